@@ -1,0 +1,168 @@
+"""Turn columns of text into typed columns.
+
+Each column is first cast the fast way. Only the values that did not come through are then read the
+thorough way (signs, separators, other date shapes), and what still fails is counted and kept.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field as attribute
+
+import polars as pl
+
+from veduta.core.data.fields import Field, Kind
+from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES
+
+FAILURES_KEPT = 1_000
+
+
+@dataclass
+class Failures:
+    """Values of one column that did not convert: how many, and the first as (row, text), rows from 1."""
+
+    count: int = 0
+    examples: list[tuple[int, str]] = attribute(default_factory=list)
+
+    def add(self, rows: pl.Series, values: pl.Series) -> None:
+        self.count += len(rows)
+        room = FAILURES_KEPT - len(self.examples)
+        if room > 0:
+            self.examples += zip(rows[:room].to_list(), values[:room].to_list(), strict=True)
+
+
+def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures, first_row: int = 1) -> pl.Series:
+    """The column's values as `field.kind`; empties and values that do not convert become null.
+
+    `first_row` is the row number of the column's first value; failures are added to `failures`.
+    """
+    if field.kind is Kind.TEXT:
+        return _clean_text(text, empties)
+    quick = _cast_quickly(text, field)
+    left = (quick.is_null() & text.is_not_null() & (text != "")).arg_true()
+    if not len(left):
+        return quick
+    # The same few words repeat, so each different text is read once.
+    leftover = text.gather(left)
+    different = leftover.unique()
+    stripped = different.str.strip_chars()
+    values = _read_thoroughly(stripped, field)
+    is_empty = (stripped == "") | stripped.str.to_lowercase().is_in(list(empties))
+    known = pl.DataFrame({"text": different, "value": values, "empty": is_empty})
+    read = pl.DataFrame({"text": leftover}).join(known, on="text", how="left", maintain_order="left")
+    failed = (read["value"].is_null() & ~read["empty"]).arg_true()
+    if len(failed):
+        failures.add(left.gather(failed).cast(pl.Int64) + first_row, leftover.gather(failed))
+    return quick.scatter(left, read["value"])
+
+
+def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
+    stripped = pl.col("t").str.strip_chars()
+    shortest = max(map(len, empties), default=0)
+    frame = text.alias("t").to_frame().select(stripped)
+    is_empty = (pl.col("t") == "") | (
+        (pl.col("t").str.len_bytes() <= shortest * 3) & pl.col("t").str.to_lowercase().is_in(list(empties))
+    )
+    return frame.select(pl.when(~is_empty).then(pl.col("t")).alias("t"))["t"].alias(text.name)
+
+
+def _cast_quickly(text: pl.Series, field: Field) -> pl.Series:
+    kind = field.kind
+    if kind is Kind.YES_NO:
+        return pl.Series(text.name, [None], dtype=pl.Boolean).new_from_index(0, len(text))
+    if kind.is_number:
+        if field.reading.decimal == "," or field.reading.thousands == ".":
+            return pl.Series(text.name, [None], dtype=kind.dtype).new_from_index(0, len(text))
+        values = text.cast(kind.dtype, strict=False)
+        return values if kind is Kind.WHOLE else _finite(values)
+    pattern = field.reading.formats[0] if field.reading.formats else "%Y-%m-%d"
+    if kind is Kind.DATE:
+        return text.str.to_date(pattern, strict=False)
+    return _to_datetime(text, pattern)
+
+
+def _finite(values: pl.Series) -> pl.Series:
+    if values.is_finite().all():
+        return values
+    return values.to_frame("v").select(pl.when(pl.col("v").is_finite()).then(pl.col("v")))["v"].alias(values.name)
+
+
+def _to_datetime(text: pl.Series, pattern: str) -> pl.Series:
+    if pattern.endswith(("Z", "%z")):
+        return _read_dates(text.str.strip_chars(), (pattern.removesuffix("Z").removesuffix("%z"),), "ymd")
+    return text.str.to_datetime(pattern, time_unit="us", strict=False)
+
+
+def _read_thoroughly(text: pl.Series, field: Field) -> pl.Series:
+    if field.kind is Kind.YES_NO:
+        lower = text.str.to_lowercase()
+        yes, no = lower.is_in([*YES, "1"]), lower.is_in([*NO, "0"])
+        frame = pl.DataFrame({"yes": yes, "no": no})
+        return frame.select(pl.when("yes").then(True).when("no").then(False).alias("v"))["v"]
+    if field.kind.is_number:
+        return _read_numbers(text, field)
+    dates = _read_dates(text, field.reading.formats, field.reading.order)
+    return dates.cast(field.kind.dtype)
+
+
+def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
+    thousands, decimal = field.reading.thousands, field.reading.decimal
+    thousands = thousands or ("," if decimal == "." else ".")
+    parts = pl.col("t").str.extract_groups(NUMBER.pattern.replace("(?P<", "(?P<"))
+    part = parts.struct.field
+    digits = part("digits").str.replace_all("[\u00a0\u202f]", " ").str.replace_all("’", "'").str.strip_chars()
+    frame = text.alias("t").to_frame().select(
+        digits=digits,
+        power=part("power").fill_null(""),
+        negative=part("sign").is_in(["-", "−"])
+        | part("sign2").is_in(["-", "−"])
+        | (part("sign3") == "-")
+        | (part("open").is_not_null() & part("close").is_not_null()),
+        percent=part("after") == "%",
+    )
+    escaped = {".": r"\.", "'": "'", ",": ",", " ": " "}
+    separators = "|".join(escaped[sep] for sep in {thousands, " ", "'"} - {decimal})
+    fits = pl.col("digits").str.contains(
+        rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({escaped[decimal]}\d*)?$"
+    )
+    plain = pl.col("digits").str.replace_all(separators, "").str.replace_all(decimal, ".", literal=True)
+    sign = pl.when(pl.col("negative").fill_null(False)).then(-1).otherwise(1)
+    as_decimal = (plain + pl.col("power")).cast(pl.Float64, strict=False) * sign
+    as_decimal = pl.when(pl.col("percent").fill_null(False)).then(as_decimal / 100).otherwise(as_decimal)
+    as_decimal = pl.when(as_decimal.is_finite()).then(as_decimal)
+    if field.kind is Kind.DECIMAL:
+        return frame.select(pl.when(fits).then(as_decimal).alias("v"))["v"]
+    exact = pl.when(pl.col("power") == "").then(plain.cast(pl.Int64, strict=False) * sign)
+    integral = pl.when((as_decimal == as_decimal.floor()) & (as_decimal.abs() < 2**53)).then(
+        as_decimal.cast(pl.Int64, strict=False)
+    )
+    not_percent = ~pl.col("percent").fill_null(False)
+    return frame.select(pl.when(fits & not_percent).then(pl.coalesce(exact, integral)).alias("v"))["v"]
+
+
+def _read_dates(text: pl.Series, formats: tuple[str, ...], order: str) -> pl.Series:
+    """Date-times from texts of mixed shapes; an offset from UTC is applied, so that all are UTC."""
+    orders = ["ymd", order] if order != "ymd" else ["ymd", "dmy"]
+    patterns = dict.fromkeys(pattern.split("T")[0].split(" %H")[0].split(" %I")[0] for pattern in formats)
+    patterns |= dict.fromkeys(pattern for shape in orders for pattern in DATE_SHAPES[shape])
+    frame = text.alias("t").to_frame().select(
+        date=pl.col("t").str.replace(r"[T ]\d{1,2}:\d{2}.*$", ""),
+        time=pl.col("t").str.extract(r"[T ](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?: ?[AaPp][Mm])?)(?:Z|[-+]\d{2}:?\d{2})?$"),
+        offset=pl.col("t").str.extract(r":\d{2}.*([-+]\d{2}:?\d{2})$"),
+    )
+    four_digits = pl.col("date").str.contains(r"\d{4}")
+    day = pl.coalesce(
+        pl.when(four_digits if "%Y" in pattern else ~four_digits).then(pl.col("date").str.to_date(pattern, strict=False))
+        for pattern in patterns
+    )
+    clock = pl.coalesce(
+        pl.col("time").str.to_uppercase().str.replace(r"(\d)([AP]M)$", "${1} ${2}").str.to_time(pattern, strict=False)
+        for pattern in TIMES
+    )
+    has_time = pl.col("date") != pl.col("t_all")
+    minutes = pl.col("offset").str.replace(":", "")
+    shift = (
+        minutes.str.slice(1, 2).cast(pl.Int64, strict=False) * 60 + minutes.str.slice(3, 2).cast(pl.Int64, strict=False)
+    ) * pl.when(minutes.str.starts_with("-")).then(-1).otherwise(1)
+    whole = pl.when(has_time).then(day.dt.combine(clock)).otherwise(day.cast(pl.Datetime("us")))
+    whole = whole - pl.duration(minutes=shift.fill_null(0))
+    return frame.with_columns(t_all=text).select(whole.alias("v"))["v"]

@@ -1,0 +1,175 @@
+"""What a dataset's columns are: their kind of value, their role and how they are shown."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Literal
+
+import polars as pl
+from pydantic import BaseModel, ConfigDict, Field as Attribute
+
+from veduta.core.errors import MissingField
+
+
+class Kind(StrEnum):
+    TEXT = "text"
+    WHOLE = "whole"
+    DECIMAL = "decimal"
+    YES_NO = "yes_no"
+    DATE = "date"
+    DATETIME = "datetime"
+
+    @property
+    def words(self) -> str:
+        return KIND_WORDS[self]
+
+    @property
+    def is_number(self) -> bool:
+        return self in (Kind.WHOLE, Kind.DECIMAL)
+
+    @property
+    def is_date(self) -> bool:
+        return self in (Kind.DATE, Kind.DATETIME)
+
+    @property
+    def dtype(self) -> pl.DataType:
+        return DTYPES[self]
+
+
+KIND_WORDS = {
+    Kind.TEXT: "text",
+    Kind.WHOLE: "whole number",
+    Kind.DECIMAL: "decimal number",
+    Kind.YES_NO: "yes/no",
+    Kind.DATE: "date",
+    Kind.DATETIME: "date and time",
+}
+DTYPES = {
+    Kind.TEXT: pl.String(),
+    Kind.WHOLE: pl.Int64(),
+    Kind.DECIMAL: pl.Float64(),
+    Kind.YES_NO: pl.Boolean(),
+    Kind.DATE: pl.Date(),
+    Kind.DATETIME: pl.Datetime("us"),
+}
+
+
+class Role(StrEnum):
+    DIMENSION = "dimension"
+    MEASURE = "measure"
+
+
+class Aggregate(StrEnum):
+    SUM = "sum"
+    MEAN = "mean"
+    MEDIAN = "median"
+    MIN = "min"
+    MAX = "max"
+    COUNT = "count"
+    COUNT_DISTINCT = "count_distinct"
+
+    @property
+    def words(self) -> str:
+        return AGGREGATE_WORDS[self]
+
+
+AGGREGATE_WORDS = {
+    Aggregate.SUM: "sum",
+    Aggregate.MEAN: "mean",
+    Aggregate.MEDIAN: "median",
+    Aggregate.MIN: "lowest",
+    Aggregate.MAX: "highest",
+    Aggregate.COUNT: "count",
+    Aggregate.COUNT_DISTINCT: "distinct count",
+}
+
+
+def aggregates_for(kind: Kind) -> list[Aggregate]:
+    """The aggregates that make sense on values of this kind, the usual one first."""
+    counts = [Aggregate.COUNT, Aggregate.COUNT_DISTINCT]
+    if kind.is_number:
+        return [Aggregate.SUM, Aggregate.MEAN, Aggregate.MEDIAN, Aggregate.MIN, Aggregate.MAX, *counts]
+    if kind.is_date:
+        return [*counts, Aggregate.MIN, Aggregate.MAX]
+    return counts
+
+
+class Frozen(BaseModel):
+    """A value: immutable, comparable, strict about unknown keys."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class NumberFormat(Frozen):
+    """How numbers are written. `decimals` None means as many as the values need (at most two)."""
+
+    style: Literal["number", "currency", "percent"] = "number"
+    currency: str = Attribute("EUR", pattern="^[A-Z]{3}$")
+    decimals: int | None = Attribute(None, ge=0, le=9)
+    thousands: bool = True
+    shorten: bool = False
+
+
+class Reading(Frozen):
+    """How a column's text becomes values.
+
+    `formats` are strptime patterns for dates, the likeliest first; `order` is the order of day, month
+    and year in numeric dates.
+    """
+
+    decimal: Literal[".", ","] = "."
+    thousands: Literal["", ",", ".", " ", "'"] = ""
+    order: Literal["ymd", "dmy", "mdy"] = "ymd"
+    formats: tuple[str, ...] = ()
+
+
+class Field(Frozen):
+    """A column of a dataset. `id` never changes; `source` is its heading in the file."""
+
+    id: str = Attribute(pattern=r"^[a-z0-9_]{1,40}$")
+    source: str
+    name: str = Attribute(min_length=1, max_length=200)
+    kind: Kind
+    role: Role = Role.DIMENSION
+    aggregate: Aggregate = Aggregate.COUNT
+    description: str = Attribute("", max_length=2000)
+    hidden: bool = False
+    format: NumberFormat = NumberFormat()
+    reading: Reading = Reading()
+
+
+class Schema:
+    """A dataset's fields, looked up by id."""
+
+    def __init__(self, fields: list[Field]) -> None:
+        self.fields = list(fields)
+        self._by_id = {field.id: field for field in fields}
+
+    def __iter__(self):
+        return iter(self.fields)
+
+    def __contains__(self, field_id: str) -> bool:
+        return field_id in self._by_id
+
+    def __getitem__(self, field_id: str) -> Field:
+        """The field with this id. Raises MissingField."""
+        try:
+            return self._by_id[field_id]
+        except KeyError:
+            raise MissingField(
+                f"The dataset has no field “{field_id}”.",
+                where=field_id,
+                hint="It may have been missing from a newer file. Choose another field.",
+            ) from None
+
+    @property
+    def visible(self) -> list[Field]:
+        return [field for field in self.fields if not field.hidden]
+
+    def named(self, name: str, kind: Kind) -> Field | None:
+        """The field with this name (ignoring case) and a comparable kind of value, if there is one."""
+        for field in self.fields:
+            alike = field.kind == kind or (field.kind.is_number and kind.is_number) or (field.kind.is_date and kind.is_date)
+            if alike and field.name.casefold() == name.casefold():
+                return field
+        return None

@@ -1,0 +1,56 @@
+"""Read a whole file into typed chunks: the one way in which a file becomes a version of a dataset."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field as attribute
+from functools import partial
+from pathlib import Path
+
+import polars as pl
+
+from veduta.core.data.blocks import BLOCK, Ragged, read_blocks
+from veduta.core.data.convert import Failures, convert
+from veduta.core.data.fields import Field
+from veduta.core.data.options import FileOptions
+from veduta.core.data.stored import encode
+
+
+@dataclass
+class Chunk:
+    """Consecutive rows as typed columns named by field id, each with its stored form, and how far the file is read."""
+
+    columns: list[tuple[pl.Series, bytes]]
+    rows: int
+    bytes_read: int
+
+
+@dataclass
+class Import:
+    """A reading of one file. Iterate `chunks()`; `rows`, `ragged` and `failures` are complete afterwards."""
+
+    path: Path
+    options: FileOptions
+    fields: list[Field]
+    places: list[int]
+    """The position in the file's lines of each field; `width` cells make a line."""
+    width: int
+    rows: int = 0
+    ragged: Ragged = attribute(default_factory=Ragged)
+    failures: dict[str, Failures] = attribute(default_factory=dict)
+
+    def chunks(self, size: int = BLOCK) -> Iterator[Chunk]:
+        """The file's rows in order. Raises FileProblem where the file cannot be read."""
+        for block in read_blocks(self.path, self.options, self.width, self.ragged, size):
+            with ThreadPoolExecutor(os.cpu_count()) as pool:
+                columns = list(pool.map(partial(self._column, block.frame), self.fields, self.places))
+            self.rows += block.frame.height
+            yield Chunk(columns, block.frame.height, block.bytes_read)
+
+    def _column(self, texts: pl.DataFrame, field: Field, place: int) -> tuple[pl.Series, bytes]:
+        text = texts.get_column(str(place)).alias(field.id)
+        failures = self.failures.setdefault(field.id, Failures())
+        values = convert(text, field, self.options.empties, failures, self.rows + 1)
+        return values, encode(values)

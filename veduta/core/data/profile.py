@@ -1,0 +1,77 @@
+"""What is in a column: empties, distinct values, range, mean, distribution, most frequent values."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import polars as pl
+from pydantic import BaseModel
+
+from veduta.core.data.fields import Kind
+
+BARS = 24
+TOP = 8
+
+
+class Profile(BaseModel):
+    """Values are plain JSON values; dates as ISO text. `bars` are counts over equal steps from lowest to highest."""
+
+    rows: int
+    empties: int
+    distinct: int
+    lowest: Any = None
+    highest: Any = None
+    mean: float | None = None
+    bars: list[int] = []
+    top: list[tuple[Any, int]] = []
+
+    @property
+    def share_empty(self) -> float:
+        return self.empties / self.rows if self.rows else 0.0
+
+
+def profile(column: pl.Series, kind: Kind) -> Profile:
+    """Work out the profile of a typed column of any length."""
+    column = column.alias("v")
+    full = column.drop_nulls() if column.null_count() else column
+    result = Profile(rows=len(column), empties=len(column) - len(full), distinct=0)
+    if not len(full):
+        return result
+    counts = full.to_frame().lazy().group_by("v").agg(n=pl.len()).collect()
+    result.distinct = counts.height
+    top = counts.lazy().sort(["n", "v"], descending=[True, False]).head(TOP).collect()
+    result.top = [(plain(value), count) for value, count in top.iter_rows()]
+    if kind is Kind.TEXT:
+        result.lowest, result.highest = counts["v"].min(), counts["v"].max()
+        return result
+    if kind is Kind.YES_NO:
+        result.mean = float(full.mean())
+        return result
+    result.lowest, result.highest = plain(full.min()), plain(full.max())
+    numbers = counts.with_columns(pl.col("v").to_physical())
+    result.bars = _bars(numbers)
+    if kind.is_number:
+        result.mean = float(full.mean())
+    return result
+
+
+def _bars(counts: pl.DataFrame) -> list[int]:
+    low, high = counts["v"].min(), counts["v"].max()
+    if low == high:
+        return [int(counts["n"].sum())]
+    whole = counts["v"].dtype.is_integer()
+    bars = min(BARS, high - low + 1) if whole else BARS
+    span = (high - low + 1) if whole else (high - low)
+    if span == float("inf"):
+        return []
+    places = ((pl.col("v") - low).cast(pl.Float64) / float(span) * bars).floor().clip(0, bars - 1).cast(pl.Int64)
+    found = dict(counts.lazy().group_by(places).agg(pl.col("n").sum()).collect().iter_rows())
+    return [int(found.get(i, 0)) for i in range(bars)]
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON can hold it."""
+    if isinstance(value, dt.date | dt.datetime):
+        return value.isoformat()
+    return value

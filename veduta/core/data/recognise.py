@@ -1,0 +1,275 @@
+"""Recognise what a column of text holds: its kind of value, how to read it and its role."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field as attribute
+from datetime import datetime
+
+from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
+from veduta.core.data.options import EMPTY_WORDS
+from veduta.core.data.sniff import Sample
+
+ENOUGH_VALUES = 1_500  # values of a column that are looked at, spread over the sample
+ENOUGH = 0.9  # the share of a column's values that must fit a kind for it to be taken
+
+YES = {"yes", "true", "y", "t", "ja", "oui", "sí"}
+NO = {"no", "false", "n", "f", "nein", "non"}
+CURRENCY_SIGNS = {"€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "CHF": "CHF", "EUR": "EUR", "USD": "USD", "GBP": "GBP"}
+NUMBER = re.compile(
+    r"^(?P<open>\()?(?P<sign>[-+−])?(?P<before>€|\$|£|¥|CHF|EUR|USD|GBP)?\s*(?P<sign2>[-+−])?"
+    r"(?P<digits>\d[\d.,'’ \u00a0\u202f]*|[.,]\d+)(?P<power>[eE][-+]?\d+)?\s*(?P<after>€|\$|£|¥|CHF|EUR|USD|GBP|%)?(?P<sign3>-)?(?P<close>\))?$"
+)
+GROUPED = {
+    sep: re.compile(rf"^\d{{1,3}}({re.escape(sep)}\d{{3}})+$") for sep in (",", ".", " ", "'")
+}
+DATE_SHAPES = {
+    # shape -> (order, strptime pattern); the patterns of one order are tried together
+    "ymd": ("%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%Y-%b-%d"),
+    "dmy": ("%d/%m/%Y", "%d.%m.%Y", "%d-%m-%Y", "%d/%m/%y", "%d.%m.%y", "%d-%m-%y", "%d %b %Y", "%d %B %Y", "%d-%b-%Y", "%d-%b-%y"),
+    "mdy": ("%m/%d/%Y", "%m.%d.%Y", "%m-%d-%Y", "%m/%d/%y", "%m-%d-%y", "%b %d, %Y", "%B %d, %Y", "%b %d %Y"),
+}
+TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S%.f", "%I:%M %p", "%I:%M:%S %p")
+DATE_LIKE = re.compile(r"^\d{1,4}[-/. ]([A-Za-z]{3,9}|\d{1,2})[-/. ,]+\d{1,4}|^[A-Za-z]{3,9} \d{1,2},? \d{4}")
+TIME_PART = re.compile(r"[T ](\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)(Z|[-+]\d{2}:?\d{2})?$")
+NAMES_A_THING = re.compile(
+    r"(^|[\s_\-.])(id|ids|code|codes|no|nr|num|number|key|ref|reference|zip|postcode|postal|phone|tel|telephone|mobile|fax"
+    r"|year|iban|sku|barcode|account|uuid|isbn)($|[\s_\-.])",
+    re.IGNORECASE,
+)
+IS_A_RATE = re.compile(
+    r"(^|[\s_])(rate|ratio|share|percent|pct|average|avg|mean|price|temperature|score|index|speed|length|age|height|depth"
+    r"|latitude|longitude|lat|lon|late|delay)($|[\s_])",
+    re.IGNORECASE,
+)
+TELEPHONE = re.compile(r"^(\+|00)\d[\d ()/-]{6,}$")
+
+
+@dataclass
+class Recognised:
+    """What was recognised about one column; `question` is set when only its owner can know."""
+
+    field: Field
+    examples: list[str] = attribute(default_factory=list)
+    question: str = ""
+    why: str = ""
+
+
+def recognise_fields(sample: Sample) -> list[Recognised]:
+    """Each column of the sample with its field."""
+    names = clean_names(sample.header or [""] * max(map(len, sample.rows)))
+    columns = [sample.column(index) for index in range(len(names))]
+    step = len(sample.rows) // ENOUGH_VALUES + 1
+    columns = [column[::step] for column in columns]
+    usual_decimal = recognise_decimal(columns)
+    return [
+        recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal)
+        for index, ((source, name), column) in enumerate(zip(names, columns, strict=True))
+    ]
+
+
+def recognise_decimal(columns: list[list[str]]) -> str:
+    """The decimal sign that the columns with certain numbers use; "" if none is certain."""
+    votes: Counter[str] = Counter()
+    for column in columns:
+        digits = [match["digits"].strip() for value in column[:200] if (match := NUMBER.match(value.strip()))]
+        certain = [text for text in digits if re.search(r"[.,](\d{1,2}|\d{4,})$", text) and not text.count(".") > 1]
+        if certain and len(digits) > len([value for value in column[:200] if value.strip()]) / 2:
+            votes[next(sign for sign in reversed(certain[0]) if sign in ".,")] += 1
+    return votes.most_common(1)[0][0] if votes else ""
+
+
+def clean_names(header: list[str]) -> list[tuple[str, str]]:
+    """(source, name) for each heading: sources made unique, names made readable.
+
+    >>> clean_names(["fare_revenue", "", "Port", "port"])
+    [('fare_revenue', 'Fare revenue'), ('', 'Column 2'), ('Port', 'Port'), ('port', 'Port (2)')]
+    """
+    seen_sources: Counter[str] = Counter()
+    taken: set[str] = set()
+    result = []
+    for position, heading in enumerate(header, 1):
+        source = heading.strip()
+        seen_sources[source] += 1
+        if source and seen_sources[source] > 1:
+            source = f"{source} ({seen_sources[source]})"
+        name = re.sub(r"[\s_]+", " ", heading).strip()[:180] or f"Column {position}"
+        name = name[0].upper() + name[1:]
+        if name.isupper() and len(name) > 4:
+            name = name.capitalize()
+        unique, number = name, 2
+        while unique.casefold() in taken:
+            unique, number = f"{name} ({number})", number + 1
+        taken.add(unique.casefold())
+        result.append((source, unique))
+    return result
+
+
+def recognise_field(
+    field_id: str,
+    source: str,
+    name: str,
+    values: list[str],
+    empties: tuple[str, ...] = EMPTY_WORDS,
+    usual_decimal: str = "",
+) -> Recognised:
+    """Recognise one column from sample values; `usual_decimal` settles what "1.200" means."""
+    stripped = [value.strip() for value in values]
+    full = [value for value in stripped if value and value.lower() not in empties]
+    base = {"id": field_id, "source": source, "name": name}
+    examples = list(dict.fromkeys(full))[:5]
+    if not full:
+        return Recognised(Field(**base, kind=Kind.TEXT), examples, why="no values in the sample")
+    recognised = (
+        _as_yes_no(base, full)
+        or _as_date(base, full)
+        or _as_number(base, full, usual_decimal)
+        or Recognised(Field(**base, kind=Kind.TEXT))
+    )
+    recognised.examples = examples
+    return recognised
+
+
+def _as_yes_no(base: dict, values: list[str]) -> Recognised | None:
+    words = Counter(value.lower() for value in values)
+    fitting = sum(count for word, count in words.items() if word in YES or word in NO)
+    if fitting < ENOUGH * len(values):
+        return None
+    return Recognised(Field(**base, kind=Kind.YES_NO))
+
+
+def split_time(value: str) -> tuple[str, str, str]:
+    """A date text cut into (date part, time pattern or "", offset pattern or "")."""
+    match = TIME_PART.search(value)
+    if not match:
+        return value, "", ""
+    time = match[1]
+    pattern = "%I" if match[4] else "%H"
+    pattern += ":%M"
+    if match[2]:
+        pattern += ":%S" + ("%.f" if match[3] else "")
+    if match[4]:
+        pattern += " %p" if " " in time else "%p"
+    separator = value[match.start()]
+    return value[: match.start()], separator + pattern, ("Z" if match[5] == "Z" else "%z") if match[5] else ""
+
+
+def _fits(text: str, pattern: str) -> bool:
+    if "%Y" in pattern and not re.search(r"\d{4}", text):
+        return False
+    try:
+        datetime.strptime(text, pattern)
+    except ValueError:
+        return False
+    return True
+
+
+def _as_date(base: dict, values: list[str]) -> Recognised | None:
+    dated = [value for value in values if DATE_LIKE.match(value)]
+    if len(dated) < ENOUGH * len(values):
+        return None
+    unique = list(dict.fromkeys(dated))[:1_000]
+    parts = [split_time(value) for value in unique]
+    fitting = {
+        order: Counter(next((pattern for pattern in patterns if _fits(date, pattern)), "") for date, _, _ in parts)
+        for order, patterns in DATE_SHAPES.items()
+    }
+    shares = {order: sum(count for pattern, count in found.items() if pattern) for order, found in fitting.items()}
+    order = max(shares, key=shares.get)
+    # Files that mix shapes ("2025-03-04" and "4.3.2025") are read with all shapes of both orders.
+    together = Counter(pattern for found in (fitting["ymd"], fitting[order]) for pattern in found.elements() if pattern)
+    fits_any = sum(
+        1
+        for date, _, _ in parts
+        if any(_fits(date, pattern) for pattern in DATE_SHAPES["ymd"] + DATE_SHAPES[order if order != "ymd" else "dmy"])
+    )
+    if fits_any < ENOUGH * len(parts):
+        return None
+    dmy, mdy = shares["dmy"], shares["mdy"]
+    numeric_order = order if order != "ymd" else ("mdy" if mdy > dmy else "dmy")
+    question = ""
+    ambiguous = [date for date, _, _ in parts if re.match(r"^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$", date)]
+    if ambiguous and dmy == mdy:
+        question = ambiguous[0]
+    times = Counter(time + offset for _, time, offset in parts)
+    formats = [
+        pattern + time for pattern, _ in together.most_common() for time, _ in times.most_common() if pattern
+    ]
+    reading = Reading(order=numeric_order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
+    kind = Kind.DATETIME if any(times.keys() - {""}) else Kind.DATE
+    return Recognised(Field(**base, kind=kind, reading=reading), question=question)
+
+
+def _as_number(base: dict, values: list[str], usual_decimal: str) -> Recognised | None:
+    matches = [NUMBER.match(value) for value in values]
+    found = [match for match in matches if match]
+    if len(found) < ENOUGH * len(values):
+        return None
+    texts = [match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip() for match in found]
+    source = base["source"]
+    thousands, decimal = recognise_separators(texts, usual_decimal)
+    plain = [text.replace(thousands, "") if thousands else text for text in texts]
+    if any(not re.fullmatch(rf"\d*{re.escape(decimal)}?\d*", text) for text in plain) and (
+        sum(bool(re.fullmatch(rf"\d*{re.escape(decimal)}?\d*", text)) for text in plain) < ENOUGH * len(values)
+    ):
+        return None
+    is_whole = all(decimal not in text for text in plain) and not any(match["power"] for match in found)
+    leading_zero = sum(len(text) > 1 and text[0] == "0" and text.isdigit() for text in plain)
+    if is_whole and (
+        leading_zero
+        or max(len(text) for text in plain) > 18
+        or sum(bool(TELEPHONE.match(value)) for value in values) > len(values) / 2
+    ):
+        return Recognised(Field(**base, kind=Kind.TEXT), why="numbers that name things")
+    signs = Counter(match["before"] or match["after"] for match in found)
+    percent = signs["%"] > len(found) / 2
+    currency = next((CURRENCY_SIGNS[sign] for sign, _ in signs.most_common() if sign in CURRENCY_SIGNS), "")
+    style = "percent" if percent else "currency" if currency else "number"
+    kind = Kind.WHOLE if is_whole and not percent else Kind.DECIMAL
+    reading = Reading(decimal=decimal, thousands=thousands)
+    if kind is Kind.WHOLE and not currency and _names_a_thing(source, plain):
+        format_ = NumberFormat(thousands=False)
+        return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
+    aggregate = Aggregate.MEAN if percent or IS_A_RATE.search(re.sub(r"([a-z])([A-Z])", r"\1 \2", source)) else Aggregate.SUM
+    number_format = NumberFormat(style=style, currency=currency or "EUR")
+    return Recognised(
+        Field(**base, kind=kind, role=Role.MEASURE, aggregate=aggregate, format=number_format, reading=reading)
+    )
+
+
+def recognise_separators(texts: list[str], usual_decimal: str = "") -> tuple[str, str]:
+    """(thousands, decimal) separators that fit these digits best.
+
+    "1,200" alone is a thousand two hundred and "1.200" a little over one, unless `usual_decimal` says else.
+
+    >>> recognise_separators(["1.234,50", "12,75"])
+    ('.', ',')
+    """
+    thousands = next((sep for sep in (" ", "'") if any(sep in text for text in texts)), "")
+    for text in texts:
+        if "," in text and "." in text:
+            return (".", ",") if text.rfind(",") > text.rfind(".") else (",", ".")
+    for sep, other in ((",", "."), (".", ",")):
+        with_sep = [text for text in texts if sep in text]
+        if with_sep:
+            if any(text.count(sep) > 1 for text in with_sep):
+                return sep, other
+            could_group = all(GROUPED[sep].match(text) for text in with_sep)
+            if could_group and (usual_decimal == other or (sep == "," and not usual_decimal)):
+                return sep, other
+            return thousands, sep
+    return thousands, "."
+
+
+def _names_a_thing(source: str, plain: list[str]) -> bool:
+    spaced = re.sub(r"([a-z])([A-Z])", r"\1 \2", source)
+    if NAMES_A_THING.search(spaced) and not re.search(r"(number|no|num|nr)[\s_.]+of\b", spaced, re.IGNORECASE):
+        return True
+    numbers = [int(text) for text in plain if text.isdigit()]
+    if not numbers:
+        return False
+    if all(1900 <= number <= 2100 for number in numbers):
+        return True
+    steps_of_one = all(b - a == 1 for a, b in zip(numbers[:50], numbers[1:50], strict=False))
+    return len(numbers) > 5 and len(set(numbers)) == len(numbers) and steps_of_one
