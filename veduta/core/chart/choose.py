@@ -1,0 +1,59 @@
+"""Choose the kind of chart that suits the fields, and say why in a word."""
+
+from __future__ import annotations
+
+from veduta.core.chart.definition import ChartDefinition, ChartKind
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.query.query import Table
+
+MOST_BARS = 60
+MOST_SERIES = 12
+
+
+def choose_kind(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[ChartKind, str]:
+    """The kind to draw, and the reason for it; an own choice that does not fit the fields is replaced, with the reason."""
+    suits, reason = _suited(definition, schema, table)
+    own = definition.kind
+    if own is None:
+        return suits, reason
+    if problem := unfit(definition, own, schema):
+        return suits, f"{problem} {reason[0].upper()}{reason[1:]}"
+    return own, ""
+
+
+def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
+    """Why this kind cannot draw these fields, or "" if it can."""
+    if kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.LINE, ChartKind.AREA) and not definition.groups:
+        return "It needs a dimension to draw along."
+    if kind is ChartKind.CROSSTAB and len(definition.groups) < 2:
+        return "A crosstab needs two dimensions."
+    if kind is ChartKind.FIGURE and definition.groups:
+        return "A single figure has no dimensions."
+    drawn = kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.LINE, ChartKind.AREA)
+    dates = [m for m in definition.measures if m.field and schema[m.field].kind.is_date and m.aggregate in ("min", "max")]
+    return "Dates as measures are shown in a table." if drawn and dates else ""
+
+
+def _suited(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[ChartKind, str]:
+    groups, measures = definition.groups, definition.measures
+    if not groups:
+        return ChartKind.FIGURE, "no dimension, so a single figure"
+    if any(m.field and schema[m.field].kind.is_date and m.aggregate in ("min", "max") for m in measures):
+        return ChartKind.TABLE, "dates to read, so a table"
+    first = definition.by[0] if definition.by else groups[0]
+    if len(groups) > 2 or (len(measures) > 1 and len(groups) > 1) or len(measures) > 4:
+        return ChartKind.TABLE, "many fields, so a table"
+    counts = [table.facts(group.field).distinct for group in groups[1:] if not group.grain]
+    if len(definition.by) == 2 or any(count > MOST_SERIES for count in counts):
+        return ChartKind.CROSSTAB, "two dimensions with many values, so a crosstab"
+    if first.is_time_axis:
+        return ChartKind.LINE, "periods in order, so a line"
+    if first.grain:
+        return ChartKind.BAR, "a few fixed values, so upright bars"
+    distinct = table.facts(first.field).distinct
+    kept = definition.keep.count if definition.keep and definition.keep.of == "by" else distinct
+    if min(distinct, kept) > MOST_BARS:
+        return ChartKind.TABLE, f"{distinct:,} values, so a table"
+    if schema[first.field].kind is Kind.TEXT and distinct > 4:
+        return ChartKind.LYING, "names to read, so lying bars"
+    return ChartKind.BAR, "a few values, so upright bars"

@@ -1,0 +1,127 @@
+"""A chart: a saved question and how its answer is drawn. A definition is a value; everything else is computed from it."""
+
+from __future__ import annotations
+
+import json
+from enum import StrEnum
+from typing import Any, Literal
+
+from pydantic import Field as Attribute, ValidationError
+
+from veduta.core.data.fields import Frozen, Role, Schema, aggregates_for
+from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.query.filters import Filter
+from veduta.core.query.grains import Grouping, grouping_for
+from veduta.core.query.query import Keep, Measure, Sort
+
+VERSION = 1
+
+
+class ChartKind(StrEnum):
+    FIGURE = "figure"
+    BAR = "bar"
+    LYING = "lying"
+    LINE = "line"
+    AREA = "area"
+    TABLE = "table"
+    CROSSTAB = "crosstab"
+
+
+KIND_NAMES = {
+    ChartKind.FIGURE: "single figure",
+    ChartKind.BAR: "upright bars",
+    ChartKind.LYING: "lying bars",
+    ChartKind.LINE: "line",
+    ChartKind.AREA: "area",
+    ChartKind.TABLE: "table",
+    ChartKind.CROSSTAB: "crosstab",
+}
+Stacking = Literal["stacked", "grouped", "full"]
+
+
+class ChartDefinition(Frozen):
+    """`kind` None lets Veduta choose. `show` empty counts rows."""
+
+    version: Literal[1] = VERSION
+    dataset: str
+    title: str = Attribute("", max_length=300)
+    kind: ChartKind | None = None
+    stacking: Stacking = "stacked"
+    show: tuple[Measure, ...] = Attribute((), max_length=50)
+    by: tuple[Grouping, ...] = Attribute((), max_length=10)
+    split: Grouping | None = None
+    only: tuple[Filter, ...] = Attribute((), max_length=50)
+    keep: Keep | None = None
+    sort: Sort | None = None
+
+    @property
+    def measures(self) -> tuple[Measure, ...]:
+        return self.show or (Measure(),)
+
+    @property
+    def groups(self) -> tuple[Grouping, ...]:
+        return (*self.by, self.split) if self.split else self.by
+
+    def fields(self) -> set[str]:
+        """The ids of all fields the chart uses."""
+        found = {group.field for group in self.groups}
+        measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
+        found |= {measure.field for measure in measures if measure and measure.field}
+        for filter_ in self.only:
+            found |= filter_.fields()
+        return found
+
+
+def load_definition(data: Any) -> ChartDefinition:
+    """A definition from stored or sent JSON (text or already parsed).
+
+    Raises NewerDefinition for one that a newer Veduta wrote and DefinitionProblem for one that is not usable.
+    """
+    if isinstance(data, str | bytes):
+        try:
+            data = json.loads(data)
+        except ValueError:
+            raise DefinitionProblem("The chart's definition is not readable.") from None
+    if not isinstance(data, dict):
+        raise DefinitionProblem("The chart's definition is not readable.")
+    version = data.get("version", VERSION)
+    if isinstance(version, int) and version > VERSION:
+        raise NewerDefinition(
+            "This was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta to open it."
+        )
+    try:
+        return ChartDefinition.model_validate_json(json.dumps(data))
+    except ValidationError as error:
+        first = error.errors()[0]
+        place = " › ".join(str(part) for part in first["loc"])
+        raise DefinitionProblem(f"The chart's definition is not usable: {first['msg']}.", where=place) from None
+
+
+def check_fields(definition: ChartDefinition, schema: Schema) -> None:
+    """Raises MissingField if the definition uses a field that is not there."""
+    for field in sorted(definition.fields()):
+        schema[field]
+
+
+def first_chart(dataset: str, schema: Schema) -> ChartDefinition:
+    """A sensible first chart: the first measure by month, or the count of rows by the first dimension."""
+    visible = schema.visible
+    measure = next((field for field in visible if field.role is Role.MEASURE), None)
+    date = next((field for field in visible if field.kind.is_date), None)
+    dimension = date or next((field for field in visible if field.role is Role.DIMENSION and not field.kind.is_number), None)
+    return ChartDefinition(
+        dataset=dataset,
+        show=(Measure(field=measure.id, aggregate=measure.aggregate),) if measure else (),
+        by=(grouping_for(dimension),) if dimension else (),
+    )
+
+
+def default_measure(field) -> Measure:
+    """The field as a measure with its default aggregate, or the first that suits its kind of value."""
+    fitting = aggregates_for(field.kind)
+    aggregate = field.aggregate if field.aggregate in fitting and field.role is Role.MEASURE else None
+    if aggregate is None:
+        aggregate = fitting[1] if field.role is Role.DIMENSION and not field.kind.is_date else fitting[0]
+        if field.role is Role.DIMENSION:
+            aggregate = "count_distinct"
+    return Measure(field=field.id, aggregate=aggregate)

@@ -1,0 +1,170 @@
+"""What all drawings share: marks with their words, series and colours, the specification's common parts."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass, field as attribute
+from typing import Any
+
+from veduta.core.chart.definition import ChartDefinition, ChartKind
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.data.fields import NumberFormat
+from veduta.core.query.query import Column, Result
+
+SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
+SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#8BA66E", "#8A4F7D", "#8C6A4A", "#6BB0C6")
+
+
+@dataclass
+class Picture:
+    """A result about to be drawn. `value_order` is each series value's fixed place, so that colours stay with values.
+
+    `selected` holds the points of marks that are selected; `excluded` says that they are left out.
+    """
+
+    definition: ChartDefinition
+    kind: ChartKind
+    result: Result
+    value_order: list[Any] = attribute(default_factory=list)
+    selected: tuple[tuple[Any, ...], ...] | None = None
+    excluded: bool = False
+
+    @property
+    def formats(self) -> dict[str, NumberFormat]:
+        return {
+            column.key: settle(column.format, self.result.frame[column.key], column.kind)
+            for column in self.result.measures
+        }
+
+    def chosen(self, point: list[Any]) -> bool:
+        """Whether a mark is drawn at full strength."""
+        return self.selected is None or ((tuple(point) in self.selected) != self.excluded)
+
+
+@dataclass
+class Drawing:
+    """A Vega-Lite specification with its rows, or the layout of a table; `notes` say what is not as it seems."""
+
+    kind: ChartKind
+    spec: dict[str, Any] | None = None
+    rows: list[dict[str, Any]] = attribute(default_factory=list)
+    layout: Any = None
+    notes: list[str] = attribute(default_factory=list)
+
+
+Builder = Callable[[Picture], Drawing]
+BUILDERS: dict[ChartKind, Builder] = {}
+
+
+def draws(kind: ChartKind) -> Callable[[Builder], Builder]:
+    """Register a builder. Raises ValueError for a kind that has one."""
+
+    def register(builder: Builder) -> Builder:
+        if kind in BUILDERS:
+            raise ValueError(f"Two builders draw {kind}.")
+        BUILDERS[kind] = builder
+        return builder
+
+    return register
+
+
+def plain_point(values: list[Any]) -> list[Any]:
+    return [value.isoformat() if isinstance(value, dt.date) else value for value in values]
+
+
+def dimension_words(column: Column, value: Any) -> str:
+    return "(empty)" if value is None else format_value(value, column.kind, column.format, column.grouping.grain)
+
+
+def marks(picture: Picture) -> list[dict[str, Any]]:
+    """One mark for each row and measure.
+
+    A mark has its axis value `x` (and as words `name`), series `s`, number `y` (and as words `text`), what a
+    tooltip lists (`tip`), what is read aloud (`said`), its `point` for selections, whether it is drawn at full
+    strength (`on`) and whether its period is unfinished (`open`).
+    """
+    result = picture.result
+    dimensions, measures, formats = result.dimensions, result.measures, picture.formats
+    several = len(measures) > 1
+    found = []
+    last = _unfinished_start(result)
+    for row in result.frame.iter_rows(named=True):
+        values = [row[column.key] for column in dimensions]
+        words = [dimension_words(column, value) for column, value in zip(dimensions, values, strict=True)]
+        point = plain_point(values)
+        series = " · ".join(words[1:])
+        tip_start = [[column.name, word] for column, word in zip(dimensions, words, strict=True)]
+        unfinished = last is not None and last in values
+        for measure in measures:
+            value = row[measure.key]
+            text = format_value(value, measure.kind, formats[measure.key])
+            tip = [*tip_start, [measure.name, text]]
+            if unfinished:
+                tip.append(["Unfinished", f"data to {format_value(result.unfinished, dimensions[0].kind)}"])
+            found.append(
+                {
+                    "x": values[0] if values else None,
+                    "name": words[0] if words else measure.name,
+                    "s": " · ".join(filter(None, [series, measure.name])) if several else series,
+                    "y": value,
+                    "text": text,
+                    "tip": tip,
+                    "said": ", ".join(words) + f": {text}" + (f" {measure.name}" if several else ""),
+                    "point": point,
+                    "on": int(picture.chosen(point)),
+                    "open": int(unfinished),
+                }
+            )
+    return found
+
+
+def _unfinished_start(result: Result) -> dt.date | None:
+    if result.unfinished is None:
+        return None
+    key = next(column.key for column in result.dimensions if column.grouping.is_time_axis)
+    return result.frame[key].max()
+
+
+def series_of(rows: list[dict[str, Any]]) -> list[str]:
+    return list(dict.fromkeys(row["s"] for row in rows))
+
+
+def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    """The colour channel: one colour without series; with them, each value's own colour whatever else is shown."""
+    series = series_of(rows)
+    if len(series) <= 1 and len(picture.result.dimensions) < 2:
+        return {"value": SERIES_COLOURS[0]}
+    order = [dimension_words(picture.result.dimensions[-1], value) for value in picture.value_order]
+    places = {word: place for place, word in enumerate(order)}
+    fixed = bool(places) and all(name in places for name in series)
+    place = [places[name] if fixed else i for i, name in enumerate(series)]
+    return {
+        "field": "s",
+        "type": "nominal",
+        "scale": {"domain": series, "range": [SERIES_COLOURS[i % len(SERIES_COLOURS)] for i in place]},
+        "legend": {"title": None, "orient": "top", "labelLimit": 180, "columns": 6} if len(series) <= 24 else None,
+        "sort": None,
+    }
+
+
+def number_axis(number_format: NumberFormat) -> dict[str, Any]:
+    """The axis of a measure: shortened numbers in the measure's own style."""
+    if number_format.style == "percent":
+        return {"labelExpr": "format(datum.value, '.6~%')"}
+    from babel.numbers import get_currency_symbol
+
+    symbol = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
+    large = "replace(replace(format(abs(datum.value), '.6~s'), 'G', 'bn'), 'T', 'tn')"
+    sign = "(datum.value < 0 ? '−' : '')"
+    size = f"(abs(datum.value) >= 1000 ? {large} : format(abs(datum.value), '.6~g'))"
+    return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
+
+
+def base_spec(rows: list[dict[str, Any]], **parts: Any) -> dict[str, Any]:
+    return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}
+
+
+DIMMED = {"condition": {"test": "datum.on === 0", "value": 0.25}, "value": 1}
+SAID = {"field": "said", "type": "nominal"}
+TOOLTIP = {"content": "data"}

@@ -1,0 +1,149 @@
+"""Figures, tables and crosstabs as layouts of cells, which the web half turns into HTML."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field as attribute
+from typing import Any
+
+import polars as pl
+
+from veduta.core.chart.definition import ChartKind
+from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
+from veduta.core.chart.formats import EMPTY, format_value
+
+MOST_ROWS = 1_000
+MOST_ACROSS = 60
+
+
+@dataclass
+class Cell:
+    """`point` names the mark behind the cell; `on` is off where a selection leaves it out."""
+
+    text: str
+    number: bool = False
+    point: list[Any] | None = None
+    span: int = 1
+    on: bool = True
+    negative: bool = False
+
+
+@dataclass
+class TableLayout:
+    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells."""
+
+    headings: list[list[Cell]]
+    rows: list[list[Cell]]
+    totals: list[list[Cell]] = attribute(default_factory=list)
+    row_headings: int = 1
+
+
+@dataclass
+class Figure:
+    name: str
+    text: str
+    exact: str
+
+
+@draws(ChartKind.FIGURE)
+def draw_figures(picture: Picture) -> Drawing:
+    formats = picture.formats
+    row = picture.result.frame.row(0, named=True) if picture.result.frame.height else {}
+    figures = []
+    for column in picture.result.measures:
+        value = row.get(column.key)
+        exact = format_value(value, column.kind, formats[column.key])
+        figures.append(Figure(column.name, exact, exact))
+    return Drawing(picture.kind, layout=figures)
+
+
+def _measure_cell(picture: Picture, column, row: dict[str, Any], point: list[Any] | None, formats) -> Cell:
+    value = row.get(column.key)
+    text = format_value(value, column.kind, formats[column.key])
+    negative = isinstance(value, int | float) and value < 0
+    return Cell(text, number=True, point=point, on=point is None or picture.chosen(point), negative=negative)
+
+
+@draws(ChartKind.TABLE)
+def draw_table(picture: Picture) -> Drawing:
+    result, formats = picture.result, picture.formats
+    dimensions, measures = result.dimensions, result.measures
+    headings = [[Cell(column.name, number=column.is_measure or _is_number(column)) for column in result.columns]]
+    rows = []
+    for row in result.frame.head(MOST_ROWS).iter_rows(named=True):
+        point = plain_point([row[column.key] for column in dimensions])
+        on = picture.chosen(point)
+        cells = [
+            Cell(dimension_words(column, row[column.key]), number=_is_number(column), point=point, on=on)
+            for column in dimensions
+        ]
+        rows.append(cells + [_measure_cell(picture, column, row, point, formats) for column in measures])
+    notes = []
+    if result.frame.height > MOST_ROWS:
+        notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
+    totals = []
+    if () in result.totals and dimensions and result.groups > 1:
+        total = result.totals[()].row(0, named=True)
+        name = "Total" if not picture.definition.keep else "Total of those kept"
+        start = [Cell(name, span=len(dimensions))]
+        totals.append(start + [_measure_cell(picture, column, total, None, formats) for column in measures])
+    return Drawing(picture.kind, layout=TableLayout(headings, rows, totals, len(dimensions)), notes=notes)
+
+
+def _is_number(column) -> bool:
+    return column.kind.is_number and not column.is_measure and not column.grouping.grain
+
+
+@draws(ChartKind.CROSSTAB)
+def draw_crosstab(picture: Picture) -> Drawing:
+    """The last dimension across, the others down, every measure under each value; totals at the right and below."""
+    result, formats = picture.result, picture.formats
+    *down, across = result.dimensions
+    measures, frame = result.measures, result.frame
+    values = _in_order(picture, frame[across.key])
+    notes = []
+    if len(values) > MOST_ACROSS:
+        notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
+        values = values[:MOST_ACROSS]
+    down_keys = [column.key for column in down]
+    places: dict[tuple, dict[Any, dict]] = {}
+    for row in frame.iter_rows(named=True):
+        places.setdefault(tuple(row[key] for key in down_keys), {})[row[across.key]] = row
+    if len(places) > MOST_ROWS:
+        notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(places):,} rows.")
+    several = len(measures) > 1
+    top = [Cell(column.name) for column in down]
+    top += [Cell(dimension_words(across, value), number=True, span=len(measures)) for value in values]
+    headings = [[*top, Cell("Total", number=True, span=len(measures))]]
+    if several:
+        names = [Cell(column.name, number=True) for column in measures]
+        headings.append([Cell("") for _ in down] + names * (len(values) + 1))
+    row_totals = _by_key(result.totals.get(tuple(range(len(down)))), down_keys)
+    column_totals = _by_key(result.totals.get((len(down),)), [across.key])
+    rows = []
+    for key, found in list(places.items())[:MOST_ROWS]:
+        cells = [Cell(dimension_words(column, value)) for column, value in zip(down, key, strict=True)]
+        for value in values:
+            row, point = found.get(value), plain_point([*key, value])
+            if row is None:
+                cells += [Cell(EMPTY, number=True) for _ in measures]
+            else:
+                cells += [_measure_cell(picture, column, row, point, formats) for column in measures]
+        cells += [_measure_cell(picture, column, row_totals.get(key, {}), None, formats) for column in measures]
+        rows.append(cells)
+    totals: list[Cell] = [Cell("Total", span=len(down))]
+    for value in values:
+        totals += [_measure_cell(picture, column, column_totals.get((value,), {}), None, formats) for column in measures]
+    grand = result.totals[()].row(0, named=True) if () in result.totals else {}
+    totals += [_measure_cell(picture, column, grand, None, formats) for column in measures]
+    return Drawing(picture.kind, layout=TableLayout(headings, rows, [totals], len(down)), notes=notes)
+
+
+def _in_order(picture: Picture, values: pl.Series) -> list[Any]:
+    """The values across: periods and numbers in their order, texts as they first occur in the fixed order."""
+    there = values.unique(maintain_order=True).to_list()
+    full = sorted(value for value in there if value is not None)
+    return full + [None] * (None in there)
+
+
+def _by_key(frame: pl.DataFrame | None, keys: list[str]) -> dict[tuple, dict]:
+    return {} if frame is None else {tuple(row[key] for key in keys): row for row in frame.iter_rows(named=True)}

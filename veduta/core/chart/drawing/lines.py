@@ -1,0 +1,161 @@
+"""Lines and areas. Time axes are continuous: missing periods are gaps, the unfinished last one is dashed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from veduta.core.chart.definition import ChartKind
+from veduta.core.chart.drawing.base import (
+    DIMMED,
+    SAID,
+    TOOLTIP,
+    Drawing,
+    Picture,
+    base_spec,
+    colour,
+    draws,
+    marks,
+    number_axis,
+    series_of,
+)
+from veduta.core.query.grains import Grain, period_words, periods_between
+
+AXIS_FORMATS = {Grain.YEAR: "%Y", Grain.MONTH: "%b %y", Grain.WEEK: "%-d %b %y", Grain.DAY: "%-d %b %y"}
+TICKS = {
+    Grain.YEAR: {"interval": "year", "step": 1},
+    Grain.QUARTER: {"interval": "month", "step": 3},
+    Grain.MONTH: {"interval": "month", "step": 1},
+    Grain.WEEK: {"interval": "week", "step": 1},
+    Grain.DAY: {"interval": "day", "step": 1},
+}
+MOST_TICKS = 60
+
+
+def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[dict[str, Any]]:
+    """The marks with one for every period between the first and the last and every series.
+
+    Missing ones have an empty number, or 0 where `zero` (for areas, which cannot be stacked on a gap).
+    """
+    first = picture.result.dimensions[0] if picture.result.dimensions else None
+    if not first or not first.grouping.is_time_axis:
+        return rows
+    dated = [row["x"] for row in rows if row["x"] is not None]
+    if not dated:
+        return rows
+    grain = first.grouping.grain
+    periods = periods_between(min(dated), max(dated), grain)
+    there = {(row["x"], row["s"]): row for row in rows}
+    series = series_of(rows)
+    if not periods or len(periods) * len(series) > 50_000:
+        return rows
+    descending = rows[0]["x"] is not None and rows[0]["x"] > min(dated)
+    ordered = reversed(periods) if descending and picture.definition.sort else periods
+    filled = []
+    for period in ordered:
+        for name in series:
+            missing = {
+                "x": period, "name": period_words(period, grain), "s": name, "y": 0 if zero else None, "text": "–",
+                "tip": [[first.name, period_words(period, grain)], ["", "no rows"]], "said": f"{period_words(period, grain)}: no rows",
+                "point": None, "on": 1, "open": 0,
+            }  # fmt: skip
+            filled.append(there.get((period, name), missing))
+    return filled + [row for row in rows if row["x"] is None]
+
+
+def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
+    axis: dict[str, Any] = {"title": None, "labelOverlap": "greedy", "tickCount": TICKS[grain], "grid": False}
+    if grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else 31):
+        axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
+    elif grain is Grain.QUARTER:
+        axis["labelExpr"] = "'Q' + utcquarter(datum.value) + ' ' + utcyear(datum.value)"
+    if grain is not Grain.QUARTER:
+        axis.setdefault("format", AXIS_FORMATS[grain])
+    if periods > {Grain.MONTH: MOST_TICKS, Grain.WEEK: 5 * MOST_TICKS, Grain.DAY: 30 * MOST_TICKS, Grain.QUARTER: 40}.get(grain, 10**9):
+        axis |= {"tickCount": TICKS[Grain.YEAR], "format": "%Y"}
+        axis.pop("labelExpr", None)
+    return axis
+
+
+@draws(ChartKind.LINE)
+@draws(ChartKind.AREA)
+def draw_lines(picture: Picture) -> Drawing:
+    area = picture.kind is ChartKind.AREA
+    stacking = picture.definition.stacking
+    rows = filled_in(picture, marks(picture), zero=area)
+    notes = []
+    first = picture.result.dimensions[0]
+    grain = first.grouping.grain
+    is_time = first.grouping.is_time_axis
+    if is_time:
+        undated = sum(row["x"] is None for row in rows)
+        if undated:
+            notes.append(f"Rows without {first.name} are not drawn ({undated:,} mark{'s' * (undated != 1)}).")
+            rows = [row for row in rows if row["x"] is not None]
+        for row in rows:
+            row["t"] = _milliseconds(row["x"])
+        x: dict[str, Any] = {"field": "t", "type": "temporal", "scale": {"type": "utc"}}
+        x["axis"] = _time_axis(grain, len({row["t"] for row in rows}))
+    else:
+        x = {"field": "name", "type": "nominal", "sort": None, "scale": {"type": "point", "padding": 0.5}}
+        x["axis"] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
+    several = len(series_of(rows)) > 1
+    full = area and several and stacking == "full"
+    axis = {"labelExpr": "format(datum.value, '.0%')"} if full else number_axis(picture.result.measures[0].format)
+    y: dict[str, Any] = {"field": "y", "type": "quantitative", "axis": {"title": None, **axis}}
+    y["stack"] = ("normalize" if full else "zero") if area else None
+    _mark_alone_and_tail(rows)
+    colours = colour(picture, rows)
+    shared = {"x": x, "y": y, "color": colours, "opacity": DIMMED, "description": SAID}
+    detail = {"detail": {"field": "s", "type": "nominal"}} if "field" in colours else {}
+    shape = {"type": "area", "line": False} if area else {"type": "line", "strokeWidth": 2, "strokeJoin": "round"}
+    shape["invalid"] = "break-paths-show-domains"
+    finished = {
+        "transform": [{"filter": "datum.open === 0"}],
+        "mark": {**shape, "aria": False},
+        "encoding": {"x": x, "y": y, "color": colours, **detail},
+    }
+    pale = {"fillOpacity": 0.4} if area else {"strokeDash": [4, 4]}
+    unfinished = {
+        "transform": [{"filter": "datum.tail === 1"}],
+        "mark": {**shape, **pale, "aria": False},
+        "encoding": {"x": x, "y": y, "color": colours, **detail},
+    }
+    if picture.selected is not None:
+        for layer in (finished, unfinished):
+            layer["encoding"]["opacity"] = {"value": 0.35}
+    dots = {
+        "transform": [{"filter": "isValid(datum.y) && datum.point !== null"}],
+        "mark": {"type": "point", "filled": True, "size": 50, "tooltip": TOOLTIP, "cursor": "pointer"},
+        "encoding": {
+            **shared,
+            "opacity": {
+                "condition": [{"test": "datum.alone === 1", "value": 1}, {"test": "datum.dot === 1", "value": 1}],
+                "value": 0,
+            },
+        },
+    }
+    for row in rows:
+        row["dot"] = int(picture.selected is not None and row["on"] == 1)
+    return Drawing(picture.kind, base_spec(rows, layer=[finished, unfinished, dots]), rows, notes=notes)
+
+
+def _milliseconds(day: dt.date) -> int:
+    return (day.toordinal() - dt.date(1970, 1, 1).toordinal()) * 86_400_000
+
+
+def _mark_alone_and_tail(rows: list[dict[str, Any]]) -> None:
+    """Mark points with no neighbour to draw a line to, and the last two points where the last is unfinished."""
+    by_series: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        row["alone"] = row["tail"] = 0
+        by_series.setdefault(row["s"], []).append(row)
+    for line in by_series.values():
+        for i, row in enumerate(line):
+            before = line[i - 1]["y"] if i else None
+            after = line[i + 1]["y"] if i + 1 < len(line) else None
+            row["alone"] = int(row["y"] is not None and before is None and after is None)
+            if row["open"]:
+                row["tail"] = 1
+                if i:
+                    line[i - 1]["tail"] = 1

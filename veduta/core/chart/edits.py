@@ -1,0 +1,210 @@
+"""The ways in which a chart's sentence is edited, each a function from definition to definition.
+
+The registry is what the workbench can ask for: a name and arguments in JSON.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from pydantic import TypeAdapter, ValidationError
+
+from veduta.core.chart.definition import ChartDefinition, default_measure
+from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters import Filter, filter_adapter
+from veduta.core.query.grains import Grain, Grouping, grouping_for
+from veduta.core.query.query import Keep, Measure, Sort, Table
+
+FEW = 12
+EDITS: dict[str, Callable[..., ChartDefinition]] = {}
+
+
+def edit(function: Callable[..., ChartDefinition]) -> Callable[..., ChartDefinition]:
+    if function.__name__ in EDITS:
+        raise ValueError(f"Two edits are named {function.__name__}.")
+    EDITS[function.__name__] = function
+    return function
+
+
+def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change: dict[str, Any]) -> ChartDefinition:
+    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be made."""
+    arguments = dict(change)
+    function = EDITS.get(str(arguments.pop("edit", "")))
+    if function is None:
+        raise DefinitionProblem("Veduta does not know this change.")
+    try:
+        changed = function(definition, schema, table, **arguments)
+        return ChartDefinition.model_validate_json(changed.model_dump_json())
+    except (TypeError, ValueError, ValidationError, IndexError, KeyError) as error:
+        if isinstance(error, ValidationError):
+            raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
+        raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.") from None
+
+
+def _with(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
+    return definition.model_copy(update=changes)
+
+
+def _replaced(items: tuple, index: int, item: Any) -> tuple:
+    return (*items[:index], item, *items[index + 1 :])
+
+
+def _tidied(definition: ChartDefinition) -> ChartDefinition:
+    """Without the parts that have lost what they refer to: a keep or own order of a dimension that is gone."""
+    if definition.keep and not (definition.split if definition.keep.of == "split" else definition.by):
+        definition = _with(definition, keep=None)
+    return definition if definition.by else _with(definition, sort=None)
+
+
+@edit
+def add_field(definition: ChartDefinition, schema: Schema, table: Table, field: str, to: str = "") -> ChartDefinition:
+    """Put a field into a clause, or without `to` where it makes most sense."""
+    found = schema[field]
+    to = to or ("show" if found.role is Role.MEASURE else "dimension")
+    if to == "show":
+        measure = default_measure(found)
+        if any(measure.same_number(shown) for shown in definition.show):
+            return definition
+        return _with(definition, show=(*definition.show, measure))
+    group = grouping_for(found)
+    if to == "split":
+        return _with(definition, split=group)
+    if group in definition.groups:
+        return definition
+    if to == "by" or not definition.by:
+        return _with(definition, by=(*definition.by, group), sort=definition.sort if definition.by else None)
+    first = definition.by[0]
+    if found.kind.is_date and len(definition.by) == 1 and not schema[first.field].kind.is_date and not definition.split:
+        return _with(definition, by=(group,), split=first, keep=None, sort=None)
+    if not definition.split and len(definition.by) == 1 and table.facts(field).distinct <= FEW:
+        return _with(definition, split=group)
+    return _with(definition, by=(*definition.by, group))
+
+
+@edit
+def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: str, index: int = 0) -> ChartDefinition:
+    """Take one part out of a clause."""
+    if clause in ("show", "by", "only"):
+        items = getattr(definition, clause)
+        return _tidied(_with(definition, **{clause: (*items[:index], *items[index + 1 :])}))
+    emptied = {"split": None, "keep": None, "sort": None, "as": None, "title": ""}[clause]
+    return _tidied(_with(definition, **{"kind" if clause == "as" else clause: emptied}))
+
+
+@edit
+def set_measure(
+    definition: ChartDefinition, schema: Schema, table: Table, index: int, field: str | None = None, aggregate: str = ""
+) -> ChartDefinition:
+    """Show another field, or another aggregate of the same one; an index at the end adds a measure."""
+    shown = definition.measures if index < len(definition.measures) else definition.show
+    if field is None and not aggregate:
+        measure = Measure()
+    else:
+        field = field or shown[index].field
+        usual = default_measure(schema[field])
+        fitting = aggregates_for(schema[field].kind)
+        measure = usual if not aggregate else Measure(field=field, aggregate=Aggregate(aggregate))
+        if measure.aggregate not in fitting:
+            measure = usual
+        if index < len(shown) and shown[index].field == field:
+            measure = measure.model_copy(update={"format": shown[index].format, "name": shown[index].name})
+    return _with(definition, show=_replaced(shown, index, measure) if index < len(shown) else (*shown, measure))
+
+
+@edit
+def style_measure(
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    index: int,
+    name: str | None = None,
+    number_format: dict | None = None,
+) -> ChartDefinition:
+    """Give a measure a name of its own or a number format; an empty one goes back to the field's."""
+    measure = definition.measures[index]
+    changes: dict[str, Any] = {}
+    if name is not None:
+        changes["name"] = name.strip()
+    if number_format is not None:
+        changes["format"] = NumberFormat(**number_format) if number_format else None
+    return _with(definition, show=_replaced(definition.measures, index, measure.model_copy(update=changes)))
+
+
+@edit
+def set_group(
+    definition: ChartDefinition, schema: Schema, table: Table, clause: str, index: int = 0, field: str = "", grain: str = ""
+) -> ChartDefinition:
+    """Group by another field or at another grain; an index at the end adds a dimension."""
+    old = definition.split if clause == "split" else (definition.by[index] if index < len(definition.by) else None)
+    field = field or old.field
+    group = grouping_for(schema[field], Grain(grain) if grain else None)
+    if clause == "split":
+        return _with(definition, split=group)
+    by = _replaced(definition.by, index, group) if old else (*definition.by, group)
+    sort = definition.sort
+    if index == 0 and sort and (sort.by == "own" or (sort.by == "time") != bool(group.grain)) and sort.by != "measure":
+        sort = None
+    return _with(definition, by=by, sort=sort)
+
+
+@edit
+def swap(definition: ChartDefinition, schema: Schema, table: Table, index: int = 0) -> ChartDefinition:
+    """Exchange a `by` dimension with the split, or with the one after it when there is no split."""
+    sort = definition.sort if definition.sort and definition.sort.by == "measure" else None
+    if definition.split:
+        by = _replaced(definition.by, index, definition.split) if definition.by else (definition.split,)
+        return _with(definition, by=by, split=definition.by[index] if definition.by else None, sort=sort)
+    by = list(definition.by)
+    by[index], by[index + 1] = by[index + 1], by[index]
+    return _with(definition, by=tuple(by), sort=sort)
+
+
+@edit
+def set_kind(
+    definition: ChartDefinition, schema: Schema, table: Table, kind: str | None = None, stacking: str | None = None
+) -> ChartDefinition:
+    """Draw it another way; the fields stay."""
+    return _with(definition, kind=kind or None, stacking=stacking or definition.stacking)
+
+
+@edit
+def choose_stacking(definition: ChartDefinition, schema: Schema, table: Table, stacking: str) -> ChartDefinition:
+    """Stacked, grouped or to 100%, whatever the kind."""
+    return _with(definition, stacking=stacking)
+
+
+@edit
+def set_filter(
+    definition: ChartDefinition, schema: Schema, table: Table, filter: dict, index: int | None = None
+) -> ChartDefinition:
+    """Add a filter, or put it in the place of another."""
+    new: Filter = TypeAdapter.validate_python(filter_adapter, filter)
+    for field in new.fields():
+        schema[field]
+    if index is None or index >= len(definition.only):
+        return _with(definition, only=(*definition.only, new))
+    return _with(definition, only=_replaced(definition.only, index, new))
+
+
+@edit
+def set_keep(definition: ChartDefinition, schema: Schema, table: Table, keep: dict) -> ChartDefinition:
+    return _with(definition, keep=Keep(**keep))
+
+
+@edit
+def set_sort(definition: ChartDefinition, schema: Schema, table: Table, sort: dict) -> ChartDefinition:
+    return _with(definition, sort=Sort(**sort))
+
+
+@edit
+def set_title(definition: ChartDefinition, schema: Schema, table: Table, title: str) -> ChartDefinition:
+    return _with(definition, title=title.strip())
+
+
+def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping | None:
+    """The dimension at a place in the sentence, if there is one."""
+    if clause == "split":
+        return definition.split
+    return definition.by[index] if clause == "by" and index < len(definition.by) else None

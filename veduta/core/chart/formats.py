@@ -1,0 +1,67 @@
+"""Numbers as people read them, the same in axes, tables, tooltips and files."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Iterable
+from decimal import Decimal
+from typing import Any
+
+from babel.numbers import get_currency_symbol
+
+from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.query.filters import value_words
+
+SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
+EMPTY = "–"
+
+
+def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind) -> NumberFormat:
+    """The format with its decimals fixed for a whole column, so that the digits line up."""
+    if number_format.decimals is not None:
+        return number_format
+    largest = max((abs(value) for value in values if value is not None and not isinstance(value, dt.date)), default=0)
+    if number_format.style == "percent":
+        decimals = 1
+    elif number_format.shorten and largest >= 1_000:
+        decimals = 2
+    elif kind is Kind.WHOLE or largest >= 1_000:
+        decimals = 0
+    else:
+        decimals = 1 if largest >= 100 else 2
+    return number_format.model_copy(update={"decimals": decimals})
+
+
+def format_number(value: float | int | None, number_format: NumberFormat) -> str:
+    """A number in its format; empty is a dash.
+
+    >>> format_number(-1234567.891, NumberFormat(style="currency", currency="EUR", decimals=1))
+    '−€1,234,567.9'
+    >>> format_number(7_420_000, NumberFormat(shorten=True, decimals=2))
+    '7.42M'
+    """
+    if value is None:
+        return EMPTY
+    decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
+    suffix = ""
+    if number_format.style == "percent":
+        value, suffix = (Decimal(value) * 100 if isinstance(value, int) else value * 100), "%"
+    elif number_format.shorten:
+        for size, letter in SHORTENED:
+            if abs(value) >= size:
+                value, suffix = value / size, letter
+                break
+    digits = f"{abs(value):{',' if number_format.thousands else ''}.{decimals}f}"
+    negative = value < 0 and any(digit in "123456789" for digit in digits)
+    before = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
+    return f"{'−' if negative else ''}{before}{digits}{suffix}"
+
+
+def format_value(value: Any, kind: Kind, number_format: NumberFormat = NumberFormat(), grain=None) -> str:
+    """A dimension's or measure's value; empty is a dash."""
+    if value is None:
+        return EMPTY
+    if kind.is_number and not isinstance(value, dt.date):
+        return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
+    return value_words(value, None, grain)

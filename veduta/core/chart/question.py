@@ -1,0 +1,122 @@
+"""The one path of a question: definition, query, result, drawing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.definition import ChartDefinition, ChartKind
+from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
+from veduta.core.chart.sentence import default_title, sentence_text
+from veduta.core.data.fields import Schema
+from veduta.core.query.answer import answer, group_values
+from veduta.core.query.filters import Context, Filter
+from veduta.core.query.grains import Grain, period_words
+from veduta.core.query.query import Query, Result, Sort, Table
+
+MOST_VALUES_WITH_COLOURS = 500
+
+
+@dataclass
+class Answered:
+    """A chart worked out: what it says, how it is drawn, and where its numbers come from."""
+
+    definition: ChartDefinition
+    kind: ChartKind
+    why: str
+    title: str
+    sentence: str
+    result: Result
+    drawing: Drawing
+    notes: list[str]
+
+
+@dataclass
+class Selection:
+    """The marks selected in this very chart, by their points."""
+
+    points: tuple[tuple[Any, ...], ...]
+    excluded: bool = False
+
+
+def to_query(definition: ChartDefinition, kind: ChartKind, extra: tuple[Filter, ...] = ()) -> Query:
+    """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
+    groups = definition.groups
+    totals: tuple[tuple[int, ...], ...] = ()
+    if kind is ChartKind.TABLE and groups:
+        totals = ((),)
+    if kind is ChartKind.CROSSTAB:
+        last = len(groups) - 1
+        totals = (tuple(range(last)), (last,), ())
+    keep_split = definition.keep is not None and definition.keep.of == "split" and definition.split is not None
+    return Query(
+        groups=groups,
+        measures=definition.measures,
+        filters=(*definition.only, *extra),
+        keep=definition.keep,
+        keep_group=len(groups) - 1 if keep_split else 0,
+        sort=definition.sort or _usual_sort(definition, kind),
+        totals=totals,
+    )
+
+
+def _usual_sort(definition: ChartDefinition, kind: ChartKind) -> Sort | None:
+    """Periods in time, bars by length, everything else by name."""
+    groups = definition.groups
+    if not groups or groups[0].grain:
+        return None
+    if kind in (ChartKind.BAR, ChartKind.LYING) or (kind is ChartKind.TABLE and len(groups) == 1):
+        return Sort(by="measure", descending=True)
+    if definition.keep and definition.keep.of == "by":
+        return Sort(by="measure", measure=definition.keep.by, descending=definition.keep.end == "top")
+    return Sort(by="name")
+
+
+def ask(
+    definition: ChartDefinition,
+    table: Table,
+    schema: Schema,
+    context: Context,
+    extra: tuple[Filter, ...] = (),
+    selection: Selection | None = None,
+) -> Answered:
+    """Answer and draw a chart. Raises DefinitionProblem if it does not fit the dataset."""
+    kind, why = choose_kind(definition, schema, table)
+    result = answer(to_query(definition, kind, extra), table, schema, context)
+    picture = Picture(
+        definition,
+        kind,
+        result,
+        value_order=_value_order(definition, table, schema),
+        selected=selection.points if selection else None,
+        excluded=bool(selection and selection.excluded),
+    )
+    drawing = BUILDERS[kind](picture)
+    notes = [*result.notes, *drawing.notes]
+    if result.unfinished:
+        grain = next(column.grouping.grain for column in result.dimensions if column.grouping.is_time_axis)
+        notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
+    if own_kind_refused := (definition.kind and definition.kind is not kind):
+        notes.append(why)
+    return Answered(
+        definition=definition,
+        kind=kind,
+        why="" if own_kind_refused else why,
+        title=definition.title or default_title(definition, schema),
+        sentence=sentence_text(definition, kind, schema),
+        result=result,
+        drawing=drawing,
+        notes=notes,
+    )
+
+
+def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> list[Any]:
+    """All values of the dimension that colours the series, in alphabetical order, whatever is filtered."""
+    groups = definition.groups
+    if len(groups) != 2 or groups[-1].is_time_axis:
+        return []
+    if table.facts(groups[-1].field).distinct > MOST_VALUES_WITH_COLOURS:
+        return []
+    values, _ = group_values(table, schema, groups[-1], limit=MOST_VALUES_WITH_COLOURS)
+    return sorted((value for value, _, _ in values if value is not None), key=str) + [None]

@@ -1,0 +1,90 @@
+"""A chart's definition as one English sentence, in parts that can be edited."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
+from veduta.core.data.fields import Schema
+from veduta.core.query.filters import grouping_words, in_sentence, list_words, value_words
+from veduta.core.query.query import Keep, Sort, measure_words
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some words; those of a clause name it and its position in it."""
+
+    text: str
+    clause: str = ""
+    index: int = 0
+
+
+def sentence(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> list[Part]:
+    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence."""
+    parts = [Part("Show ")]
+    parts += _joined([in_sentence(measure_words(m, schema)) for m in definition.measures], "show")
+    words = _kind_words(definition, kind)
+    article = "" if kind in (ChartKind.BAR, ChartKind.LYING) else "an " if words.startswith("area") else "a "
+    parts += [Part(f" as {article}"), Part(words, "as")]
+    if definition.by:
+        parts += [Part(" by "), *_joined([in_sentence(grouping_words(g, schema)) for g in definition.by], "by")]
+    if definition.split:
+        parts += [Part(" split by "), Part(in_sentence(grouping_words(definition.split, schema)), "split")]
+    if definition.only:
+        parts += [Part(", only "), *_joined([in_sentence(f.words(schema)) for f in definition.only], "only")]
+    if definition.keep:
+        parts += [Part(", keep the "), Part(keep_words(definition, definition.keep, schema), "keep")]
+    if definition.sort:
+        parts += [Part(", sorted "), Part(sort_words(definition.sort, schema), "sort")]
+    return [*parts, Part(".")]
+
+
+def sentence_text(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
+    return "".join(part.text for part in sentence(definition, kind, schema))
+
+
+def default_title(definition: ChartDefinition, schema: Schema) -> str:
+    """The title until someone writes one: "Fare revenue by month of sailing date, split by region"."""
+    shown = list_words([in_sentence(measure_words(m, schema)) for m in definition.measures]).replace(" or ", " and ")
+    title = shown
+    if definition.by:
+        title += " by " + ", ".join(in_sentence(grouping_words(g, schema)) for g in definition.by)
+    if definition.split:
+        title += f", split by {in_sentence(grouping_words(definition.split, schema))}"
+    return title[0].upper() + title[1:]
+
+
+def _joined(texts: list[str], clause: str) -> list[Part]:
+    parts: list[Part] = []
+    for index, text in enumerate(texts):
+        if index:
+            parts.append(Part(" and " if index == len(texts) - 1 else ", "))
+        parts.append(Part(text, clause, index))
+    return parts
+
+
+def _kind_words(definition: ChartDefinition, kind: ChartKind) -> str:
+    name = KIND_NAMES[kind]
+    has_series = definition.split or len(definition.by) > 1 or len(definition.measures) > 1
+    if kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA) and has_series:
+        how = {"stacked": "stacked ", "grouped": "grouped ", "full": ""}[definition.stacking]
+        how = "" if kind is ChartKind.AREA and definition.stacking == "grouped" else how
+        name = f"{how}{name}{' to 100%' if definition.stacking == 'full' else ''}"
+    return name
+
+
+def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
+    group = definition.split if keep.of == "split" and definition.split else next(iter(definition.by), None)
+    of = f" of {in_sentence(grouping_words(group, schema))}" if group else ""
+    return f"{keep.end} {keep.count}{of} by {in_sentence(measure_words(keep.by, schema))}"
+
+
+def sort_words(sort: Sort, schema: Schema) -> str:
+    if sort.by == "measure":
+        name = f" {in_sentence(measure_words(sort.measure, schema))}" if sort.measure else ""
+        return f"by{name or ' value'}, {'highest' if sort.descending else 'lowest'} first"
+    if sort.by == "time":
+        return "latest first" if sort.descending else "earliest first"
+    if sort.by == "own":
+        return f"as {list_words([value_words(v, None) for v in sort.values], 2).replace(' or ', ', ')}"
+    return "from Z to A" if sort.descending else "from A to Z"

@@ -1,0 +1,348 @@
+"""What narrows the rows: one class for each kind of filter, each with its expression and its words."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field as attribute
+from typing import Annotated, Any, Literal
+
+import polars as pl
+from dateutil.relativedelta import relativedelta
+from pydantic import Field as Attribute, TypeAdapter
+
+from veduta.core.data.fields import Field, Frozen, Kind, Schema
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.grains import (
+    MONTHS,
+    STEPS,
+    WEEKDAYS,
+    Grain,
+    Grouping,
+    group_expression,
+    period_end,
+    period_start,
+    period_words,
+)
+
+Value = bool | int | float | str | None
+
+
+@dataclass(frozen=True)
+class Context:
+    """What an answer depends on besides the rows: today, and the latest date of each date field in all rows."""
+
+    today: dt.date
+    latest: dict[str, dt.date] = attribute(default_factory=dict)
+
+
+def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
+    """A value from JSON as the grouped column holds it. Raises DefinitionProblem if it cannot be one."""
+    if value is None:
+        return None
+    try:
+        if grain and grain.is_part:
+            return int(value)
+        if grain:
+            return dt.date.fromisoformat(str(value)[:10])
+        if field.kind is Kind.DATE:
+            return dt.date.fromisoformat(str(value))
+        if field.kind is Kind.DATETIME:
+            return dt.datetime.fromisoformat(str(value))
+        if field.kind is Kind.YES_NO:
+            return value if isinstance(value, bool) else {"true": True, "false": False}[str(value).lower()]
+        if field.kind is Kind.WHOLE:
+            return int(value)
+        if field.kind is Kind.DECIMAL:
+            return float(value)
+        return str(value)
+    except (ValueError, TypeError, KeyError, OverflowError):
+        raise DefinitionProblem(f"“{value}” is not a value of {field.name}.", where=field.id) from None
+
+
+def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
+    """A typed group value in words; empties are said as such."""
+    if value is None:
+        return "empty"
+    if grain is Grain.WEEKDAY:
+        return WEEKDAYS[int(value) - 1] if 1 <= int(value) <= 7 else str(value)
+    if grain is Grain.MONTH_OF_YEAR:
+        return MONTHS[int(value) - 1] if 1 <= int(value) <= 12 else str(value)
+    if grain:
+        return period_words(value, grain)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dt.datetime):
+        return f"{period_words(value.date(), Grain.DAY)} {value:%H:%M}"
+    if isinstance(value, dt.date):
+        return period_words(value, Grain.DAY)
+    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return str(value)
+
+
+def grouping_words(grouping: Grouping, schema: Schema) -> str:
+    """A dimension's name, dates with their grain: "month of Sailing date"."""
+    field = schema[grouping.field]
+    return f"{grouping.grain.words} of {in_sentence(field.name)}" if grouping.grain else field.name
+
+
+def in_sentence(name: str) -> str:
+    """A name as it stands inside a sentence: "Fare revenue" as "fare revenue", "ETA" as it is."""
+    return name[0].lower() + name[1:] if len(name) > 1 and name[1].islower() else name
+
+
+def list_words(words: list[str], most: int = 3) -> str:
+    if len(words) > most:
+        return f"{', '.join(words[:most])} and {len(words) - most} more"
+    return " or ".join(filter(None, [", ".join(words[:-1]), words[-1]])) if words else "nothing"
+
+
+class _Filter(Frozen):
+    field: str
+
+    def fields(self) -> set[str]:
+        return {self.field}
+
+    def with_field(self, field: str) -> _Filter:
+        """The same filter on another dataset's field."""
+        return self.model_copy(update={"field": field})
+
+
+class ListFilter(_Filter):
+    """Rows whose value is among `values` (None is empty), or with `exclude` is not."""
+
+    kind: Literal["list"] = "list"
+    grain: Grain | None = None
+    values: tuple[Value, ...] = Attribute(max_length=5_000)
+    exclude: bool = False
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
+        return _among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
+
+    def words(self, schema: Schema) -> str:
+        field = schema[self.field]
+        values = [typed(value, field, self.grain) for value in self.values]
+        if field.kind is Kind.YES_NO and values in ([True], [False]):
+            return field.name if values[0] != self.exclude else f"not {field.name}"
+        words = list_words([value_words(value, field, self.grain) for value in values])
+        return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
+
+
+def _among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
+    full = [value for value in values if value is not None]
+    found = column.is_in(full) if len(full) != 1 else column == full[0]
+    found = found.fill_null(None in values) if exclude or None in values else found
+    return ~found if exclude else found
+
+
+class RangeFilter(_Filter):
+    """Rows whose number lies between two bounds, both included; None leaves a side open."""
+
+    kind: Literal["range"] = "range"
+    low: float | None = None
+    high: float | None = None
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = pl.col(self.field)
+        if not schema[self.field].kind.is_number:
+            raise DefinitionProblem(f"“{schema[self.field].name}” is not a number.", where=self.field)
+        low = column >= self.low if self.low is not None else column.is_not_null()
+        return low & (column <= self.high) if self.high is not None else low
+
+    def words(self, schema: Schema) -> str:
+        name, low, high = schema[self.field].name, _number(self.low), _number(self.high)
+        if low and high:
+            return f"{name} is {low} to {high}"
+        return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
+
+
+def _number(value: float | None) -> str:
+    return "" if value is None else f"{value:,.10g}"
+
+
+class DatesFilter(_Filter):
+    """Rows whose day lies between two days, both included; None leaves a side open."""
+
+    kind: Literal["dates"] = "dates"
+    start: dt.date | None = None
+    end: dt.date | None = None
+
+    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+        return self.start, self.end
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        return _between_days(self, schema, *self.bounds(context))
+
+    def words(self, schema: Schema) -> str:
+        return f"{schema[self.field].name} {'in ' if self.start and self.end else ''}{dates_words(self.start, self.end)}"
+
+
+def _between_days(filter_: _Filter, schema: Schema, start: dt.date | None, end: dt.date | None) -> pl.Expr:
+    field, column = schema[filter_.field], pl.col(filter_.field)
+    if not field.kind.is_date:
+        raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
+    found = column >= start if start else column.is_not_null()
+    if end and end < dt.date.max:
+        # A date-time belongs to its day up to the last moment before the next one.
+        found = found & ((column < end + dt.timedelta(days=1)) if field.kind is Kind.DATETIME else (column <= end))
+    return found
+
+
+def dates_words(start: dt.date | None, end: dt.date | None) -> str:
+    """A range of days as shortly as it can be said.
+
+    >>> dates_words(dt.date(2026, 1, 1), dt.date(2026, 10, 31))
+    'Jan 2026 to Oct 2026'
+    """
+    if not start or not end:
+        day = period_words(start or end or dt.date.min, Grain.DAY)
+        return f"from {day}" if start else f"up to {day}" if end else "any day"
+    for grain in (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
+        if period_start(start, grain) == start and period_end(period_start(end, grain), grain) == end:
+            first, last = period_words(start, grain), period_words(period_start(end, grain), grain)
+            if first == last:
+                return first
+            if grain is not Grain.QUARTER:
+                return f"{first} to {last}"
+    first, last = period_words(start, Grain.DAY), period_words(end, Grain.DAY)
+    return first if start == end else f"{first} to {last}"
+
+
+class RelativeFilter(_Filter):
+    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier."""
+
+    kind: Literal["relative"] = "relative"
+    unit: Literal["day", "week", "month", "quarter", "year"] = "month"
+    count: int = Attribute(12, ge=1, le=1_000)
+    back: int = Attribute(0, ge=0, le=1_000)
+    anchor: Literal["latest", "today"] = "latest"
+
+    def bounds(self, context: Context) -> tuple[dt.date, dt.date]:
+        """The first and the last day, both included."""
+        anchor = context.latest.get(self.field, context.today) if self.anchor == "latest" else context.today
+        grain = Grain(self.unit)
+        step: relativedelta = STEPS[grain][1]
+        try:
+            last = period_start(anchor, grain) - self.back * step
+            return last - (self.count - 1) * step, period_end(last, grain)
+        except (ValueError, OverflowError):
+            return dt.date.min, dt.date.max
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        return _between_days(self, schema, *self.bounds(context))
+
+    def words(self, schema: Schema) -> str:
+        return f"{schema[self.field].name} in {self.period_words}"
+
+    @property
+    def period_words(self) -> str:
+        since = " up to today" if self.anchor == "today" else ""
+        if self.count == 1 and self.back <= 1:
+            which = ("today's" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
+            return f"{which} {self.unit}" + (since if self.back else "")
+        before = f", {self.back} {self.unit}{'s' * (self.back > 1)} back" if self.back else ""
+        return f"the last {self.count} {self.unit}{'s' * (self.count > 1)}{since}{before}"
+
+
+class TextFilter(_Filter):
+    """Rows whose text contains, starts or ends with some text, ignoring case."""
+
+    kind: Literal["text"] = "text"
+    match: Literal["contains", "starts", "ends"] = "contains"
+    text: str = Attribute(min_length=1, max_length=500)
+    exclude: bool = False
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        if schema[self.field].kind is not Kind.TEXT:
+            raise DefinitionProblem(f"“{schema[self.field].name}” is not text.", where=self.field)
+        column, text = pl.col(self.field).str.to_lowercase(), self.text.lower()
+        found = {
+            "contains": lambda: column.str.contains(text, literal=True),
+            "starts": lambda: column.str.starts_with(text),
+            "ends": lambda: column.str.ends_with(text),
+        }[self.match]()
+        return ~found.fill_null(False) if self.exclude else found
+
+    def words(self, schema: Schema) -> str:
+        verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
+        if self.exclude:
+            verb = {"contains": "does not contain", "starts": "does not start with", "ends": "does not end with"}[self.match]
+        return f"{schema[self.field].name} {verb} “{self.text}”"
+
+
+class EmptyFilter(_Filter):
+    """Rows with an empty value, or with `exclude` the others."""
+
+    kind: Literal["empty"] = "empty"
+    exclude: bool = False
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = pl.col(self.field)
+        return column.is_not_null() if self.exclude else column.is_null()
+
+    def words(self, schema: Schema) -> str:
+        return f"{schema[self.field].name} is {'not ' * self.exclude}empty"
+
+
+class PointsFilter(Frozen):
+    """Rows that belong to marks: each point is the marks' values of `groups`, in their order."""
+
+    kind: Literal["points"] = "points"
+    groups: tuple[Grouping, ...] = Attribute(min_length=1, max_length=10)
+    points: tuple[tuple[Value, ...], ...] = Attribute(max_length=5_000)
+    exclude: bool = False
+
+    def fields(self) -> set[str]:
+        return {group.field for group in self.groups}
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        columns = [group_expression(group, schema) for group in self.groups]
+        if any(len(point) != len(self.groups) for point in self.points):
+            raise DefinitionProblem("A selected mark does not fit its chart.", hint="Clear the selection.")
+        values = [
+            [typed(value, schema[group.field], group.grain) for value, group in zip(point, self.groups, strict=True)]
+            for point in self.points
+        ]
+        if len(columns) == 1:
+            return _among(columns[0], [point[0] for point in values], self.exclude)
+        marks = [
+            pl.all_horizontal(column.eq_missing(pl.lit(value)) for column, value in zip(columns, point, strict=True))
+            for point in values
+        ]
+        found = pl.any_horizontal(marks) if marks else pl.lit(False)
+        return ~found if self.exclude else found
+
+    def words(self, schema: Schema) -> str:
+        said = [
+            " and ".join(
+                value_words(typed(value, schema[group.field], group.grain), schema[group.field], group.grain)
+                for value, group in zip(point, self.groups, strict=True)
+            )
+            for point in self.points
+        ]
+        names = " and ".join(schema[group.field].name for group in self.groups)
+        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said) or list_words(said)}"
+
+    def _run(self, said: list[str]) -> str:
+        """Periods that follow each other said as "Mar 2026 to Jun 2026"."""
+        if len(self.groups) > 1 or not self.groups[0].is_time_axis or len(said) < 3:
+            return ""
+        days = sorted(dt.date.fromisoformat(str(point[0])[:10]) for point in self.points if point[0])
+        follow = all(
+            period_end(a, self.groups[0].grain) + dt.timedelta(days=1) == b for a, b in zip(days, days[1:], strict=False)
+        )
+        grain = self.groups[0].grain
+        return f"{period_words(days[0], grain)} to {period_words(days[-1], grain)}" if follow and len(days) == len(said) else ""
+
+
+Filter = Annotated[
+    ListFilter | RangeFilter | DatesFilter | RelativeFilter | TextFilter | EmptyFilter | PointsFilter,
+    Attribute(discriminator="kind"),
+]
+filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
+
+
+def narrow(rows: pl.LazyFrame, filters: tuple[Filter, ...], schema: Schema, context: Context) -> pl.LazyFrame:
+    """The rows that pass all filters."""
+    return rows.filter([filter_.expression(schema, context) for filter_ in filters]) if filters else rows

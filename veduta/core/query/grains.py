@@ -1,0 +1,143 @@
+"""Dates at a grain: periods that follow each other (months) and parts that come back (weekdays)."""
+
+from __future__ import annotations
+
+import datetime as dt
+from enum import StrEnum
+from typing import Any
+
+import polars as pl
+from dateutil.relativedelta import relativedelta
+from pydantic import model_validator
+
+from veduta.core.data.fields import Field, Frozen, Kind, Schema
+from veduta.core.errors import DefinitionProblem
+
+
+class Grain(StrEnum):
+    YEAR = "year"
+    QUARTER = "quarter"
+    MONTH = "month"
+    WEEK = "week"
+    DAY = "day"
+    WEEKDAY = "weekday"
+    MONTH_OF_YEAR = "month_of_year"
+
+    @property
+    def is_part(self) -> bool:
+        return self in (Grain.WEEKDAY, Grain.MONTH_OF_YEAR)
+
+    @property
+    def words(self) -> str:
+        return self.value.replace("_", " ")
+
+
+PERIODS = (Grain.YEAR, Grain.QUARTER, Grain.MONTH, Grain.WEEK, Grain.DAY)
+STEPS = {
+    Grain.YEAR: ("1y", relativedelta(years=1)),
+    Grain.QUARTER: ("1q", relativedelta(months=3)),
+    Grain.MONTH: ("1mo", relativedelta(months=1)),
+    Grain.WEEK: ("1w", relativedelta(weeks=1)),
+    Grain.DAY: ("1d", relativedelta(days=1)),
+}
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+MONTHS = (
+    "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December",
+)  # fmt: skip
+
+
+class Grouping(Frozen):
+    """A dimension rows are grouped by. Dates have a grain; other fields have none."""
+
+    field: str
+    grain: Grain | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_name(cls, value: Any) -> Any:
+        return {"field": value} if isinstance(value, str) else value
+
+    @property
+    def is_time_axis(self) -> bool:
+        return self.grain is not None and not self.grain.is_part
+
+
+def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
+    """The field as a dimension, dates by month unless told otherwise."""
+    return Grouping(field=field.id, grain=(grain or Grain.MONTH) if field.kind.is_date else None)
+
+
+def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
+    """The value a row is grouped under: a period's first day, a weekday 1 to 7, a month 1 to 12, or the value itself.
+
+    Raises DefinitionProblem for a grain on a field that is not a date, or a date without one.
+    """
+    field = schema[grouping.field]
+    column = pl.col(field.id)
+    if not field.kind.is_date:
+        if grouping.grain:
+            raise DefinitionProblem(f"“{field.name}” is not a date, so it has no {grouping.grain.words}.", where=field.id)
+        return column
+    if grouping.grain is None:
+        raise DefinitionProblem(f"Say by which period “{field.name}” is grouped.", where=field.id)
+    if grouping.grain is Grain.WEEKDAY:
+        return column.dt.weekday()
+    if grouping.grain is Grain.MONTH_OF_YEAR:
+        return column.dt.month()
+    day = column.dt.date() if field.kind is Kind.DATETIME else column
+    return day if grouping.grain is Grain.DAY else day.dt.truncate(STEPS[grouping.grain][0])
+
+
+def period_start(day: dt.date, grain: Grain) -> dt.date:
+    """The first day of the period that holds this day.
+
+    >>> period_start(dt.date(2026, 11, 1), Grain.WEEK)
+    datetime.date(2026, 10, 26)
+    """
+    if grain is Grain.WEEK:
+        return day - dt.timedelta(days=day.weekday())
+    if grain is Grain.MONTH:
+        return day.replace(day=1)
+    if grain is Grain.QUARTER:
+        return day.replace(month=(day.month - 1) // 3 * 3 + 1, day=1)
+    return day.replace(month=1, day=1) if grain is Grain.YEAR else day
+
+
+def period_end(start: dt.date, grain: Grain) -> dt.date:
+    """The last day of the period that starts on this day."""
+    try:
+        return start + STEPS[grain][1] - dt.timedelta(days=1)
+    except (ValueError, OverflowError):
+        return dt.date.max
+
+
+def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_000) -> list[dt.date]:
+    """The starts of all periods from `first` to `last`, which are starts themselves; empty if more than `most`."""
+    per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365}[grain]
+    if (last.year - first.year) * per_year > most:
+        return []
+    found, start = [], first
+    while start <= last:
+        found.append(start)
+        start = period_end(start, grain) + dt.timedelta(days=1) if period_end(start, grain) < dt.date.max else dt.date.max
+        if start == dt.date.max:
+            break
+    return found
+
+
+def period_words(start: dt.date, grain: Grain) -> str:
+    """A period as people write it.
+
+    >>> period_words(dt.date(2026, 3, 1), Grain.MONTH), period_words(dt.date(2026, 12, 28), Grain.WEEK)
+    ('Mar 2026', 'W53 2026')
+    """
+    if grain is Grain.YEAR:
+        return f"{start.year}"
+    if grain is Grain.QUARTER:
+        return f"Q{(start.month + 2) // 3} {start.year}"
+    if grain is Grain.MONTH:
+        return f"{MONTHS[start.month - 1][:3]} {start.year}"
+    if grain is Grain.WEEK:
+        year, week, _ = start.isocalendar()
+        return f"W{week} {year}"
+    return f"{start.day} {MONTHS[start.month - 1][:3]} {start.year}"
