@@ -139,10 +139,11 @@ class Field(Frozen):
 
 
 class Schema:
-    """A dataset's fields, looked up by id."""
+    """A dataset's fields, looked up by id. `gone` names fields that the current version lacks, by their ids."""
 
-    def __init__(self, fields: list[Field]) -> None:
+    def __init__(self, fields: list[Field], gone: dict[str, str] | None = None) -> None:
         self.fields = list(fields)
+        self.gone = gone or {}
         self._by_id = {field.id: field for field in fields}
 
     def __iter__(self):
@@ -157,9 +158,9 @@ class Schema:
             return self._by_id[field_id]
         except KeyError:
             raise MissingField(
-                f"The dataset has no field “{field_id}”.",
+                f"The field “{self.gone.get(field_id, field_id)}” is missing from the dataset's newest version.",
                 where=field_id,
-                hint="It may have been missing from a newer file. Choose another field.",
+                hint="Take it out of the chart or choose another field; it works again once a file has the column.",
             ) from None
 
     @property

@@ -1,0 +1,134 @@
+"""A dashboard: blocks on a grid and the controls of its trail. A definition is a value."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from typing import Any, Literal
+
+from pydantic import Field as Attribute, ValidationError, model_validator
+
+from veduta.core.data.fields import Frozen, Kind
+from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.query.filters import Value
+
+VERSION = 1
+COLUMNS = 12
+IDENTIFIER = r"^[a-z0-9]{1,20}$"
+
+
+class DatesChoice(Frozen):
+    """What a date control is set to: recent periods, or two days of which either may be open."""
+
+    kind: Literal["relative", "dates"] = "relative"
+    unit: Literal["day", "week", "month", "quarter", "year"] = "month"
+    count: int = Attribute(12, ge=1, le=1_000)
+    back: int = Attribute(0, ge=0, le=1_000)
+    anchor: Literal["latest", "today"] = "latest"
+    start: dt.date | None = None
+    end: dt.date | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> DatesChoice:
+        if self.start and self.end and self.start > self.end:
+            raise ValueError("the first day is after the last")
+        return self
+
+
+class ListChoice(Frozen):
+    """What a list control is set to: some values, or all but them."""
+
+    values: tuple[Value, ...] = Attribute(max_length=5_000)
+    exclude: bool = False
+
+
+class Control(Frozen):
+    """A filter that readers set. It names its field; blocks of other datasets follow by a field of the same name."""
+
+    id: str = Attribute(pattern=IDENTIFIER)
+    kind: Literal["dates", "list"]
+    dataset: str
+    field: str
+    field_kind: Kind
+    name: str = Attribute(min_length=1, max_length=200)
+    dates: DatesChoice | None = None
+    list: ListChoice | None = None
+
+
+class Block(Frozen):
+    """A place on the grid of 12 columns. `chart` is a chart's id; `definition` its frozen state once published."""
+
+    id: str = Attribute(pattern=IDENTIFIER)
+    kind: Literal["chart", "text", "heading"]
+    x: int = Attribute(0, ge=0, lt=COLUMNS)
+    y: int = Attribute(0, ge=0, le=2_000)
+    w: int = Attribute(6, ge=1, le=COLUMNS)
+    h: int = Attribute(4, ge=1, le=40)
+    chart: str = ""
+    text: str = Attribute("", max_length=20_000)
+    title: str = Attribute("", max_length=300)
+    definition: dict[str, Any] | None = None
+
+
+class DashboardDefinition(Frozen):
+    version: Literal[1] = VERSION
+    blocks: tuple[Block, ...] = Attribute((), max_length=200)
+    controls: tuple[Control, ...] = Attribute((), max_length=20)
+
+    @model_validator(mode="after")
+    def _ids_differ(self) -> DashboardDefinition:
+        for items in (self.blocks, self.controls):
+            if len({item.id for item in items}) < len(items):
+                raise ValueError("two parts have the same id")
+        return self
+
+    def block(self, block_id: str) -> Block | None:
+        return next((block for block in self.blocks if block.id == block_id), None)
+
+    @property
+    def in_reading_order(self) -> list[Block]:
+        return sorted(self.blocks, key=lambda block: (block.y, block.x))
+
+
+def load_dashboard(data: Any) -> DashboardDefinition:
+    """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
+    version = data.get("version", VERSION) if isinstance(data, dict) else None
+    if isinstance(version, int) and version > VERSION:
+        raise NewerDefinition("This dashboard was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta.")
+    return _validated(DashboardDefinition, data, "The dashboard's definition is not usable")
+
+
+class Selection(Frozen):
+    """Marks selected in a block, by their points: the others show only them, or all but them."""
+
+    block: str = Attribute(pattern=IDENTIFIER)
+    mode: Literal["focus", "leave_out"] = "focus"
+    points: tuple[tuple[Value, ...], ...] = Attribute(min_length=1, max_length=2_000)
+
+
+class ViewState(Frozen):
+    """All that narrows a reader's view; it fits into the page's address. A control set to None shows all."""
+
+    controls: dict[str, DatesChoice | ListChoice | None] = {}
+    selections: tuple[Selection, ...] = Attribute((), max_length=20)
+
+
+def load_state(text: str) -> ViewState:
+    """From an address. Raises DefinitionProblem for one that is not readable."""
+    if not text:
+        return ViewState()
+    try:
+        data = json.loads(text)
+    except ValueError:
+        data = None
+    return _validated(ViewState, data, "This link's filters are not readable")
+
+
+def _validated(model: type[Any], data: Any, message: str) -> Any:
+    try:
+        return model.model_validate_json(json.dumps(data))
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise DefinitionProblem(
+            f"{message}: {first['msg']}.", where=" › ".join(map(str, first["loc"])), hint="Start again from the plain address."
+        ) from None

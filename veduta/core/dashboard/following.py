@@ -1,0 +1,105 @@
+"""Which filters a block follows: the controls and the marks selected in other blocks, as far as it has their fields."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field as attribute
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.dashboard.definition import Control, DashboardDefinition, DatesChoice, ListChoice, Selection, ViewState
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters import DatesFilter, Filter, ListFilter, PointsFilter, RelativeFilter
+from veduta.core.query.grains import Grouping
+
+Choice = DatesChoice | ListChoice | None
+
+
+@dataclass
+class Following:
+    """The filters of one block, and in words what it does not follow because it lacks the field."""
+
+    filters: list[Filter] = attribute(default_factory=list)
+    not_followed: list[str] = attribute(default_factory=list)
+
+
+def choice_of(control: Control, state: ViewState) -> Choice:
+    """What a control is set to: by the reader, else by whoever made the dashboard.
+
+    Raises DefinitionProblem for a choice of the wrong kind.
+    """
+    if control.id not in state.controls:
+        return control.dates if control.kind == "dates" else control.list
+    choice = state.controls[control.id]
+    if choice is not None and isinstance(choice, DatesChoice) != (control.kind == "dates"):
+        raise DefinitionProblem(f"“{control.name}” cannot be set to that.", hint="Start again from the plain address.")
+    return choice
+
+
+def control_filter(control: Control, choice: Choice, field: str) -> Filter | None:
+    """The filter that a control's choice makes on a field; None if it shows all."""
+    if isinstance(choice, DatesChoice):
+        if choice.kind == "relative":
+            return RelativeFilter(field=field, unit=choice.unit, count=choice.count, back=choice.back, anchor=choice.anchor)
+        return DatesFilter(field=field, start=choice.start, end=choice.end) if choice.start or choice.end else None
+    if isinstance(choice, ListChoice) and choice.values:
+        return ListFilter(field=field, values=choice.values, exclude=choice.exclude)
+    return None
+
+
+def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema) -> str | None:
+    """The same field in the same dataset, or one of the same name and kind of value in another."""
+    if dataset == own_dataset:
+        return field if field in schema else None
+    found = schema.named(name, kind)
+    return found.id if found else None
+
+
+def selection_filter(selection: Selection, source: ChartDefinition) -> PointsFilter:
+    """The selected marks as a filter on the rows of their own dataset."""
+    return PointsFilter(groups=source.groups, points=selection.points, exclude=selection.mode == "leave_out")
+
+
+def filters_for_block(
+    block_id: str,
+    chart: ChartDefinition,
+    schema: Schema,
+    dashboard: DashboardDefinition,
+    state: ViewState,
+    source_of: Callable[[str], tuple[ChartDefinition, Schema] | None],
+) -> Following:
+    """What narrows a block besides its own filters. `source_of` gives another block's chart and schema, if it has one.
+
+    A block never follows its own selection, so that its other marks stay there to be clicked.
+    """
+    found = Following()
+    for control in dashboard.controls:
+        choice = choice_of(control, state)
+        field = matching_field(control.field, control.name, control.field_kind, control.dataset, chart.dataset, schema)
+        if field is None:
+            if control_filter(control, choice, control.field):
+                found.not_followed.append(control.name)
+        elif made := control_filter(control, choice, field):
+            found.filters.append(made)
+    for selection in state.selections:
+        source = source_of(selection.block) if selection.block != block_id else None
+        if source is None or not source[0].groups:
+            continue
+        _follow_selection(found, selection, source, chart, schema)
+    return found
+
+
+def _follow_selection(
+    found: Following, selection: Selection, source: tuple[ChartDefinition, Schema], chart: ChartDefinition, schema: Schema
+) -> None:
+    definition, source_schema = source
+    groups = []
+    for group in definition.groups:
+        field = source_schema[group.field]
+        own = matching_field(field.id, field.name, field.kind, definition.dataset, chart.dataset, schema)
+        if own is None:
+            found.not_followed.append(field.name)
+            return
+        groups.append(Grouping(field=own, grain=group.grain))
+    made = selection_filter(selection, definition)
+    found.filters.append(made.model_copy(update={"groups": tuple(groups)}))

@@ -1,0 +1,27 @@
+"""People and their roles."""
+
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+
+
+class User(AbstractUser):
+    """A person. Analysts build, explorers read and explore, stewards administer and may do all that analysts may."""
+
+    class Role(models.TextChoices):
+        STEWARD = "steward", "Steward"
+        ANALYST = "analyst", "Analyst"
+        EXPLORER = "explorer", "Explorer"
+
+    role = models.CharField(max_length=10, choices=Role, default=Role.EXPLORER)
+
+    @property
+    def is_steward(self) -> bool:
+        return self.role == self.Role.STEWARD
+
+    @property
+    def builds(self) -> bool:
+        return self.role in (self.Role.STEWARD, self.Role.ANALYST)
+
+    @property
+    def label(self) -> str:
+        return self.get_full_name() or self.username

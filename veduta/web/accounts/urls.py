@@ -1,0 +1,11 @@
+from django.contrib.auth.views import LogoutView
+from django.urls import path
+
+from veduta.web.accounts import views
+
+urlpatterns = [
+    path("sign-in/", views.SignIn.as_view(), name="sign-in"),
+    path("sign-out/", LogoutView.as_view(), name="sign-out"),
+    path("people/", views.people, name="people"),
+    path("people/<int:pk>/", views.person, name="person"),
+]

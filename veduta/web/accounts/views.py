@@ -1,0 +1,44 @@
+from django.contrib import messages
+from django.contrib.auth.models import Group
+from django.contrib.auth.views import LoginView
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+
+from veduta.core.errors import VedutaError
+from veduta.web.accounts import services
+from veduta.web.accounts.access import stewards_only
+from veduta.web.accounts.forms import PersonChangeForm, PersonForm, SignInForm
+from veduta.web.accounts.models import User
+
+
+class SignIn(LoginView):
+    template_name = "accounts/sign_in.html"
+    authentication_form = SignInForm
+    redirect_authenticated_user = True
+
+
+@stewards_only
+def people(request: HttpRequest) -> HttpResponse:
+    form = PersonForm(request.POST or None)
+    if request.method == "POST" and form.is_valid():
+        person = services.add_person(request.user, form)
+        messages.success(request, f"{person.label} can sign in now.")
+        return redirect("people")
+    everybody = User.objects.prefetch_related("groups").order_by("-is_active", "username")
+    return render(request, "accounts/people.html", {"people": everybody, "form": form, "groups": Group.objects.order_by("name")})
+
+
+@stewards_only
+def person(request: HttpRequest, pk: int) -> HttpResponse:
+    somebody = get_object_or_404(User, pk=pk)
+    initial = {"groups": ", ".join(somebody.groups.order_by("name").values_list("name", flat=True))}
+    form = PersonChangeForm(request.POST or None, instance=somebody, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        try:
+            services.change_person(request.user, form)
+        except VedutaError as problem:
+            form.add_error(None, str(problem))
+        else:
+            messages.success(request, f"{somebody.label} is saved.")
+            return redirect("people")
+    return render(request, "accounts/person.html", {"person": somebody, "form": form, "groups": Group.objects.order_by("name")})

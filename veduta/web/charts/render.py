@@ -1,0 +1,46 @@
+"""An answered chart as what the browser needs: a specification with rows, or HTML."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.template.loader import render_to_string
+
+from veduta.core.chart.definition import ChartDefinition, ChartKind
+from veduta.core.chart.drawing.base import Picture
+from veduta.core.chart.drawing.layouts import draw_table
+from veduta.core.chart.question import Answered
+
+MOST_ROWS_BELOW = 500
+
+
+def chart_data(answered: Answered) -> dict[str, Any]:
+    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs."""
+    drawing = answered.drawing
+    data: dict[str, Any] = {
+        "kind": answered.kind.value,
+        "title": answered.title,
+        "sentence": answered.sentence,
+        "notes": answered.notes,
+        "empty": not answered.result.rows_read and bool(answered.result.dimensions),
+    }
+    if drawing.spec:
+        columns = [{"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns]
+        rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
+        return data | {"spec": drawing.spec, "rows": rows, "columns": columns}
+    template = "charts/figures.html" if drawing.kind is ChartKind.FIGURE else "charts/table.html"
+    return data | {"html": render_to_string(template, {"layout": drawing.layout, "title": answered.title})}
+
+
+def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
+    """The rows in the chart as an HTML table (also what screen readers read)."""
+    result = answered.result
+    drawing = draw_table(Picture(answered.definition, ChartKind.TABLE, result))
+    layout = drawing.layout
+    layout.rows = layout.rows[:limit]
+    context = {"layout": layout, "title": answered.title, "more": max(0, result.frame.height - limit), "sortable": False}
+    return render_to_string("charts/table.html", context)
+
+
+def definition_json(definition: ChartDefinition) -> dict[str, Any]:
+    return definition.model_dump(mode="json", exclude_defaults=True) | {"version": definition.version, "dataset": definition.dataset}

@@ -1,0 +1,147 @@
+"""Every change to charts, and the one way in which the web half asks the core for an answer."""
+
+from __future__ import annotations
+
+from django.db import transaction
+from django.utils import timezone
+
+from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart
+from veduta.core.chart.question import Answered, Selection, ask
+from veduta.core.chart.sentence import sentence
+from veduta.core.data.fields import Schema
+from veduta.core.errors import VedutaError
+from veduta.core.query.answer import context_for
+from veduta.core.query.filters import Context, Filter
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.store import StoredTable, table_of
+
+
+class Conflict(VedutaError):
+    """Somebody else saved meanwhile; `theirs` is the chart as it is now."""
+
+    code = "conflict"
+
+    def __init__(self, theirs: Chart) -> None:
+        super().__init__(f"{theirs.updated_by.label if theirs.updated_by else 'Somebody'} saved this chart meanwhile.")
+        self.theirs = theirs
+
+
+def dataset_parts(dataset: Dataset) -> tuple[StoredTable, Schema, Context]:
+    """The dataset's table, its schema and the context of a question now. Raises VedutaError if it has no rows."""
+    schema = dataset.schema
+    table = table_of(dataset.current_id)
+    return table, schema, context_for(table, schema, timezone.localdate())
+
+
+def answer_chart(
+    dataset: Dataset, definition: ChartDefinition, extra: tuple[Filter, ...] = (), selection: Selection | None = None
+) -> Answered:
+    """The chart worked out on the dataset's current version. Raises VedutaError with what does not fit."""
+    table, schema, context = dataset_parts(dataset)
+    check_fields(definition, schema)
+    return ask(definition, table, schema, context, extra, selection)
+
+
+def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, name: str = "") -> Chart:
+    """A new chart, not yet saved, that starts with something sensible."""
+    must_build(user)
+    definition = definition or first_chart(str(dataset.pk), dataset.schema)
+    return Chart.objects.create(
+        dataset=dataset, name=name[:300], definition=definition.model_dump(mode="json"), created_by=user, updated_by=user
+    )
+
+
+def keep_draft(user: User, chart: Chart, definition: ChartDefinition, name: str, base_revision: int) -> Draft:
+    """Save what somebody is working on, for them alone."""
+    must_build(user)
+    values = {"definition": definition.model_dump(mode="json"), "name": name[:300], "base_revision": base_revision}
+    return Draft.objects.update_or_create(chart=chart, user=user, defaults=values)[0]
+
+
+def save_chart(
+    user: User, chart: Chart, definition: ChartDefinition, name: str, base_revision: int, overwrite: bool = False
+) -> Chart:
+    """Save for everybody. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite.
+
+    What is overwritten stays among the revisions.
+    """
+    must_build(user)
+    with transaction.atomic():
+        chart = Chart.objects.select_for_update().select_related("updated_by").get(pk=chart.pk)
+        if chart.revision != base_revision and not overwrite:
+            raise Conflict(chart)
+        chart.revision += 1
+        chart.definition, chart.name, chart.updated_by = definition.model_dump(mode="json"), name[:300], user
+        chart.save()
+        Revision.objects.create(
+            chart=chart, number=chart.revision, name=chart.name, definition=chart.definition, saved_by=user
+        )
+        Draft.objects.filter(chart=chart, user=user).delete()
+    return chart
+
+
+def duplicate_chart(user: User, chart: Chart) -> Chart:
+    must_build(user)
+    draft = chart.drafts.filter(user=user).first()
+    definition = draft.definition if draft else chart.definition
+    return Chart.objects.create(
+        dataset=chart.dataset, name=f"{chart} (copy)"[:300], definition=definition, created_by=user, updated_by=user
+    )
+
+
+def rename_chart(user: User, chart: Chart, name: str) -> None:
+    must_build(user)
+    Chart.objects.filter(pk=chart.pk).update(name=name.strip()[:300], updated_at=timezone.now(), updated_by=user)
+    chart.drafts.filter(user=user).update(name=name.strip()[:300])
+
+
+def delete_chart(user: User, chart: Chart) -> None:
+    must_build(user)
+    Chart.objects.filter(pk=chart.pk).update(deleted_at=timezone.now())
+
+
+def restore_chart(user: User, chart: Chart) -> None:
+    must_build(user)
+    Chart.objects.filter(pk=chart.pk).update(deleted_at=None)
+
+
+def drop_draft(user: User, chart: Chart) -> None:
+    """Give up one's unsaved changes and go back to what is saved."""
+    must_build(user)
+    chart.drafts.filter(user=user).delete()
+
+
+def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) -> list[dict[str, str]]:
+    """The clauses in which two definitions differ, in words."""
+    names = {"show": "Show", "as": "As", "by": "By", "split": "Split by", "only": "Only", "keep": "Keep", "sort": "Sorted"}
+
+    def clauses(definition: ChartDefinition) -> dict[str, str]:
+        found: dict[str, list[str]] = {}
+        for part in sentence(definition, definition.kind or ChartKind.TABLE, schema):
+            if part.clause:
+                found.setdefault(part.clause, []).append(part.text)
+        if definition.kind is None:
+            found["as"] = ["chosen by Veduta"]
+        return {clause: ", ".join(texts) for clause, texts in found.items()} | {"title": definition.title}
+
+    a, b = clauses(mine), clauses(theirs)
+    return [
+        {"clause": names.get(clause, "Title"), "mine": a.get(clause) or "nothing", "theirs": b.get(clause) or "nothing"}
+        for clause in dict.fromkeys([*names, "title"])
+        if a.get(clause, "") != b.get(clause, "")
+    ]
+
+
+def charts_using(dataset: Dataset, field_id: str) -> list[Chart]:
+    """The charts of a dataset that use a field; unreadable definitions are passed over."""
+    found = []
+    for chart in dataset.charts.filter(deleted_at=None):
+        try:
+            if field_id in chart.load().fields():
+                found.append(chart)
+        except VedutaError:
+            continue
+    return found

@@ -1,0 +1,21 @@
+from django.urls import path
+
+from veduta.web.charts import views
+
+urlpatterns = [
+    path("", views.chart_list, name="charts"),
+    path("new/", views.new_chart, name="chart-new"),
+    path("<uuid:pk>/", views.workbench, name="chart"),
+    path("<uuid:pk>/answer/", views.answer, name="chart-answer"),
+    path("<uuid:pk>/clause/", views.popover, name="chart-clause"),
+    path("<uuid:pk>/draft/", views.keep_draft, name="chart-draft"),
+    path("<uuid:pk>/draft/drop/", views.drop_draft, name="chart-draft-drop"),
+    path("<uuid:pk>/save/", views.save, name="chart-save"),
+    path("<uuid:pk>/save-as-new/", views.save_as_new, name="chart-save-as-new"),
+    path("<uuid:pk>/duplicate/", views.duplicate, name="chart-duplicate"),
+    path("<uuid:pk>/rename/", views.rename, name="chart-rename"),
+    path("<uuid:pk>/delete/", views.delete, name="chart-delete"),
+    path("<uuid:pk>/restore/", views.restore, name="chart-restore"),
+    path("<uuid:pk>/rows/", views.rows_behind, name="chart-rows"),
+    path("<uuid:pk>/rows.csv", views.rows_file, name="chart-rows-file"),
+]

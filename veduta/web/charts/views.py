@@ -1,0 +1,250 @@
+from __future__ import annotations
+
+import json
+import time
+import uuid
+from typing import Any
+
+from django.core.paginator import Paginator
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.template.loader import render_to_string
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.sentence import sentence
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.query.filters import PointsFilter
+from veduta.web.accounts.access import builders_only
+from veduta.web.charts import services
+from veduta.web.charts.models import Chart
+from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
+from veduta.web.charts.render import chart_data, definition_json, rows_table
+from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
+
+
+def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
+    return get_object_or_404(Chart.objects.select_related("dataset", "dataset__current", "updated_by"), pk=pk, deleted_at__isnull=not deleted)
+
+
+def _sent(request: HttpRequest) -> dict[str, Any]:
+    """The JSON object of a request. Raises DefinitionProblem if it is none."""
+    try:
+        data = json.loads(request.body)
+    except ValueError:
+        data = None
+    if not isinstance(data, dict):
+        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
+    return data
+
+
+def _sent_definition(data: dict[str, Any], chart: Chart) -> ChartDefinition:
+    definition = load_definition(data.get("definition"))
+    if definition.dataset != str(chart.dataset_id):
+        raise DefinitionProblem("This definition belongs to another dataset.", hint="Load the page again.")
+    return definition
+
+
+@builders_only
+def chart_list(request: HttpRequest) -> HttpResponse:
+    search = request.GET.get("find", "").strip()
+    charts = Chart.objects.filter(deleted_at=None).select_related("dataset", "updated_by")
+    if search:
+        charts = charts.filter(name__icontains=search)
+    page = Paginator(charts, 50).get_page(request.GET.get("page"))
+    datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
+    return render(request, "charts/list.html", {"page": page, "find": search, "datasets": datasets})
+
+
+@require_POST
+@builders_only
+def new_chart(request: HttpRequest) -> HttpResponse:
+    dataset = get_object_or_404(Dataset, pk=_uuid(request.POST.get("dataset")), deleted_at=None)
+    chart = services.create_chart(request.user, dataset)
+    address = reverse("chart", args=[chart.pk])
+    back = _uuid(request.POST.get("dashboard"))
+    return redirect(f"{address}?dashboard={back}" if back else address)
+
+
+def _uuid(text: str | None) -> uuid.UUID | None:
+    try:
+        return uuid.UUID(str(text))
+    except ValueError:
+        return None
+
+
+@require_GET
+@builders_only
+def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    chart = _chart(pk)
+    draft = chart.drafts.filter(user=request.user).first()
+    definition = load_definition(draft.definition if draft else chart.definition)
+    try:
+        fields = chart.dataset.schema.visible
+    except VedutaError as problem:
+        return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
+    start = {
+        "id": str(chart.pk),
+        "name": draft.name if draft else chart.name,
+        "definition": definition_json(definition),
+        "revision": draft.base_revision if draft else chart.revision,
+        "saved": chart.revision > 0,
+        "draft": bool(draft),
+        "dashboard": str(_uuid(request.GET.get("dashboard")) or ""),
+    }
+    datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
+    return render(request, "charts/workbench.html", {"chart": chart, "fields": fields, "start": start, "datasets": datasets})
+
+
+@require_POST
+@builders_only
+def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
+    chart, data = _chart(pk), _sent(request)
+    definition = _sent_definition(data, chart)
+    table, schema, _ = services.dataset_parts(chart.dataset)
+    if change := data.get("edit"):
+        definition = apply_edit(definition, schema, table, change)
+    started = time.perf_counter()
+    answered = services.answer_chart(chart.dataset, definition)
+    took = (time.perf_counter() - started) * 1_000
+    result = answered.result
+    missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
+    parts = sentence(definition, answered.kind, schema)
+    return JsonResponse(
+        {
+            "definition": definition_json(definition),
+            "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
+            "why": answered.why,
+            "chart": chart_data(answered),
+            "rows": rows_table(answered),
+            "used": sorted(definition.fields()),
+            "counted": f"{result.frame.height:,} row{'s' * (result.frame.height != 1)} from {result.rows_read:,} of "
+            f"{result.rows_there:,} records · {took:.0f} ms",
+        }
+    )
+
+
+@require_POST
+@builders_only
+def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The small editor of one clause."""
+    chart, data = _chart(pk), _sent(request)
+    definition = _sent_definition(data, chart)
+    table, schema, context = services.dataset_parts(chart.dataset)
+    found = popover_context(definition, schema, table, context, data)
+    return render(request, f"charts/popovers/{found['template']}.html", found)
+
+
+@require_POST
+@builders_only
+def keep_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    chart, data = _chart(pk), _sent(request)
+    draft = services.keep_draft(
+        request.user, chart, _sent_definition(data, chart), str(data.get("name", "")), int(data.get("revision") or 0)
+    )
+    return JsonResponse({"at": f"{timezone.localtime(draft.updated_at):%H:%M}"})
+
+
+@require_POST
+@builders_only
+def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    chart, data = _chart(pk), _sent(request)
+    definition, name = _sent_definition(data, chart), str(data.get("name", "")).strip()
+    try:
+        saved = services.save_chart(
+            request.user, chart, definition, name, int(data.get("revision") or 0), bool(data.get("overwrite"))
+        )
+    except services.Conflict as conflict:
+        theirs = conflict.theirs
+        found = {
+            "message": str(conflict),
+            "differences": services.differences(definition, theirs.load(), chart.dataset.schema),
+            "their_name": theirs.name,
+            "my_name": name,
+        }
+        return JsonResponse(
+            {
+                "conflict": render_to_string("charts/conflict.html", found),
+                "theirs": {"definition": definition_json(theirs.load()), "name": theirs.name, "revision": theirs.revision},
+            },
+            status=409,
+        )
+    return JsonResponse({"revision": saved.revision, "at": f"{timezone.localtime(saved.updated_at):%H:%M}"})
+
+
+@require_POST
+@builders_only
+def save_as_new(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """Keep one's own state as another chart, leaving this one as it is."""
+    chart, data = _chart(pk), _sent(request)
+    name = str(data.get("name", "")).strip() or str(chart)
+    new = services.create_chart(request.user, chart.dataset, _sent_definition(data, chart), f"{name} (mine)")
+    services.save_chart(request.user, new, new.load(), new.name, 0)
+    services.drop_draft(request.user, chart)
+    return JsonResponse({"address": reverse("chart", args=[new.pk])})
+
+
+@require_POST
+@builders_only
+def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    return redirect("chart", services.duplicate_chart(request.user, _chart(pk)).pk)
+
+
+@require_POST
+@builders_only
+def drop_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    services.drop_draft(request.user, _chart(pk))
+    return JsonResponse({})
+
+
+@require_POST
+@builders_only
+def rename(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    services.rename_chart(request.user, _chart(pk), str(_sent(request).get("name", "")))
+    return JsonResponse({})
+
+
+@require_POST
+@builders_only
+def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    chart = _chart(pk)
+    services.delete_chart(request.user, chart)
+    return JsonResponse({"message": f"“{chart}” is deleted.", "undo": reverse("chart-restore", args=[pk])})
+
+
+@require_POST
+@builders_only
+def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    chart = _chart(pk, deleted=True)
+    services.restore_chart(request.user, chart)
+    return JsonResponse({"message": f"“{chart}” is back."})
+
+
+@require_POST
+@builders_only
+def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The records behind a mark of the chart, or behind the whole chart without a point."""
+    chart, data = _chart(pk), _sent(request)
+    definition = _sent_definition(data, chart)
+    filters = definition.only
+    if data.get("point") is not None and definition.groups:
+        filters = (*filters, PointsFilter(groups=definition.groups, points=(tuple(data["point"]),)))
+    asked = RowsRequest.from_data(data)
+    context = rows_context(chart.dataset, filters, asked, chart.dataset.schema.visible)
+    return render(request, "datasets/rows_behind.html", context)
+
+
+@require_POST
+@builders_only
+def rows_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The rows in the chart as CSV, exactly as they are shown below it but with full numbers."""
+    chart = _chart(pk)
+    definition = _sent_definition({"definition": request.POST.get("definition", "")}, chart)
+    answered = services.answer_chart(chart.dataset, definition)
+    headings = [column.name for column in answered.result.columns]
+    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv")

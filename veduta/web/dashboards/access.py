@@ -1,0 +1,80 @@
+"""Who may see, edit and download from a dashboard."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.contrib.auth.models import Group
+from django.core.exceptions import PermissionDenied
+from django.db.models import Q, QuerySet
+from django.http import Http404
+from guardian.shortcuts import assign_perm, get_groups_with_perms, get_objects_for_user, get_users_with_perms, remove_perm
+
+from veduta.web.accounts.models import User
+from veduta.web.dashboards.models import Dashboard
+
+LEVELS = {"view": "View", "edit": "Edit"}
+PERMISSIONS = {"view": "view_dashboard", "edit": "change_dashboard", "download": "download_rows"}
+
+
+def dashboards_for(user: User) -> QuerySet[Dashboard]:
+    """The dashboards somebody may open: for explorers the published ones that were granted to them."""
+    everything = Dashboard.objects.filter(deleted_at=None).select_related("published", "created_by")
+    if user.is_steward:
+        return everything
+    granted = get_objects_for_user(
+        user, [PERMISSIONS["view"], PERMISSIONS["edit"]], klass=Dashboard, any_perm=True, accept_global_perms=False
+    )
+    found = everything.filter(Q(pk__in=granted.values("pk")) | Q(created_by=user))
+    return found if user.builds else found.filter(published__isnull=False)
+
+
+def may_edit(user: User, dashboard: Dashboard) -> bool:
+    if not user.builds:
+        return False
+    return user.is_steward or dashboard.created_by_id == user.pk or user.has_perm(f"dashboards.{PERMISSIONS['edit']}", dashboard)
+
+
+def may_download(user: User, dashboard: Dashboard) -> bool:
+    return may_edit(user, dashboard) or user.has_perm(f"dashboards.{PERMISSIONS['download']}", dashboard)
+
+
+def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
+    """The dashboard, or Http404 for one that is not there or not for this person."""
+    dashboard = dashboards_for(user).filter(pk=pk).first()
+    if dashboard is None or (edit and not may_edit(user, dashboard)):
+        raise Http404
+    return dashboard
+
+
+def must_edit(user: User, dashboard: Dashboard) -> None:
+    if not may_edit(user, dashboard):
+        raise PermissionDenied("You may not edit this dashboard.")
+
+
+def set_grant(who: User | Group, dashboard: Dashboard, level: str, download: bool) -> None:
+    """Give a person or group a level ("view", "edit" or "" for none) and whether rows may be seen and downloaded."""
+    wanted = {"view": {"view"}, "edit": {"view", "edit"}}.get(level, set()) | ({"download"} if level and download else set())
+    for name, permission in PERMISSIONS.items():
+        change = assign_perm if name in wanted else remove_perm
+        change(permission, who, dashboard)
+
+
+def grants(dashboard: Dashboard) -> list[dict]:
+    """Everybody the dashboard is granted to: people and groups with their level and whether they may download."""
+    found = [
+        *get_groups_with_perms(dashboard, attach_perms=True).items(),
+        *get_users_with_perms(dashboard, attach_perms=True, with_group_users=False).items(),
+    ]
+    return [
+        {
+            "who": who,
+            "key": f"{'person' if isinstance(who, User) else 'group'}-{who.pk}",
+            "is_group": isinstance(who, Group),
+            "name": who.label if isinstance(who, User) else who.name,
+            "level": "edit" if PERMISSIONS["edit"] in permissions else "view",
+            "download": PERMISSIONS["download"] in permissions,
+        }
+        for who, permissions in found
+        if permissions
+    ]

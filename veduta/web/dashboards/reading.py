@@ -1,0 +1,181 @@
+"""A dashboard as it is read: its blocks answered under the reader's state, its trail, its rows behind."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.http import Http404
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.question import Answered, Selection as OwnSelection, default_title
+from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice, ListChoice, ViewState
+from veduta.core.dashboard.following import Following, choice_of, control_filter, filters_for_block, selection_filter
+from veduta.core.data.fields import Schema
+from veduta.core.errors import VedutaError
+from veduta.core.query.filters import DatesFilter, Filter, PointsFilter, dates_words, list_words, typed, value_words
+from veduta.core.query.grains import Grain, period_words
+from veduta.web.charts.services import answer_chart, dataset_parts
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.dashboards.services import frozen
+from veduta.web.datasets.models import Dataset
+
+
+@dataclass
+class TrailItem:
+    """A control or a selection in words. `narrows` says whether it leaves anything out."""
+
+    key: str
+    words: str
+    narrows: bool
+    name: str = ""
+    mode: str = ""
+    followers: int = 0
+
+
+class Reading:
+    """One dashboard, in its published or draft form, read under one state."""
+
+    def __init__(self, dashboard: Dashboard, definition: DashboardDefinition, state: ViewState) -> None:
+        self.dashboard, self.definition, self.state = dashboard, definition, state
+        self._datasets: dict[str, Dataset] = {}
+
+    @classmethod
+    def of(cls, dashboard: Dashboard, state: ViewState, draft: bool = False) -> Reading:
+        """Raises Http404 if there is no published version yet and the draft is not wanted."""
+        if draft:
+            return cls(dashboard, frozen(dashboard.load_draft()), state)
+        if dashboard.published is None:
+            raise Http404
+        return cls(dashboard, dashboard.published.load(), state)
+
+    def dataset(self, pk: str) -> Dataset:
+        """Raises VedutaError for a dataset that is gone."""
+        if pk not in self._datasets:
+            try:
+                self._datasets[pk] = Dataset.objects.select_related("current").get(pk=pk)
+            except (Dataset.DoesNotExist, ValidationError):
+                raise VedutaError("The dataset of this block does not exist any more.") from None
+        return self._datasets[pk]
+
+    def block(self, block_id: str) -> Block:
+        found = self.definition.block(block_id)
+        if found is None or found.kind != "chart":
+            raise Http404
+        return found
+
+    def control(self, control_id: str) -> Control:
+        found = next((control for control in self.definition.controls if control.id == control_id), None)
+        if found is None:
+            raise Http404
+        return found
+
+    def source(self, block_id: str) -> tuple[ChartDefinition, Schema] | None:
+        """The chart and schema of a block, or None if it has none that can be used."""
+        block = self.definition.block(block_id)
+        if block is None or not block.definition:
+            return None
+        try:
+            chart = load_definition(block.definition)
+            return chart, self.dataset(chart.dataset).schema
+        except VedutaError:
+            return None
+
+    def following(self, block: Block) -> tuple[ChartDefinition, Dataset, Following]:
+        chart = load_definition(block.definition)
+        dataset = self.dataset(chart.dataset)
+        return chart, dataset, filters_for_block(block.id, chart, dataset.schema, self.definition, self.state, self.source)
+
+    def answer(self, block: Block) -> tuple[Answered, Following]:
+        """Work a block out. Raises VedutaError with what does not fit."""
+        chart, dataset, following = self.following(block)
+        own = next((s for s in self.state.selections if s.block == block.id), None)
+        selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
+        return answer_chart(dataset, chart, tuple(following.filters), selection), following
+
+    def filters_behind(self, block: Block, point: list[Any] | None) -> tuple[Dataset, tuple[Filter, ...]]:
+        """The dataset and the filters that give the records behind a block or one of its marks."""
+        chart, dataset, following = self.following(block)
+        filters = (*chart.only, *following.filters)
+        if point is not None and chart.groups:
+            filters = (*filters, PointsFilter(groups=chart.groups, points=(tuple(point),)))
+        return dataset, filters
+
+    def trail(self) -> list[TrailItem]:
+        """Everything that narrows the view, in words: controls first, then selections."""
+        return [self._control_item(control) for control in self.definition.controls] + [
+            item for item in (self._selection_item(i) for i in range(len(self.state.selections))) if item
+        ]
+
+    def _control_item(self, control: Control) -> TrailItem:
+        choice = choice_of(control, self.state)
+        made = control_filter(control, choice, control.field)
+        words = "all"
+        if made:
+            words = choice_words(control, choice)
+        return TrailItem(control.id, words, bool(made), name=control.name, mode="control")
+
+    def _selection_item(self, index: int) -> TrailItem | None:
+        selection = self.state.selections[index]
+        source = self.source(selection.block)
+        if source is None:
+            return None
+        others = [b for b in self.definition.blocks if b.kind == "chart" and b.id != selection.block]
+        followers = 0
+        for block in others:
+            try:
+                followers += self._follows(block, selection)
+            except VedutaError:
+                continue
+        words = selection_filter(selection, source[0]).words(source[1])
+        return TrailItem(str(index), words, True, mode=selection.mode, followers=followers)
+
+    def _follows(self, block: Block, selection) -> bool:
+        chart = load_definition(block.definition)
+        only = ViewState(selections=(selection,))
+        schema = self.dataset(chart.dataset).schema
+        return bool(filters_for_block(block.id, chart, schema, DashboardDefinition(), only, self.source).filters)
+
+    @cached_property
+    def latest(self) -> str:
+        """The latest date in the data of the dashboard's controls or charts, in words."""
+        latest: dt.date | None = None
+        for pk in {c.dataset for c in self.definition.controls} | {
+            (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
+        }:
+            try:
+                days = dataset_parts(self.dataset(pk))[2].latest.values()
+            except VedutaError:
+                continue
+            latest = max([latest, *days] if latest else days, default=latest)
+        return period_words(latest, Grain.DAY) if latest else ""
+
+
+def choice_words(control: Control, choice: DatesChoice | ListChoice) -> str:
+    """What a control is set to, in words."""
+    made = control_filter(control, choice, control.field)
+    if isinstance(made, DatesFilter):
+        return dates_words(made.start, made.end)
+    if isinstance(choice, DatesChoice):
+        return made.period_words
+    from veduta.core.data.fields import Field
+
+    field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
+    words = list_words([value_words(typed(value, field), field) for value in choice.values])
+    return f"all but {words}" if choice.exclude else words
+
+
+def block_title(block: Block, reading: Reading) -> str:
+    """What a chart block is called: its own title, the chart's, or the chart's sentence."""
+    if block.title:
+        return block.title
+    source = reading.source(block.id)
+    if source is None:
+        return "Chart"
+    try:
+        return source[0].title or default_title(*source)
+    except VedutaError:
+        return "Chart"

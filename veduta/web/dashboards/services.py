@@ -1,0 +1,192 @@
+"""Every change to dashboards, each with its permission check."""
+
+from __future__ import annotations
+
+import secrets
+import string
+from typing import Any
+
+from django.contrib.auth.models import Group
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.utils import timezone
+
+from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice
+from veduta.core.data.fields import Kind
+from veduta.core.errors import VedutaError
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.dashboards.access import must_edit, set_grant
+from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.datasets.models import Dataset
+
+
+class Conflict(VedutaError):
+    code = "conflict"
+
+
+def new_id() -> str:
+    return "".join(secrets.choice(string.ascii_lowercase + string.digits) for _ in range(6))
+
+
+def create_dashboard(user: User, name: str = "") -> Dashboard:
+    must_build(user)
+    empty = DashboardDefinition().model_dump(mode="json")
+    return Dashboard.objects.create(name=name.strip()[:200] or "New dashboard", draft=empty, created_by=user, updated_by=user)
+
+
+def save_draft(
+    user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str, base_revision: int, overwrite: bool = False
+) -> Dashboard:
+    """Save the shared draft. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite; what is
+    overwritten is set aside among the versions."""
+    must_edit(user, dashboard)
+    _check_charts(definition)
+    with transaction.atomic():
+        dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
+        if dashboard.revision != base_revision:
+            if not overwrite:
+                who = dashboard.updated_by.label if dashboard.updated_by else "Somebody"
+                raise Conflict(f"{who} changed this dashboard meanwhile.")
+            _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
+        dashboard.draft = definition.model_dump(mode="json", exclude_defaults=True) | {"version": definition.version}
+        dashboard.name = name.strip()[:200] or dashboard.name
+        dashboard.revision += 1
+        dashboard.updated_by = user
+        dashboard.save()
+    return dashboard
+
+
+def _check_charts(definition: DashboardDefinition) -> None:
+    wanted = {block.chart for block in definition.blocks if block.kind == "chart"}
+    try:
+        there = {str(pk) for pk in Chart.objects.filter(pk__in=wanted).values_list("pk", flat=True)}
+    except ValidationError:  # an id that is none
+        there = set()
+    if wanted - there:
+        raise VedutaError("A block names a chart that does not exist.", hint="Load the page again.")
+
+
+def frozen(definition: DashboardDefinition) -> DashboardDefinition:
+    """The definition with each chart's definition as it is saved now."""
+    charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[b.chart for b in definition.blocks if b.chart])}
+    blocks = []
+    for block in definition.blocks:
+        if block.kind == "chart":
+            chart = charts[block.chart]
+            block = block.model_copy(update={"definition": chart.definition, "title": block.title or chart.name})
+        blocks.append(block)
+    return definition.model_copy(update={"blocks": tuple(blocks)})
+
+
+def _keep_version(user: User, dashboard: Dashboard, definition: DashboardDefinition, set_aside: bool = False) -> Publication:
+    number = (dashboard.publications.values_list("number", flat=True).first() or 0) + 1
+    return Publication.objects.create(
+        dashboard=dashboard,
+        number=number,
+        name=dashboard.name,
+        definition=frozen(definition).model_dump(mode="json", exclude_defaults=True) | {"version": definition.version},
+        set_aside=set_aside,
+        published_by=user,
+    )
+
+
+def publish(user: User, dashboard: Dashboard) -> Publication:
+    """Make the draft what explorers see. Raises VedutaError for an empty one."""
+    must_edit(user, dashboard)
+    with transaction.atomic():
+        dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
+        definition = dashboard.load_draft()
+        if not definition.blocks:
+            raise VedutaError("There is nothing on this dashboard yet.", hint="Add a chart or a text, then publish.")
+        dashboard.published = _keep_version(user, dashboard, definition)
+        dashboard.save()
+    return dashboard.published
+
+
+def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None:
+    """Make an earlier version what explorers see ("published"), or the draft ("draft").
+
+    The draft that is replaced is set aside among the versions. A published version keeps the charts as they were.
+    """
+    must_edit(user, dashboard)
+    with transaction.atomic():
+        dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
+        version = dashboard.publications.filter(number=number).first()
+        if version is None:
+            raise VedutaError(f"There is no version {number}.")
+        if what == "published":
+            dashboard.published = version
+        else:
+            _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
+            dashboard.draft, dashboard.revision = version.definition, dashboard.revision + 1
+        dashboard.updated_by = user
+        dashboard.save()
+
+
+def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> Block:
+    """Put a chart below everything that is on the draft."""
+    must_edit(user, dashboard)
+    with transaction.atomic():
+        dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
+        definition = dashboard.load_draft()
+        bottom = max((block.y + block.h for block in definition.blocks), default=0)
+        block = Block(id=new_id(), kind="chart", chart=str(chart.pk), x=0, y=bottom, w=6, h=5)
+        dashboard.draft = definition.model_copy(update={"blocks": (*definition.blocks, block)}).model_dump(mode="json")
+        dashboard.revision += 1
+        dashboard.updated_by = user
+        dashboard.save()
+    return block
+
+
+def control_for(dataset: Dataset, field_id: str) -> Control:
+    """A new control on a field: a date range for dates, a list of values for the rest."""
+    field = dataset.schema[field_id]
+    is_date = field.kind.is_date
+    return Control(
+        id=new_id(),
+        kind="dates" if is_date else "list",
+        dataset=str(dataset.pk),
+        field=field.id,
+        field_kind=Kind(field.kind),
+        name=field.name,
+        dates=DatesChoice() if is_date else None,
+    )
+
+
+def duplicate_dashboard(user: User, dashboard: Dashboard) -> Dashboard:
+    must_edit(user, dashboard)
+    name = f"{dashboard.name} (copy)"[:200]
+    return Dashboard.objects.create(name=name, draft=dashboard.draft, created_by=user, updated_by=user)
+
+
+def copy_draft(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> Dashboard:
+    """Keep one's own state of a dashboard as another one."""
+    must_edit(user, dashboard)
+    _check_charts(definition)
+    draft = definition.model_dump(mode="json")
+    return Dashboard.objects.create(name=f"{name or dashboard.name} (mine)"[:200], draft=draft, created_by=user, updated_by=user)
+
+
+def delete_dashboard(user: User, dashboard: Dashboard) -> None:
+    must_edit(user, dashboard)
+    Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=timezone.now())
+
+
+def restore_dashboard(user: User, dashboard: Dashboard) -> None:
+    must_edit(user, dashboard)
+    Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=None)
+
+
+def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool) -> str:
+    """Grant to "person-<id>" or "group-<id>"; level "" takes the grant away. Returns the name."""
+    must_edit(user, dashboard)
+    kind, _, pk = who.partition("-")
+    model: Any = {"person": User, "group": Group}.get(kind)
+    found = model.objects.filter(pk=int(pk)).first() if model and pk.isdigit() else None
+    if found is None or level not in ("view", "edit", ""):
+        raise VedutaError("That person or group does not exist.", hint="Choose one from the list.")
+    with transaction.atomic():
+        set_grant(found, dashboard, level, download)
+    return found.label if isinstance(found, User) else found.name

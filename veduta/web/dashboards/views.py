@@ -1,0 +1,371 @@
+from __future__ import annotations
+
+import json
+import uuid
+from typing import Any
+
+from django.contrib import messages
+from django.contrib.auth.models import Group
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.template.loader import render_to_string
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard, load_state
+from veduta.core.dashboard.following import choice_of
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.query.filters import ListFilter, RelativeFilter
+from veduta.web.accounts.access import builders_only, signed_in
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices
+from veduta.web.charts.render import chart_data, rows_table
+from veduta.web.charts.services import dataset_parts
+from veduta.web.dashboards import services
+from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
+from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.dashboards.reading import Reading, block_title
+from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
+from veduta.web.pages.markdown import to_html
+
+
+def _sent(request: HttpRequest) -> dict[str, Any]:
+    try:
+        data = json.loads(request.body)
+    except ValueError:
+        data = None
+    if not isinstance(data, dict):
+        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
+    return data
+
+
+def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
+    """The dashboard as the request asks for it: published, an earlier version (`version`) or the draft (`draft`)."""
+    wants_draft, number = request.GET.get("draft") == "1", request.GET.get("version", "")
+    dashboard = find_dashboard(request.user, pk, edit=bool(wants_draft or number))
+    state = load_state(request.GET.get("v", ""))
+    if number:
+        publication = get_object_or_404(Publication, dashboard=dashboard, number=int(number) if number.isdigit() else -1)
+        return Reading(dashboard, publication.load(), state)
+    return Reading.of(dashboard, state, draft=wants_draft)
+
+
+@require_GET
+@signed_in
+def dashboard_list(request: HttpRequest) -> HttpResponse:
+    find = request.GET.get("find", "").strip()
+    found = dashboards_for(request.user).select_related("updated_by")
+    if find:
+        found = found.filter(name__icontains=find)
+    return render(request, "dashboards/list.html", {"dashboards": found, "find": find})
+
+
+@require_POST
+@builders_only
+def new_dashboard(request: HttpRequest) -> HttpResponse:
+    dashboard = services.create_dashboard(request.user, request.POST.get("name", ""))
+    return redirect("dashboard-edit", dashboard.pk)
+
+
+@require_GET
+@signed_in
+def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The reader's view."""
+    found = find_dashboard(request.user, pk)
+    if found.published is None and not request.GET.get("version"):
+        return redirect("dashboard-edit", pk) if may_edit(request.user, found) else _raise_not_found()
+    problem = None
+    try:
+        reading = _reading(request, pk)
+        trail = reading.trail()
+    except DefinitionProblem as error:
+        # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
+        problem = error
+        reading = Reading.of(found, load_state(""))
+        trail = reading.trail()
+    blocks = [
+        {
+            "block": block,
+            "title": block_title(block, reading) if block.kind == "chart" else "",
+            "html": to_html(block.text) if block.kind == "text" else "",
+        }
+        for block in reading.definition.in_reading_order
+    ]
+    context = {
+        "dashboard": found,
+        "reading": reading,
+        "version": request.GET.get("version", ""),
+        "blocks": blocks,
+        "trail": trail,
+        "problem": problem,
+        "editable": may_edit(request.user, found),
+        "start": {
+            "id": str(pk),
+            "state": json.loads(request.GET.get("v") or "{}") if problem is None else {},
+            "version": request.GET.get("version", ""),
+            "rows": may_download(request.user, found),
+        },
+    }
+    return render(request, "dashboards/view.html", context)
+
+
+def _raise_not_found() -> HttpResponse:
+    raise Http404
+
+
+@require_GET
+@signed_in
+def trail(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    reading = _reading(request, pk)
+    return render(request, "dashboards/trail.html", {"trail": reading.trail(), "reading": reading})
+
+
+@require_GET
+@signed_in
+def block(request: HttpRequest, pk: uuid.UUID, block_id: str) -> JsonResponse:
+    """One block worked out under the state in the address."""
+    reading = _reading(request, pk)
+    found = reading.block(block_id)
+    answered, following = reading.answer(found)
+    data = chart_data(answered)
+    data["title"] = found.title or data["title"]
+    data["not_followed"] = following.not_followed
+    data["counted"] = f"{answered.result.rows_read:,} of {answered.result.rows_there:,} records"
+    if request.GET.get("table") == "1" and data.get("spec"):
+        data["table"] = rows_table(answered)
+    return JsonResponse(data)
+
+
+@require_GET
+@signed_in
+def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpResponse:
+    """The small editor of a control, as the reader has it set now."""
+    reading = _reading(request, pk)
+    found = reading.control(control_id)
+    choice = choice_of(found, reading.state)
+    dataset = reading.dataset(found.dataset)
+    table, schema, context = dataset_parts(dataset)
+    field = schema[found.field]
+    data: dict[str, Any] = {"control": found, "choice": choice, "find": request.GET.get("find", "")[:200]}
+    if found.kind == "list":
+        current = ListFilter(field=field.id, values=choice.values, exclude=choice.exclude) if choice else None
+        data |= list_choices(field, current, schema, table, data["find"])
+    else:
+        anchor = choice.anchor if choice else "latest"
+        relative = RelativeFilter(field=field.id, anchor=anchor)
+        if choice and choice.kind == "relative":
+            relative = RelativeFilter(field=field.id, unit=choice.unit, count=choice.count, back=choice.back, anchor=anchor)
+        start, end = relative.bounds(context) if choice and choice.kind == "relative" else (None, None)
+        if choice and choice.kind == "dates":
+            start, end = choice.start, choice.end
+        data |= {"relative": relative, "choices": RELATIVE_CHOICES, "from": start, "to": end, "latest": context.latest.get(field.id)}
+        data["lowest"] = table.facts(field.id).lowest
+    return render(request, "dashboards/control.html", data)
+
+
+def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
+    reading = _reading(request, pk)
+    if not may_download(request.user, reading.dashboard):
+        raise Http404
+    point = request.GET.get("point")
+    try:
+        values = json.loads(point) if point else None
+    except ValueError:
+        raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
+    found = reading.block(block_id)
+    dataset, filters = reading.filters_behind(found, values)
+    return found, dataset, filters, dataset.schema.visible
+
+
+@require_GET
+@signed_in
+def rows(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
+    """The records behind a block or one of its marks, a page at a time."""
+    _, dataset, filters, fields = _behind(request, pk, block_id)
+    context = rows_context(dataset, filters, RowsRequest.from_data(request.GET), fields)
+    query = request.GET.copy()
+    for name in ("page", "sort", "descending", "find"):
+        query.pop(name, None)
+    file = f"{reverse('dashboard-rows-file', args=[pk, block_id])}?{query.urlencode()}"
+    return render(request, "datasets/rows_behind.html", context | {"file": file})
+
+
+@require_GET
+@signed_in
+def rows_file(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
+    _, dataset, filters, fields = _behind(request, pk, block_id)
+    found = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), fields).drop("row")
+    return csv_response(found, [field.name for field in fields], f"{dataset.name} rows.csv")
+
+
+@require_GET
+@builders_only
+def edit(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    found = find_dashboard(request.user, pk, edit=True)
+    definition = found.load_draft()
+    datasets = []
+    for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
+        datasets.append({"dataset": dataset, "fields": [field for field in dataset.schema.visible if not _is_measure(field)]})
+    context = {
+        "dashboard": found,
+        "start": {
+            "id": str(pk),
+            "name": found.name,
+            "revision": found.revision,
+            "definition": definition.model_dump(mode="json"),
+            "published": found.published.number if found.published else None,
+            "charts": _chart_names(definition),
+        },
+        "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
+        "datasets": datasets,
+        "versions": found.publications.select_related("published_by")[:50],
+    }
+    return render(request, "dashboards/edit.html", context)
+
+
+def _is_measure(field) -> bool:
+    return field.role == "measure" or field.kind is Kind.DECIMAL
+
+
+def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
+    charts = Chart.objects.filter(pk__in=[b.chart for b in definition.blocks if b.chart])
+    return {str(chart.pk): str(chart) for chart in charts}
+
+
+@require_POST
+@builders_only
+def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found, data = find_dashboard(request.user, pk, edit=True), _sent(request)
+    definition = load_dashboard(data.get("definition"))
+    try:
+        saved = services.save_draft(
+            request.user, found, definition, str(data.get("name", "")), int(data.get("revision") or 0), bool(data.get("overwrite"))
+        )
+    except services.Conflict as conflict:
+        now = Dashboard.objects.get(pk=pk)
+        mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}
+        context = {"message": str(conflict), "only_mine": len(mine - theirs), "only_theirs": len(theirs - mine), "both": len(mine & theirs)}
+        return JsonResponse(
+            {
+                "conflict": render_to_string("dashboards/conflict.html", context),
+                "theirs": {"definition": now.load_draft().model_dump(mode="json"), "name": now.name, "revision": now.revision},
+            },
+            status=409,
+        )
+    return JsonResponse({"revision": saved.revision, "at": f"{timezone.localtime(saved.updated_at):%H:%M}"})
+
+
+@require_POST
+@builders_only
+def copy_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found, data = find_dashboard(request.user, pk, edit=True), _sent(request)
+    new = services.copy_draft(request.user, found, load_dashboard(data.get("definition")), str(data.get("name", "")))
+    return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
+
+
+@require_POST
+@builders_only
+def publish(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    publication = services.publish(request.user, find_dashboard(request.user, pk, edit=True))
+    messages.success(request, f"Version {publication.number} is published.")
+    return JsonResponse({"address": reverse("dashboard", args=[pk])})
+
+
+@require_POST
+@builders_only
+def bring_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+    found = find_dashboard(request.user, pk, edit=True)
+    what = request.POST.get("what", "draft")
+    services.bring_back(request.user, found, number, what)
+    messages.success(request, f"Version {number} is {'published again' if what == 'published' else 'the draft now'}.")
+    return redirect("dashboard" if what == "published" else "dashboard-edit", pk)
+
+
+@require_POST
+@builders_only
+def place(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = find_dashboard(request.user, pk, edit=True)
+    try:
+        chart = Chart.objects.get(pk=uuid.UUID(str(_sent(request).get("chart"))), deleted_at=None)
+    except (ValueError, Chart.DoesNotExist):
+        raise VedutaError("That chart does not exist any more.") from None
+    services.place_chart(request.user, found, chart)
+    return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
+
+
+@require_GET
+@builders_only
+def choices(request: HttpRequest) -> HttpResponse:
+    """The dashboards a chart can be placed on."""
+    editable = [d for d in dashboards_for(request.user) if may_edit(request.user, d)]
+    return render(request, "dashboards/choices.html", {"dashboards": editable})
+
+
+@require_POST
+@builders_only
+def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    find_dashboard(request.user, pk, edit=True)
+    data = _sent(request)
+    try:
+        dataset = Dataset.objects.get(pk=uuid.UUID(str(data.get("dataset"))), deleted_at=None)
+    except (ValueError, Dataset.DoesNotExist):
+        raise VedutaError("That dataset does not exist any more.") from None
+    return JsonResponse(services.control_for(dataset, str(data.get("field"))).model_dump(mode="json"))
+
+
+@require_POST
+@builders_only
+def text(request: HttpRequest) -> JsonResponse:
+    """Markdown as safe HTML, for the editor's preview."""
+    return JsonResponse({"html": to_html(str(_sent(request).get("text", ""))[:20_000])})
+
+
+@require_POST
+@builders_only
+def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    found = find_dashboard(request.user, pk, edit=True)
+    return redirect("dashboard-edit", services.duplicate_dashboard(request.user, found).pk)
+
+
+@require_POST
+@builders_only
+def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = find_dashboard(request.user, pk, edit=True)
+    services.delete_dashboard(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dashboard-restore", args=[pk])})
+
+
+@require_POST
+@builders_only
+def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
+    if found is None or not may_edit(request.user, found):
+        raise Http404
+    services.restore_dashboard(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is back."})
+
+
+@signed_in
+def share(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Who may see or edit the dashboard."""
+    found = find_dashboard(request.user, pk, edit=True)
+    if request.method == "POST":
+        who, level = request.POST.get("who", ""), request.POST.get("level", "")
+        try:
+            name = services.grant(request.user, found, who, level, request.POST.get("download") == "on")
+        except VedutaError as problem:
+            messages.error(request, str(problem))
+        else:
+            said = {"view": "may view this dashboard", "edit": "may edit this dashboard", "": "may not see this dashboard any more"}
+            messages.success(request, f"{name} {said[level]}.")
+        return redirect("dashboard-share", pk)
+    given = grants(found)
+    keys = {grant["key"] for grant in given}
+    people = [p for p in User.objects.filter(is_active=True).exclude(pk=found.created_by_id).order_by("username") if f"person-{p.pk}" not in keys]
+    groups = [g for g in Group.objects.order_by("name") if f"group-{g.pk}" not in keys]
+    context = {"dashboard": found, "grants": given, "people": people, "groups": groups}
+    return render(request, "dashboards/share.html", context)

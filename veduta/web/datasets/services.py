@@ -1,0 +1,401 @@
+"""Every change to datasets, each with its permission check."""
+
+from __future__ import annotations
+
+import logging
+import re
+import shutil
+import uuid
+from dataclasses import asdict
+from typing import Any
+
+import polars as pl
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
+from veduta.core.data.importing import Import
+from veduta.core.data.options import FileOptions
+from veduta.core.data.profile import profile
+from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
+from veduta.core.data.sniff import Sample, recognise_options, take_sample
+from veduta.core.errors import FileProblem, VedutaError
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
+from veduta.web.pages.middleware import FULL_DISK, is_full_disk
+
+logger = logging.getLogger("veduta.datasets")
+PIECE = 1024 * 1024
+
+
+def receive(user: User, stream, length: int, file_name: str, dataset: Dataset | None = None) -> Upload:
+    """Stream a file of `length` bytes to disk and look at what it is.
+
+    Raises FileProblem if it is too large, breaks off, or cannot be read; nothing is kept then.
+    """
+    must_build(user)
+    if length > settings.UPLOAD_LIMIT:
+        limit = settings.UPLOAD_LIMIT // 1024 // 1024
+        raise FileProblem(f"The file is larger than {limit:,} MB.", hint="Split it, or ask a steward to raise the limit.")
+    file_name = re.sub(r"[\x00-\x1f/\\]", "_", file_name).strip()[-200:] or "Unnamed file"
+    if shutil.disk_usage(settings.UPLOAD_DIR).free < length * 2:
+        raise FULL_DISK
+    upload = Upload(owner=user, dataset=dataset, file_name=file_name, path=f"{uuid.uuid4().hex}.txt", size=length)
+    try:
+        _write(upload, stream, length)
+        _look_at(upload)
+        upload.save()
+    except BaseException:
+        upload.file.unlink(missing_ok=True)
+        raise
+    return upload
+
+
+def _write(upload: Upload, stream, length: int) -> None:
+    left = length
+    with upload.file.open("wb") as file:
+        while left:
+            piece = stream.read(min(PIECE, left))
+            if not piece:
+                raise FileProblem("The upload broke off before its end.", hint="Check the file is still there and upload it again.")
+            file.write(piece)
+            left -= len(piece)
+
+
+def _look_at(upload: Upload) -> list[Recognised]:
+    options = recognise_options(upload.file)
+    recognised = recognise_fields(take_sample(upload.file, options))
+    upload.options = options.model_dump(mode="json")
+    _take_fields(upload, recognised)
+    return recognised
+
+
+def _take_fields(upload: Upload, recognised: list[Recognised]) -> None:
+    """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
+    fields = [found.field for found in recognised]
+    if upload.dataset:
+        known = {field.source: field for field in upload.dataset.all_fields}
+        number = max((int(field.id[1:]) for field in known.values()), default=0)
+        matched = []
+        for field in fields:
+            if old := known.get(field.source):
+                kept = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
+                if old.kind == field.kind or (old.kind is Kind.DECIMAL and field.kind is Kind.WHOLE):
+                    kept |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
+                elif old.kind is Kind.TEXT:
+                    kept |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
+                matched.append(field.model_copy(update=kept))
+            else:
+                number += 1
+                matched.append(field.model_copy(update={"id": f"c{number}"}))
+        fields = matched
+    upload.fields = [field.model_dump(mode="json") for field in fields]
+    upload.places = list(range(len(fields)))
+    upload.width = len(fields)
+
+
+def sample_of(upload: Upload) -> tuple[Sample, dict[str, Recognised]]:
+    """A sample of the file as its options cut it, and what each column looks like by itself (by field id)."""
+    sample = take_sample(upload.file, upload.file_options)
+    recognised = recognise_fields(sample)
+    return sample, {field.id: found for field, found in zip(upload.all_fields, recognised, strict=False)}
+
+
+def change_options(user: User, upload: Upload, changes: dict[str, Any]) -> None:
+    """Cut the file another way; the columns are recognised anew. Raises FileProblem if it cannot be cut this way."""
+    must_build(user)
+    _must_be_open(upload)
+    options = FileOptions.model_validate({**upload.options, **changes})
+    upload.options = options.model_dump(mode="json")
+    _take_fields(upload, recognise_fields(take_sample(upload.file, options)))
+    upload.save()
+
+
+def change_column(user: User, upload: Upload, field_id: str, changes: dict[str, Any]) -> None:
+    """Correct one column before the import: its name, kind, role, order of dates, decimal sign or leaving it out."""
+    must_build(user)
+    _must_be_open(upload)
+    sample, _ = sample_of(upload)
+    fields = upload.all_fields
+    place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+    if place is None:
+        raise VedutaError("That column is not there any more.", hint="Load the page again.")
+    field = fields[place]
+    fields[place] = changed_field(field, changes, sample.column(upload.places[place]))
+    upload.fields = [field.model_dump(mode="json") for field in fields]
+    if changes.keys() & {"order", "kind"}:
+        upload.answered = [*upload.answered, field_id]
+    upload.save()
+
+
+def open_questions(upload: Upload) -> dict[str, str]:
+    """The date columns that could be read two ways and were not yet decided, with an example of each."""
+    _, recognised = sample_of(upload)
+    dates = {field.id for field in upload.all_fields if field.kind.is_date} - set(upload.answered)
+    return {key: found.question for key, found in recognised.items() if found.question and key in dates}
+
+
+def changed_field(field: Field, changes: dict[str, Any], values: list[str] = ()) -> Field:
+    """The field with changes; a new kind gets the reading, role, aggregate and format that suit it.
+
+    Raises VedutaError for a change that does not fit.
+    """
+    new = dict(changes)
+    if "name" in new:
+        new["name"] = new["name"].strip()[:200] or field.name
+    if "kind" in new and Kind(new["kind"]) is not field.kind:
+        kind = Kind(new["kind"])
+        alone = recognise_field(field.id, field.source, field.name, list(values)).field
+        reading = alone.reading if alone.kind == kind or (alone.kind.is_number and kind.is_number) else field.reading
+        if alone.kind.is_date and kind.is_date:
+            reading = alone.reading
+        new["reading"] = reading.model_dump()
+        role = Role.MEASURE if kind.is_number else Role.DIMENSION
+        new.setdefault("role", role)
+        new["aggregate"] = alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0]
+        if not kind.is_number:
+            new["format"] = NumberFormat().model_dump()
+    if "order" in new or "decimal" in new:
+        reading = field.reading.model_dump()
+        if order := new.pop("order", ""):
+            reading |= {"order": order, "formats": _formats_in_order(field.reading.formats, order)}
+        if decimal := new.pop("decimal", ""):
+            reading |= {"decimal": decimal, "thousands": "." if decimal == "," else ","}
+        new["reading"] = reading
+    kind = Kind(new.get("kind", field.kind))
+    if new.get("role") == Role.MEASURE and "aggregate" not in new and field.role is not Role.MEASURE:
+        new["aggregate"] = aggregates_for(kind)[0]
+    if "aggregate" in new and Aggregate(new["aggregate"]) not in aggregates_for(kind):
+        raise VedutaError(f"{kind.words.capitalize()} values have no {Aggregate(new['aggregate']).words}.")
+    return Field.model_validate({**field.model_dump(), **new})
+
+
+def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
+    """The date patterns with day and month exchanged where they do not follow the order."""
+    swapped = str.maketrans({"d": "m", "m": "d"})
+    wrong = "%m" if order == "dmy" else "%d"
+    return [
+        form[:2].translate(swapped) + form[2:3] + form[3:5].translate(swapped) + form[5:] if form.startswith(wrong) else form
+        for form in formats
+    ]
+
+
+def _must_be_open(upload: Upload) -> None:
+    if upload.state not in (Upload.State.CHECKING, Upload.State.FAILED):
+        raise VedutaError("This file is already being read.", hint="Correct it on the dataset's page afterwards.")
+
+
+def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str] = frozenset()) -> None:
+    """Read the file in the background into a new version, of a new dataset unless the upload has one."""
+    from veduta.web.datasets.tasks import import_upload
+
+    must_build(user)
+    _must_be_open(upload)
+    pairs = [(f, p) for f, p in zip(upload.fields, upload.places, strict=True) if f["id"] not in leave_out]
+    kept = {f["id"] for f, _ in pairs}
+    if (unclear := [f for f in open_questions(upload) if f in kept]):
+        names = [field.name for field in upload.all_fields if field.id in unclear]
+        raise VedutaError(f"Is the day or the month first in {', '.join(names)}?", hint="Choose above the preview.")
+    if not pairs:
+        raise VedutaError("Every column is left out.", hint="Keep at least one column.")
+    with transaction.atomic():
+        if upload.dataset is None:
+            upload.dataset = Dataset.objects.create(name=name.strip()[:200] or name_from_file(upload.file_name), created_by=user)
+        upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
+        upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
+        upload.save()
+    import_upload.enqueue(str(upload.pk))
+
+
+def name_from_file(file_name: str) -> str:
+    stem = re.sub(r"[\s_]+", " ", file_name.rsplit(".", 1)[0]).strip() or "Dataset"
+    return stem[0].upper() + stem[1:]
+
+
+def run_import(upload_id: str) -> None:
+    """Read an upload into a version and make it current; on any failure the dataset stays as it was."""
+    claimed = Upload.objects.filter(pk=upload_id, state=Upload.State.QUEUED).update(state=Upload.State.READING)
+    if not claimed:
+        return
+    upload = Upload.objects.select_related("dataset").get(pk=upload_id)
+    number = (upload.dataset.versions.values_list("number", flat=True).first() or 0) + 1
+    version = None
+    try:
+        version = Version.objects.create(
+            dataset=upload.dataset, number=number, created_by=upload.owner, file_name=upload.file_name
+        )
+        _load(upload, version)
+    except Exception as error:
+        if is_full_disk(error):
+            message = str(FULL_DISK)
+        elif isinstance(error, VedutaError):
+            message = str(error)
+        else:
+            logger.exception("Import %s failed", upload_id)
+            message = "The file could not be read because of a fault on our side. The dataset is as it was before."
+        if version:
+            version.delete()
+        Upload.objects.filter(pk=upload_id).update(state=Upload.State.FAILED, message=message, bytes_read=0)
+
+
+def _load(upload: Upload, version: Version) -> None:
+    fields = upload.all_fields
+    reading = Import(upload.file, upload.file_options, fields, upload.places, upload.width)
+    parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
+    for position, chunk in enumerate(reading.chunks()):
+        with transaction.atomic():
+            Chunk.objects.bulk_create(
+                Chunk(version=version, column=values.name, position=position, data=blob) for values, blob in chunk.columns
+            )
+            Upload.objects.filter(pk=upload.pk).update(bytes_read=chunk.bytes_read, rows_read=reading.rows)
+        for values, _ in chunk.columns:
+            parts[values.name].append(values)
+    if not reading.rows:
+        raise FileProblem("The file has no rows.", hint="Choose another header row or another file.")
+    profiles = {field.id: profile(pl.concat(parts.pop(field.id)), field.kind).model_dump(mode="json") for field in fields}
+    version.rows = reading.rows
+    version.kinds = {field.id: field.kind.value for field in fields}
+    version.profiles = profiles
+    version.failures = {name: asdict(found) for name, found in reading.failures.items() if found.count}
+    version.ragged = asdict(reading.ragged)
+    version.state = Version.State.READY
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=upload.dataset_id)
+        version.save()
+        ids = {field.id for field in fields}
+        gone = [field for field in dataset.all_fields if field.id not in ids]
+        dataset.fields = [field.model_dump(mode="json") for field in [*fields, *gone]]
+        dataset.current = version
+        dataset.save()
+        Upload.objects.filter(pk=upload.pk).update(state=Upload.State.DONE, bytes_read=upload.size, rows_read=reading.rows)
+    _drop_old_versions(dataset)
+
+
+def _drop_old_versions(dataset: Dataset) -> None:
+    ready = dataset.versions.filter(state=Version.State.READY).exclude(pk=dataset.current_id).order_by("-number")
+    for version in ready[settings.VERSIONS_KEPT - 1 :]:
+        version.delete()
+
+
+def recover() -> int:
+    """After a crash: take away half-read versions and say so on their uploads. Returns how many there were."""
+    broken = Upload.objects.filter(state=Upload.State.READING)
+    count = broken.count()
+    Version.objects.filter(state=Version.State.LOADING).delete()
+    broken.update(
+        state=Upload.State.FAILED,
+        bytes_read=0,
+        message="Reading was interrupted when the server stopped. The dataset is as it was before; start the import again.",
+    )
+    return count
+
+
+def discard(user: User, upload: Upload) -> None:
+    """Give up an upload that is not being read."""
+    must_build(user)
+    _must_be_open(upload)
+    shared = Upload.objects.filter(path=upload.path).exclude(pk=upload.pk).exists()
+    dataset = upload.dataset
+    upload.delete()
+    if not shared:
+        upload.file.unlink(missing_ok=True)
+    if dataset and not dataset.current_id and not dataset.uploads.exists():
+        dataset.delete()
+
+
+def update_dataset(user: User, dataset: Dataset, name: str, description: str) -> None:
+    must_build(user)
+    dataset.name = name.strip()[:200] or dataset.name
+    dataset.description = description.strip()
+    dataset.save()
+
+
+def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload | None:
+    """Change how a field is named, shown or used; a change of type or reading reads the file again in the background.
+
+    Returns the upload that does so, if any. Raises VedutaError if the change does not fit.
+    """
+    must_build(user)
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
+        fields = dataset.all_fields
+        place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+        if place is None:
+            raise VedutaError("That field is not there any more.", hint="Load the page again.")
+        if "name" in changes:
+            taken = {field.name.casefold() for field in fields if field.id != field_id}
+            if changes["name"].strip().casefold() in taken:
+                raise VedutaError(f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name.")
+        if changes.keys() & {"kind", "order", "decimal"} and Kind(changes.get("kind", "text")) is not fields[place].kind:
+            return _read_again(user, dataset, field_id, changes)
+        fields[place] = changed_field(fields[place], changes)
+        dataset.fields = [field.model_dump(mode="json") for field in fields]
+        dataset.save()
+    return None
+
+
+def _read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
+    last = dataset.uploads.filter(state=Upload.State.DONE).first()
+    if last is None or not last.file.exists():
+        raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
+    if dataset.uploads.filter(state__in=[Upload.State.QUEUED, Upload.State.READING]).exists():
+        raise VedutaError("This dataset is being read just now.", hint="Wait until that is done.")
+    now = {field.id: field for field in dataset.all_fields}
+    fields = [now.get(field.id, field) for field in last.all_fields]
+    again = Upload(
+        dataset=dataset, owner=user, file_name=last.file_name, path=last.path, size=last.size, options=last.options,
+        places=last.places, width=last.width, answered=[field.id for field in fields],
+    )  # fmt: skip
+    place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+    if place is None:
+        raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
+    sample = take_sample(again.file, again.file_options)
+    fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
+    again.fields = [field.model_dump(mode="json") for field in fields]
+    again.save()
+    transaction.on_commit(lambda: start_import(user, again))
+    return again
+
+
+def delete_dataset(user: User, dataset: Dataset) -> None:
+    must_build(user)
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now())
+
+
+def restore_dataset(user: User, dataset: Dataset) -> None:
+    must_build(user)
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None)
+
+
+def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
+    """Make an earlier version current again."""
+    must_build(user)
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
+        version = dataset.versions.filter(number=number, state=Version.State.READY).first()
+        if version is None:
+            raise VedutaError(f"Version {number} is not kept any more.")
+        fields = [
+            changed_field(field, {"kind": version.kinds[field.id]}) if field.id in version.kinds else field
+            for field in dataset.all_fields
+        ]
+        dataset.fields = [field.model_dump(mode="json") for field in fields]
+        dataset.current = version
+        dataset.save()
+
+
+def changes_to(dataset: Dataset, fields: list[Field]) -> dict[str, list[dict[str, Any]]]:
+    """What a newer file changes: columns missing, new and of another type, with the charts that use them."""
+    from veduta.web.charts.services import charts_using
+
+    old = {field.id: field for field in dataset.schema}
+    new = {field.id: field for field in fields}
+    missing = [{"field": field, "charts": charts_using(dataset, field.id)} for key, field in old.items() if key not in new]
+    retyped = [
+        {"field": field, "was": old[key].kind.words, "now": field.kind.words, "charts": charts_using(dataset, key)}
+        for key, field in new.items()
+        if key in old and old[key].kind != field.kind
+    ]
+    return {"missing": missing, "retyped": retyped, "added": [{"field": f} for key, f in new.items() if key not in old]}

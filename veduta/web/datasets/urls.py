@@ -1,0 +1,23 @@
+from django.urls import path
+
+from veduta.web.datasets import views
+
+urlpatterns = [
+    path("", views.dataset_list, name="data"),
+    path("uploads/", views.receive, name="upload-receive"),
+    path("uploads/<uuid:pk>/", views.upload, name="upload"),
+    path("uploads/<uuid:pk>/options/", views.upload_options, name="upload-options"),
+    path("uploads/<uuid:pk>/columns/<slug:field_id>/", views.upload_column, name="upload-column"),
+    path("uploads/<uuid:pk>/start/", views.upload_start, name="upload-start"),
+    path("uploads/<uuid:pk>/state/", views.upload_state, name="upload-state"),
+    path("uploads/<uuid:pk>/discard/", views.upload_discard, name="upload-discard"),
+    path("<uuid:pk>/", views.dataset, name="dataset"),
+    path("<uuid:pk>/rows/", views.dataset_rows, name="dataset-rows"),
+    path("<uuid:pk>/rows.csv", views.dataset_file, name="dataset-file"),
+    path("<uuid:pk>/failures/<slug:field_id>/", views.failures, name="dataset-failures"),
+    path("<uuid:pk>/update/", views.dataset_update, name="dataset-update"),
+    path("<uuid:pk>/fields/<slug:field_id>/", views.field_update, name="field-update"),
+    path("<uuid:pk>/delete/", views.dataset_delete, name="dataset-delete"),
+    path("<uuid:pk>/restore/", views.dataset_restore, name="dataset-restore"),
+    path("<uuid:pk>/versions/<int:number>/", views.version_restore, name="version-restore"),
+]

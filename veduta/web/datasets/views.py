@@ -1,0 +1,346 @@
+from __future__ import annotations
+
+import json
+import uuid
+from urllib.parse import unquote
+
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http.request import UnreadablePostError
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.data.convert import Failures, convert
+from veduta.core.data.fields import Aggregate, Kind, Role, aggregates_for
+from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
+from veduta.core.data.sniff import Sample
+from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
+from veduta.core.chart.formats import format_value, settle
+from veduta.web.accounts.access import builders_only
+from veduta.web.datasets import services
+from veduta.web.datasets.models import Dataset, Upload, Version
+from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
+
+PREVIEW_ROWS = 30
+PREVIEW_COLUMNS = 60
+
+
+def _dataset(pk: uuid.UUID, deleted: bool = False) -> Dataset:
+    return get_object_or_404(Dataset.objects.select_related("current", "created_by"), pk=pk, deleted_at__isnull=not deleted)
+
+
+def _changes(request: HttpRequest) -> dict:
+    try:
+        data = json.loads(request.body)
+    except ValueError:
+        data = None
+    if not isinstance(data, dict):
+        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
+    return data
+
+
+@require_GET
+@builders_only
+def dataset_list(request: HttpRequest) -> HttpResponse:
+    find = request.GET.get("find", "").strip()
+    datasets = Dataset.objects.filter(deleted_at=None).select_related("current", "created_by")
+    if find:
+        datasets = datasets.filter(name__icontains=find)
+    open_uploads = Upload.objects.exclude(state=Upload.State.DONE).select_related("dataset", "owner")
+    deleted = Dataset.objects.exclude(deleted_at=None).order_by("-deleted_at")[:10]
+    context = {"datasets": datasets, "uploads": open_uploads, "find": find, "deleted": deleted}
+    return render(request, "datasets/list.html", context)
+
+
+@require_POST
+@builders_only
+def receive(request: HttpRequest) -> JsonResponse:
+    """Take a file as the raw body of the request, named by the X-File-Name header."""
+    dataset = None
+    if target := request.GET.get("dataset"):
+        try:
+            dataset = _dataset(uuid.UUID(target))
+        except ValueError:
+            raise Http404 from None
+    try:
+        length = int(request.headers.get("Content-Length") or 0)
+        name = unquote(request.headers.get("X-File-Name", ""))
+        upload = services.receive(request.user, request, length, name, dataset)
+    except UnreadablePostError:
+        raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
+    return JsonResponse({"address": reverse("upload", args=[upload.pk])})
+
+
+@require_GET
+@builders_only
+def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A file before, while and after it is read."""
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    if found.state == Upload.State.DONE:
+        return redirect("dataset", found.dataset_id)
+    if found.state in (Upload.State.QUEUED, Upload.State.READING):
+        return render(request, "datasets/progress.html", {"upload": found})
+    return render(request, "datasets/check.html", _check_context(found))
+
+
+def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
+    """The recognised settings and the first rows as they will be."""
+    context = {
+        "upload": upload,
+        "options": upload.file_options,
+        "encodings": ENCODING_WORDS.items(),
+        "delimiters": DELIMITER_WORDS.items(),
+        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "name": upload.dataset.name if upload.dataset else services.name_from_file(upload.file_name),
+        "problem": problem or (VedutaError(upload.message) if upload.message else None),
+    }
+    try:
+        sample, recognised = services.sample_of(upload)
+        questions = services.open_questions(upload)
+    except VedutaError as error:
+        return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
+    columns = []
+    for field, place in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.places, strict=False):
+        cells, failures = _preview(sample, field, place, upload)
+        found = recognised.get(field.id)
+        columns.append(
+            {
+                "field": field,
+                "cells": cells,
+                "failures": failures,
+                "question": questions.get(field.id, ""),
+                "why": found.why if found else "",
+            }
+        )
+    rows = min(PREVIEW_ROWS, len(sample.rows))
+    context |= {
+        "columns": columns,
+        "body": [[column["cells"][i] for column in columns] for i in range(rows)],
+        "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
+        "questions": [column for column in columns if column["question"]],
+        "sampled": len(sample.rows),
+    }
+    if upload.dataset and upload.dataset.current_id:
+        context["changes"] = services.changes_to(upload.dataset, upload.all_fields)
+    return context
+
+
+def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
+    import polars as pl
+
+    texts = pl.Series(sample.column(place)[:2_000], dtype=pl.String)
+    failures = Failures()
+    values = convert(texts, field, upload.file_options.empties, failures)
+    number_format = settle(field.format, values, field.kind) if field.kind.is_number else field.format
+    failed = {row for row, _ in failures.examples}
+    cells = []
+    for i, value in enumerate(values[:PREVIEW_ROWS], 1):
+        cells.append((texts[i - 1], True) if i in failed else (format_value(value, field.kind, number_format), False))
+    return cells, failures.count
+
+
+@require_POST
+@builders_only
+def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Correct how the file is cut; answers with the preview."""
+    found = get_object_or_404(Upload, pk=pk)
+    changes, problem = _changes(request), None
+    if "empties" in changes:
+        changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
+    try:
+        services.change_options(request.user, found, changes)
+    except VedutaError as error:
+        problem = error
+        found.refresh_from_db()
+    except ValueError:
+        raise DefinitionProblem("That setting does not fit.", hint="Choose one from the list.") from None
+    return render(request, "datasets/check_parts.html", _check_context(found, problem))
+
+
+@require_POST
+@builders_only
+def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+    """Correct one column; answers with the preview."""
+    found = get_object_or_404(Upload, pk=pk)
+    services.change_column(request.user, found, field_id, _allowed(_changes(request)))
+    return render(request, "datasets/check_parts.html", _check_context(found))
+
+
+FIELD_CHANGES = {"name", "description", "hidden", "kind", "role", "aggregate", "format", "order", "decimal"}
+
+
+def _allowed(changes: dict) -> dict:
+    if not changes or changes.keys() - FIELD_CHANGES:
+        raise DefinitionProblem("That setting does not exist.", hint="Load the page again.")
+    return changes
+
+
+@require_POST
+@builders_only
+def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    data = _changes(request)
+    services.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
+    return JsonResponse({"address": reverse("upload", args=[pk])})
+
+
+@require_GET
+@builders_only
+def upload_state(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = get_object_or_404(Upload, pk=pk)
+    return JsonResponse(
+        {
+            "state": found.state,
+            "words": found.get_state_display(),
+            "share": found.share_read,
+            "rows": found.rows_read,
+            "message": found.message,
+            "dataset": reverse("dataset", args=[found.dataset_id]) if found.dataset_id else "",
+        }
+    )
+
+
+@require_POST
+@builders_only
+def upload_discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    services.discard(request.user, found)
+    return redirect("data")
+
+
+@require_GET
+@builders_only
+def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The dataset's columns with their profiles, and its rows."""
+    found = _dataset(pk)
+    running = found.uploads.exclude(state=Upload.State.DONE).first()
+    if found.current is None:
+        return redirect("upload", running.pk) if running else render(request, "datasets/empty.html", {"dataset": found})
+    schema, version = found.schema, found.current
+    fields = []
+    for field in schema:
+        failed = version.failures.get(field.id, {})
+        fields.append(_field_context(field, version) | {"failed": failed.get("count", 0)})
+    context = {
+        "dataset": found,
+        "version": version,
+        "versions": found.versions.filter(state=Version.State.READY)[:20],
+        "fields": fields,
+        "gone": schema.gone,
+        "running": running,
+        "charts": found.charts.filter(deleted_at=None)[:50],
+        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "roles": [(role.value, role.value) for role in Role],
+    }
+    return render(request, "datasets/dataset.html", context)
+
+
+def _field_context(field, version: Version) -> dict:
+    found = version.profile(field.id)
+    number_format = field.format
+    if field.kind.is_number:
+        number_format = settle(field.format, [found.highest, found.lowest], field.kind)
+    tallest = max(found.bars, default=0)
+
+    def words(value):
+        if isinstance(value, str) and field.kind.is_date:
+            import datetime as dt
+
+            value = (dt.datetime if field.kind is Kind.DATETIME else dt.date).fromisoformat(value)
+        return format_value(value, field.kind, number_format)
+
+    most = max((count for _, count in found.top), default=1)
+    return {
+        "field": field,
+        "profile": found,
+        "lowest": words(found.lowest) if field.kind is not Kind.YES_NO else "",
+        "highest": words(found.highest) if field.kind is not Kind.YES_NO else "",
+        "mean": f"{found.mean * 100:.1f}% yes"
+        if field.kind is Kind.YES_NO and found.mean is not None
+        else format_value(found.mean, Kind.DECIMAL, number_format) if found.mean is not None else "",
+        "bars": [(i, round(28 * count / tallest, 1) if tallest else 0, count) for i, count in enumerate(found.bars)],
+        "bar_width": 120 / max(1, len(found.bars)),
+        "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],
+        "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)],
+        "aggregate_words": Aggregate(field.aggregate).words,
+    }
+
+
+@require_GET
+@builders_only
+def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A page of the dataset's rows."""
+    found = _dataset(pk)
+    context = rows_context(found, (), RowsRequest.from_data(request.GET), found.schema.visible)
+    return render(request, "datasets/rows.html", context)
+
+
+@require_GET
+@builders_only
+def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """All rows as CSV, as they are sorted and searched."""
+    found = _dataset(pk)
+    fields = found.schema.visible
+    rows = rows_lazily(found, (), RowsRequest.from_data(request.GET), fields).drop("row")
+    return csv_response(rows, [field.name for field in fields], f"{found.name}.csv")
+
+
+@require_GET
+@builders_only
+def failures(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+    """The values of one field that did not convert, with their row numbers."""
+    found = _dataset(pk)
+    field = found.schema[field_id]
+    listed = found.current.failures.get(field_id, {"count": 0, "examples": []})
+    return render(request, "datasets/failures.html", {"dataset": found, "field": field, **listed})
+
+
+@require_POST
+@builders_only
+def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found, data = _dataset(pk), _changes(request)
+    services.update_dataset(
+        request.user, found, str(data.get("name", found.name)), str(data.get("description", found.description))
+    )
+    return JsonResponse({"message": "Saved."})
+
+
+@require_POST
+@builders_only
+def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResponse:
+    """Change one field; says how to undo it, or which upload is reading the file again."""
+    found = _dataset(pk)
+    changes = _allowed(_changes(request))
+    before = found.schema[field_id].model_dump(mode="json")
+    undo = {key: before[key] for key in changes if key in before}
+    if "role" in changes:
+        undo["aggregate"] = before["aggregate"]
+    again = services.update_field(request.user, found, field_id, changes)
+    if again:
+        return JsonResponse({"address": reverse("upload", args=[again.pk])})
+    return JsonResponse({"message": f"“{before['name']}” is changed.", "undo": undo})
+
+
+@require_POST
+@builders_only
+def dataset_delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = _dataset(pk)
+    services.delete_dataset(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dataset-restore", args=[pk])})
+
+
+@require_POST
+@builders_only
+def dataset_restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = _dataset(pk, deleted=True)
+    services.restore_dataset(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is back."})
+
+
+@require_POST
+@builders_only
+def version_restore(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+    services.bring_back_version(request.user, _dataset(pk), number)
+    return redirect("dataset", pk)
+
+

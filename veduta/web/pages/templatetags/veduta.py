@@ -1,0 +1,59 @@
+"""Small helpers that every template may use."""
+
+import json
+from typing import Any
+
+from django import template
+from django.templatetags.static import static
+from django.utils.html import format_html
+from django.utils.safestring import SafeString, mark_safe
+
+register = template.Library()
+
+# Our own small drawings for the kinds of value: lines of text, steps of numbers, a sun on the horizon, a tick.
+_GLYPHS = {
+    "text": '<path d="M2 4h12M2 8h8M2 12h10"/>',
+    "whole": '<path d="M3.5 13V9M8 13V3M12.5 13V6"/>',
+    "decimal": '<path d="M2 12l4-5 3 3 5-7"/>',
+    "yes_no": '<path d="M3 8.5l3.5 3.5L13 4"/>',
+    "date": '<path d="M1.5 12h13M4 12a4 4 0 0 1 8 0"/>',
+    "datetime": '<path d="M1.5 12h13M4 12a4 4 0 0 1 8 0M8 3v2.5M2.8 5.6l1.5 1.6M13.2 5.6l-1.5 1.6"/>',
+}
+
+
+@register.simple_tag
+def glyph(kind: str) -> SafeString:
+    return mark_safe(f'<svg class="glyph" viewBox="0 0 16 16" aria-hidden="true">{_GLYPHS[str(kind)]}</svg>')
+
+
+@register.filter
+def as_json(value: Any) -> str:
+    return json.dumps(value)
+
+
+@register.filter
+def plural(count: int, word: str) -> str:
+    """`3|plural:"row"` is "3 rows"; a word with another plural is given as "entry,entries"."""
+    one, _, many = word.partition(",")
+    return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+@register.filter
+def percent(share: float) -> str:
+    return "0%" if share == 0 else "under 1%" if share < 0.01 else f"{share * 100:.0f}%"
+
+
+@register.filter
+def thousands(value: int) -> str:
+    return f"{value:,}"
+
+
+@register.filter
+def megabytes(size: int) -> str:
+    return f"{size / 1e6:,.1f} MB" if size >= 100_000 else f"{max(1, size // 1000):,} kB"
+
+
+@register.simple_tag
+def bundle(name: str) -> SafeString:
+    """A script of the front-end build."""
+    return format_html('<script src="{}" defer></script>', static(f"dist/{name}.js"))

@@ -1,0 +1,200 @@
+"""Settings. Every one that an installation may want to change comes from the environment, with a safe default."""
+
+import os
+import secrets
+import sys
+from pathlib import Path
+
+from csp.constants import NONCE, SELF
+from django.core.exceptions import ImproperlyConfigured
+
+
+def _flag(name: str, default: bool = False) -> bool:
+    return os.environ.get(name, "1" if default else "0").lower() in ("1", "true", "yes", "on")
+
+
+def _number(name: str, default: int) -> int:
+    try:
+        return int(os.environ.get(name, default))
+    except ValueError:
+        raise ImproperlyConfigured(f"{name} must be a whole number.") from None
+
+
+BASE_DIR = Path(__file__).resolve().parents[2]
+TESTING = "test" in sys.argv[:2]
+DATA_DIR = Path(os.environ.get("VEDUTA_DATA", BASE_DIR / "data")).resolve()
+if TESTING:
+    DATA_DIR = DATA_DIR / "test"
+UPLOAD_DIR = DATA_DIR / "uploads"
+UPLOAD_DIR.mkdir(parents=True, exist_ok=True)
+
+
+def _secret_key() -> str:
+    """The key from the environment, or one made once and kept in the data folder."""
+    if key := os.environ.get("VEDUTA_SECRET_KEY"):
+        return key
+    path = DATA_DIR / "secret_key"
+    if not path.exists():
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_urlsafe(50))
+    return path.read_text()
+
+
+SECRET_KEY = _secret_key()
+DEBUG = _flag("VEDUTA_DEBUG")
+ALLOWED_HOSTS = os.environ.get("VEDUTA_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
+CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").split(",")))
+UPLOAD_LIMIT = _number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
+MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024
+VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "django.contrib.staticfiles",
+    "django.contrib.humanize",
+    "axes",
+    "csp",
+    "guardian",
+    "django_tasks",
+    "django_tasks_db",
+    "veduta.web.pages",
+    "veduta.web.accounts",
+    "veduta.web.datasets",
+    "veduta.web.charts",
+    "veduta.web.dashboards",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "veduta.web.pages.middleware.ProblemsMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+ROOT_URLCONF = "veduta.web.urls"
+WSGI_APPLICATION = "veduta.web.wsgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [BASE_DIR / "veduta/web/templates"],
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+                "csp.context_processors.nonce",
+            ],
+            "builtins": ["veduta.web.pages.templatetags.veduta"],
+        },
+    }
+]
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA_DIR / "veduta.sqlite3",
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 30,
+            # Foreign keys are switched on by Django itself.
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA mmap_size=268435456;",
+        },
+        "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+AUTH_USER_MODEL = "accounts.User"
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+    "guardian.backends.ObjectPermissionBackend",
+]
+ANONYMOUS_USER_NAME = None
+GUARDIAN_MONKEY_PATCH_USER = False
+PASSWORD_HASHERS = (
+    ["django.contrib.auth.hashers.MD5PasswordHasher"] if TESTING else ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+)
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+LOGIN_URL = "sign-in"
+LOGIN_REDIRECT_URL = "home"
+LOGOUT_REDIRECT_URL = "sign-in"
+AXES_FAILURE_LIMIT = _number("VEDUTA_SIGN_IN_TRIES", 8)
+AXES_COOLOFF_TIME = 0.25
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
+AXES_RESET_ON_SUCCESS = True
+AXES_VERBOSE = False
+
+HTTPS = _flag("VEDUTA_HTTPS")
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = HTTPS
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
+SECURE_SSL_REDIRECT = HTTPS and _flag("VEDUTA_REDIRECT_TO_HTTPS", True)
+SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
+if _flag("VEDUTA_BEHIND_PROXY"):
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [SELF],
+        "script-src": [SELF],
+        "style-src": [SELF, NONCE],
+        "img-src": [SELF, "data:"],
+        "object-src": ["'none'"],
+        "base-uri": ["'none'"],
+        "form-action": [SELF],
+        "frame-ancestors": ["'none'"],
+    }
+}
+DATA_UPLOAD_MAX_MEMORY_SIZE = 5 * 1024 * 1024
+
+TASKS = {
+    "default": {
+        "BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if TESTING else "django_tasks_db.DatabaseBackend",
+        "QUEUES": [],
+    }
+}
+
+LANGUAGE_CODE = "en-gb"
+USE_I18N = False
+USE_TZ = True
+TIME_ZONE = os.environ.get("VEDUTA_TIME_ZONE", "UTC")
+STATIC_URL = "static/"
+STATIC_ROOT = DATA_DIR / "static"
+STATICFILES_DIRS = [BASE_DIR / "veduta/web/static"]
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+    "staticfiles": {
+        "BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"
+        if DEBUG or TESTING
+        else "whitenoise.storage.CompressedManifestStaticFilesStorage"
+    },
+}
+WHITENOISE_USE_FINDERS = DEBUG or TESTING
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["console"], "level": os.environ.get("VEDUTA_LOG", "ERROR" if TESTING else "WARNING")},
+    "loggers": {"veduta": {"level": "CRITICAL" if TESTING else "INFO"}},
+}
+if TESTING:
+    LOGGING["loggers"]["django.request"] = {"level": "CRITICAL"}
+    LOGGING["loggers"]["axes"] = {"level": "CRITICAL"}
