@@ -92,6 +92,7 @@ TEMPLATES = [
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
                 "csp.context_processors.nonce",
+                "veduta.web.pages.context.shared",
             ],
             "builtins": ["veduta.web.pages.templatetags.veduta"],
         },

@@ -18,7 +18,7 @@ from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import ListFilter, RelativeFilter
-from veduta.web.accounts.access import builders_only, signed_in
+from veduta.web.accounts.access import builders_only, signed_in, wants_json
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices
@@ -68,6 +68,8 @@ def dashboard_list(request: HttpRequest) -> HttpResponse:
 @builders_only
 def new_dashboard(request: HttpRequest) -> HttpResponse:
     dashboard = services.create_dashboard(request.user, request.POST.get("name", ""))
+    if wants_json(request):
+        return JsonResponse({"id": str(dashboard.pk)})
     return redirect("dashboard-edit", dashboard.pk)
 
 

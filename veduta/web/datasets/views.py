@@ -240,7 +240,7 @@ def _field_context(field, version: Version) -> dict:
     number_format = field.format
     if field.kind.is_number:
         number_format = settle(field.format, [found.highest, found.lowest], field.kind)
-    tallest = max(found.bars, default=0)
+    tallest, step = max(found.bars, default=0) or 1, 120 / max(1, len(found.bars))
 
     def words(value):
         if isinstance(value, str) and field.kind.is_date:
@@ -258,8 +258,8 @@ def _field_context(field, version: Version) -> dict:
         "mean": f"{found.mean * 100:.1f}% yes"
         if field.kind is Kind.YES_NO and found.mean is not None
         else format_value(found.mean, Kind.DECIMAL, number_format) if found.mean is not None else "",
-        "bars": [(i, round(28 * count / tallest, 1) if tallest else 0, count) for i, count in enumerate(found.bars)],
-        "bar_width": 120 / max(1, len(found.bars)),
+        "bars": [(round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1)) for i, n in enumerate(found.bars)],
+        "bar_width": max(0.5, round(step - 0.8, 1)),
         "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],
         "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)],
         "aggregate_words": Aggregate(field.aggregate).words,

@@ -44,6 +44,11 @@ def percent(share: float) -> str:
 
 
 @register.filter
+def words(text: str) -> list[str]:
+    return text.split()
+
+
+@register.filter
 def thousands(value: int) -> str:
     return f"{value:,}"
 

@@ -1,0 +1,64 @@
+# make demo starts Veduta with demo data; make test runs every test. Both set up what they need.
+PYTHON ?= python3
+PORT ?= 8000
+BIN = .venv/bin
+DIST = veduta/web/static/dist
+export PORT
+
+.PHONY: demo test dev lint bench screenshots build setup clean browser
+
+demo: setup build
+	@echo "Preparing the database …"
+	@$(BIN)/python manage.py migrate --verbosity 0
+	@$(BIN)/python manage.py collectstatic --noinput --verbosity 0
+	@$(BIN)/python manage.py demo
+	@$(BIN)/python manage.py serve --demo
+
+dev: setup
+	@$(BIN)/python manage.py migrate --verbosity 0
+	@VEDUTA_DEBUG=1 $(BIN)/python manage.py demo
+	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
+
+test: setup build browser
+	@$(BIN)/python -W error::DeprecationWarning:veduta manage.py test --parallel 2 --timing
+
+lint: setup
+	@$(BIN)/ruff check .
+	@$(BIN)/ruff format --check .
+	@PYTHONPATH=. $(BIN)/lint-imports
+	@$(BIN)/djlint veduta/web/templates --check --quiet --lint
+
+bench: setup build
+	@$(BIN)/python -m bench $(GROUP)
+
+screenshots: setup build browser
+	@$(BIN)/python -m tests.screenshots
+
+setup: .venv/ready node_modules/.package-lock.json
+
+.venv/ready: requirements.txt requirements-dev.txt
+	@echo "Installing Python packages …"
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt -r requirements-dev.txt
+	@touch $@
+
+node_modules/.package-lock.json: package.json package-lock.json
+	@echo "Installing front-end packages …"
+	@npm ci --silent --no-audit --no-fund
+	@touch $@
+
+build: $(DIST)/built
+
+$(DIST)/built: node_modules/.package-lock.json $(shell find frontend veduta/web/templates -type f)
+	@echo "Building the front end …"
+	@node frontend/build.mjs
+	@touch $@
+
+# The browser tests drive Debian's Chromium. It is installed where that is allowed; otherwise this says what to do.
+browser:
+	@test -x /usr/bin/chromium || { echo "Installing Chromium for the browser tests …"; \
+	  { test "$$(id -u)" = 0 && apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
+	  { echo "The browser tests need Chromium. Install it (sudo apt-get install chromium), then run make test again."; exit 1; }; }
+
+clean:
+	rm -rf .venv node_modules $(DIST)

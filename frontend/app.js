@@ -1,0 +1,64 @@
+// What every page loads: Alpine, the shared behaviour of buttons and lists, uploads, the dataset page.
+import focus from "@alpinejs/focus";
+import Alpine from "@alpinejs/csp";
+import { dataset, datasetCheck, importProgress, uploader } from "./data.js";
+import { dialog, failed, filterOptions, postAndOfferUndo, toast } from "./lib/page.js";
+
+Alpine.plugin(focus);
+Alpine.data("menu", () => ({
+  open: false,
+  toggle() { this.open = !this.open; },
+  close() { this.open = false; },
+}));
+Alpine.data("uploader", uploader);
+Alpine.data("datasetCheck", datasetCheck);
+Alpine.data("importProgress", importProgress);
+Alpine.data("dataset", dataset);
+
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-post]");
+  if (button) {
+    event.preventDefault();
+    postAndOfferUndo(button.dataset.post, () => {
+      if (button.dataset.then) location.href = button.dataset.then;
+      else button.closest("[data-item]")?.remove();
+    });
+  }
+  const themed = event.target.closest("[data-set-theme]");
+  if (themed) {
+    const dark = getComputedStyle(document.documentElement).colorScheme === "dark"
+      || (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches);
+    const theme = dark ? "light" : "dark";
+    document.documentElement.dataset.theme = theme;
+    document.cookie = `theme=${theme}; path=/; max-age=31536000; samesite=lax`;
+    document.dispatchEvent(new CustomEvent("veduta:theme"));
+  }
+});
+document.addEventListener("input", (event) => {
+  if (event.target.matches("[data-filters]")) filterOptions(event.target);
+});
+document.addEventListener("change", (event) => {
+  if (event.target.matches("select[data-submits]")) event.target.form.requestSubmit();
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key === "/" && !event.target.closest("input, textarea, select, [contenteditable]")) {
+    event.preventDefault();
+    document.getElementById("find")?.focus();
+  }
+});
+
+let asking = false;
+document.addEventListener("veduta:signed-out", async () => {
+  if (asking) return;
+  asking = true;
+  const html = document.getElementById("signed-out").innerHTML;
+  await dialog(html, { label: "You are signed out" }).closed;
+  asking = false;
+  document.dispatchEvent(new CustomEvent("veduta:try-again"));
+});
+
+for (const message of document.querySelectorAll("#messages [data-message]")) toast(message.dataset.message);
+window.addEventListener("unhandledrejection", (event) => failed(event.reason));
+
+window.Alpine = Alpine;
+Alpine.start();

@@ -1,0 +1,239 @@
+// Bringing in files and the dataset page.
+import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
+import { debounce, dialog, failed, formData, moveByArrows, replaceContent, toast } from "./lib/page.js";
+
+function megabytes(bytes) {
+  return `${(bytes / 1e6).toLocaleString("en", { maximumFractionDigits: 1 })} MB`;
+}
+
+export function uploader() {
+  return {
+    over: false,
+    busy: false,
+    problem: "",
+    said: "",
+    sending: null,
+    choose() { this.$refs.file.click(); },
+    enter(event) { event.preventDefault(); this.over = true; },
+    leave() { this.over = false; },
+    drop(event) {
+      event.preventDefault();
+      this.over = false;
+      this.send(event.dataTransfer.files);
+    },
+    chosen() { this.send(this.$refs.file.files); },
+    stop() { this.sending?.abort(); },
+    send(files) {
+      const [file] = files;
+      if (!file || this.busy) return;
+      this.problem = files.length > 1 ? "One file at a time, please: the first one is taken." : "";
+      const most = Number(this.$root.dataset.most);
+      if (file.size > most) return this.fail(`The file is larger than ${megabytes(most)}. Split it, or ask a steward to raise the limit.`);
+      if (!file.size) return this.fail("The file is empty. Choose a file with a header line and at least one row.");
+      this.busy = true;
+      const sending = (this.sending = new XMLHttpRequest());
+      sending.open("POST", this.$root.dataset.address);
+      sending.setRequestHeader("X-CSRFToken", cookie("csrftoken"));
+      sending.setRequestHeader("X-Veduta", "1");
+      sending.setRequestHeader("X-File-Name", encodeURIComponent(file.name));
+      sending.setRequestHeader("Content-Type", "application/octet-stream");
+      sending.upload.onprogress = ({ loaded, total }) => {
+        this.$refs.bar.style.width = `${(100 * loaded) / total}%`;
+        this.said = loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…";
+      };
+      sending.onload = () => {
+        const data = JSON.parse(sending.responseText || "{}");
+        if (sending.status === 200) location.href = data.address;
+        else if (sending.status === 401) document.dispatchEvent(new CustomEvent("veduta:signed-out"));
+        else this.fail([data.message, data.hint].filter(Boolean).join(" ") || "The upload did not work. Try again.");
+      };
+      sending.onerror = () => this.fail("The upload broke off. Check that the file is still there and try again; nothing was changed.");
+      sending.onabort = () => this.fail("The upload was stopped; nothing was changed.");
+      sending.send(file);
+    },
+    fail(message) {
+      this.problem = message;
+      this.busy = false;
+      this.said = "";
+      this.$refs.bar.style.width = "0";
+      this.$refs.file.value = "";
+    },
+  };
+}
+
+export function datasetCheck() {
+  return {
+    busy: false,
+    async options(event) {
+      const field = event.target.closest("[data-option]");
+      if (!field) return;
+      const value = field.type === "checkbox" ? field.checked : field.dataset.as === "int" ? Number(field.value) : field.value;
+      await this.refresh(this.$root.dataset.options, { [field.dataset.option]: value });
+    },
+    async column(event) {
+      const field = event.target.closest("[data-column]");
+      if (!field) return;
+      const address = this.$root.dataset.columns.replace("FIELD", field.dataset.column);
+      await this.refresh(address, { [field.dataset.key]: field.value });
+    },
+    async pressed(event) {
+      const button = event.target.closest("button[data-column]");
+      if (button) await this.column(event);
+    },
+    async refresh(address, data) {
+      this.busy = true;
+      const left = this.leftOut();
+      try {
+        replaceContent(this.$refs.parts, await postForHtml(address, data));
+        for (const id of left) {
+          const box = this.$refs.parts.querySelector(`[data-keep="${id}"]`);
+          if (box) box.checked = false;
+        }
+      } catch (error) {
+        failed(error);
+      }
+      this.busy = false;
+    },
+    leftOut() {
+      return [...this.$root.querySelectorAll("[data-keep]")].filter((box) => !box.checked).map((box) => box.dataset.keep);
+    },
+    async start() {
+      this.busy = true;
+      try {
+        const data = { name: this.$refs.name?.value ?? "", leave_out: this.leftOut() };
+        location.href = (await post(this.$root.dataset.start, data)).address;
+      } catch (error) {
+        failed(error);
+        this.busy = false;
+      }
+    },
+  };
+}
+
+export function importProgress() {
+  return {
+    rows: "",
+    message: "",
+    words: "",
+    failed: false,
+    init() { this.look(); },
+    async look() {
+      try {
+        const state = await getJson(this.$root.dataset.state);
+        this.$refs.bar.style.width = `${100 * state.share}%`;
+        this.rows = state.rows ? `${state.rows.toLocaleString("en")} rows so far` : "";
+        this.words = state.words;
+        if (state.state === "done") {
+          location.href = state.dataset;
+          return;
+        }
+        if (state.state === "failed") {
+          location.reload();
+          return;
+        }
+      } catch (error) {
+        failed(error);
+      }
+      setTimeout(() => this.look(), 400);
+    },
+  };
+}
+
+export function dataset() {
+  return {
+    tab: "columns",
+    page: 1,
+    sort: "",
+    descending: false,
+    init() {
+      this.search = debounce(() => this.load(1), 250);
+      if (location.hash === "#rows") this.showRows();
+    },
+    get columnsShown() { return this.tab === "columns"; },
+    get rowsShown() { return this.tab === "rows"; },
+    showColumns() { this.tab = "columns"; history.replaceState(null, "", "#"); },
+    showRows() {
+      this.tab = "rows";
+      history.replaceState(null, "", "#rows");
+      if (!this.$refs.rows.children.length) this.load(1);
+    },
+    query(page) {
+      const find = this.$refs.find?.value ?? "";
+      return new URLSearchParams({ page, sort: this.sort, descending: this.descending ? 1 : 0, find });
+    },
+    async load(page) {
+      this.page = page;
+      try {
+        replaceContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
+        this.$refs.file.href = `${this.$root.dataset.file}?${this.query(1)}`;
+      } catch (error) {
+        failed(error);
+      }
+    },
+    rowsClicked(event) {
+      const sort = event.target.closest("[data-sort]")?.dataset.sort;
+      const page = event.target.closest("[data-page]")?.dataset.page;
+      if (sort) {
+        this.descending = this.sort === sort ? !this.descending : false;
+        this.sort = sort;
+        this.load(1);
+      } else if (page) this.load(Number(page));
+    },
+    goTo(event) {
+      if (event.target.matches("[data-go]")) this.load(Number(event.target.value) || 1);
+    },
+    async change(event) {
+      const field = event.target.closest("[data-field]");
+      if (!field) return;
+      const value = field.type === "checkbox" ? field.checked : field.value;
+      const changes = field.dataset.format ? { format: formData(field.form).format } : { [field.dataset.key]: value };
+      await this.save(field.dataset.field, changes, field);
+    },
+    async save(id, changes, field) {
+      const address = this.$root.dataset.fields.replace("FIELD", id);
+      try {
+        const answer = await post(address, changes);
+        if (answer.address) {
+          location.href = answer.address;
+          return;
+        }
+        const undo = { label: "Undo", run: () => post(address, answer.undo).then(() => location.reload(), failed) };
+        toast(answer.message, undo);
+        if (changes.role || changes.format || "hidden" in changes) await this.redraw(id);
+      } catch (error) {
+        failed(error);
+        if (field && field.defaultValue !== undefined && field.tagName === "INPUT" && field.type !== "checkbox") field.value = field.defaultValue;
+        else location.reload();
+      }
+    },
+    async redraw(id) {
+      const page = new DOMParser().parseFromString(await getHtml(location.pathname), "text/html");
+      const now = document.getElementById(`field-${id}`);
+      const fresh = page.getElementById(`field-${id}`);
+      if (now && fresh) {
+        const open = now.querySelector("details")?.open;
+        replaceContent(now, fresh.innerHTML);
+        if (open) now.querySelector("details").open = true;
+      }
+    },
+    async about(event) {
+      const field = event.target;
+      try {
+        await post(this.$root.dataset.update, { [field.name]: field.value });
+        toast("Saved.", null, 2500);
+      } catch (error) {
+        failed(error);
+      }
+    },
+    async listFailures(event) {
+      const button = event.target.closest("[data-failures]");
+      if (!button) return;
+      try {
+        dialog(await getHtml(button.dataset.failures), { label: "Values that did not convert" });
+      } catch (error) {
+        failed(error);
+      }
+    },
+    arrows(event) { moveByArrows(event, this.$root); },
+  };
+}

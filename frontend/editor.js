@@ -1,0 +1,433 @@
+// The dashboard editor: blocks on a grid, placed with the mouse or the keyboard.
+import { GridStack } from "gridstack";
+import { History, undoKeys } from "./lib/history.js";
+import { getHtml, getJson, post } from "./lib/http.js";
+import { debounce, dialog, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+
+const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
+const template = (id) => document.getElementById(id).innerHTML;
+
+function editor() {
+  const start = JSON.parse(document.getElementById("start").textContent);
+  const { draw, showNotes } = window.veduta;
+  const names = start.charts;
+  let grid;
+  let busy = false; // true while the grid is filled from the definition
+  let openControl = null;
+  let sending = Promise.resolve();
+
+  return {
+    status: "",
+    canUndo: false,
+    canRedo: false,
+    isEmpty: false,
+    popoverOpen: false,
+
+    init() {
+      this.base = this.$root.dataset.base;
+      this.history = new History(start.id, { definition: start.definition, name: start.name });
+      this.revision = start.revision;
+      this.status = start.published ? `version ${start.published} is published` : "not published yet";
+      this.keep = debounce(() => { sending = sending.then(() => this.send()); }, 400);
+      this.typed = debounce((target) => this.showControl(openControl, target.value), 250);
+      grid = GridStack.init({ column: 12, cellHeight: 56, margin: 0, float: false, handle: ".block-handle", animate: false, columnOpts: { breakpoints: [] } }, this.$refs.grid);
+      grid.on("change", () => { if (!busy) this.readPlaces(); });
+      document.addEventListener("veduta:theme", () => this.fill());
+      document.addEventListener("veduta:try-again", () => this.keep());
+      document.addEventListener("click", (event) => {
+        if (!event.target.closest(".popover, [data-control], dialog")) this.popoverOpen = false;
+      });
+      addEventListener("beforeunload", (event) => { if (this.unsent) event.preventDefault(); });
+      this.fill();
+    },
+
+    get definition() { return this.history.now.definition; },
+    blockOf(id) { return this.definition.blocks.find((block) => block.id === id); },
+
+    // Takes a new state of the dashboard: history, draft, screen.
+    take(changes, redraw = true) {
+      const state = { ...this.history.now, ...changes };
+      if (!this.history.push(state)) return;
+      this.changed();
+      if (redraw) this.fill();
+    },
+    changed() {
+      this.unsent = true;
+      this.status = "saving…";
+      this.buttons();
+      this.keep();
+    },
+    withBlocks(blocks) { return { definition: { ...this.definition, blocks } }; },
+    buttons() {
+      this.canUndo = this.history.past.length > 0;
+      this.canRedo = this.history.future.length > 0;
+      this.isEmpty = this.definition.blocks.length === 0;
+    },
+
+    async send(overwrite = false) {
+      const { definition, name } = this.history.now;
+      try {
+        const answer = await post(`${this.base}draft/`, { definition, name, revision: this.revision, overwrite });
+        this.revision = answer.revision;
+        this.unsent = false;
+        this.status = `draft saved ${answer.at}`;
+        return true;
+      } catch (error) {
+        if (error.status === 409) return this.settle(error.data);
+        this.status = "draft not saved";
+        failed(error);
+        return false;
+      }
+    },
+    async settle({ conflict, theirs }) {
+      const choice = await dialog(conflict, { label: "Changed by somebody else meanwhile" }).closed;
+      if (choice === "theirs") {
+        this.revision = theirs.revision;
+        this.unsent = false;
+        this.history.push({ definition: theirs.definition, name: theirs.name });
+        location.reload();
+        return true;
+      }
+      if (choice === "both") {
+        this.unsent = false;
+        location.href = (await post(`${this.base}draft/copy/`, this.history.now)).address;
+        return false;
+      }
+      return this.send(true);
+    },
+
+    // The grid.
+    async fill() {
+      busy = true;
+      this.$refs.name.value = this.history.now.name;
+      this.buttons();
+      const wanted = new Map(this.definition.blocks.map((block) => [block.id, block]));
+      grid.batchUpdate();
+      for (const element of grid.getGridItems()) if (!wanted.has(element.dataset.id)) grid.removeWidget(element);
+      for (const block of wanted.values()) {
+        const place = { x: block.x ?? 0, y: block.y ?? 0, w: block.w ?? 6, h: block.h ?? 4 };
+        const there = this.element(block.id);
+        if (there) grid.update(there, place);
+        else {
+          const element = document.createElement("div");
+          element.className = "grid-stack-item";
+          element.dataset.id = block.id;
+          element.tabIndex = 0;
+          element.innerHTML = '<div class="grid-stack-item-content block"></div>';
+          this.$refs.grid.append(element);
+          grid.makeWidget(element, { ...place, id: block.id });
+        }
+      }
+      grid.batchUpdate(false);
+      busy = false;
+      for (const block of wanted.values()) this.fillBlock(block);
+      this.showControls();
+    },
+    element(id) { return this.$refs.grid.querySelector(`[data-id="${id}"]`); },
+    async fillBlock(block) {
+      const element = this.element(block.id);
+      const body = element.firstElementChild;
+      const key = JSON.stringify([block.kind, block.text, block.chart, block.title]);
+      element.setAttribute("aria-label", `${block.kind}: ${block.title || block.text || names[block.chart] || ""}`.slice(0, 120));
+      if (body._key === key) return;
+      body._key = key;
+      const head = document.createElement("div");
+      head.className = "block-handle flex items-start gap-2 cursor-move";
+      const title = Object.assign(document.createElement("span"), { className: "block-title grow" });
+      const tools = document.createElement("span");
+      tools.className = "shrink-0 flex gap-2 text-[12px]";
+      const tool = (label, act) => {
+        const button = Object.assign(document.createElement("button"), { type: "button", className: "link", textContent: label });
+        button.dataset.act = act;
+        tools.append(button);
+      };
+      tool("Edit", "edit");
+      tool("Duplicate", "duplicate");
+      tool("Remove", "remove");
+      head.append(title, tools);
+      const content = document.createElement("div");
+      content.className = "picture relative mt-1";
+      const note = Object.assign(document.createElement("div"), { className: "note" });
+      body.replaceChildren(head, content, note);
+      if (block.kind === "heading") {
+        title.className += " !text-[18px]";
+        title.textContent = block.text || "Heading";
+      } else if (block.kind === "text") {
+        title.className += " muted !font-normal text-[11px]";
+        title.textContent = "Text";
+        content.className += " prose-text";
+        content.innerHTML = (await post(this.$root.dataset.text, { text: block.text ?? "" })).html;
+      } else {
+        title.textContent = block.title || names[block.chart] || "Chart";
+        await sending;
+        await this.drawBlock(block, content, title, note);
+      }
+    },
+    async drawBlock(block, content, title, note) {
+      try {
+        if (this.unsent) {
+          await new Promise((resolve) => setTimeout(resolve, 450));
+          await sending;
+        }
+        const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
+        title.textContent = data.title;
+        await draw(content, data.empty ? { html: '<p class="muted">No rows here with these filters.</p>' } : data);
+        const notes = [...data.notes];
+        if (data.not_followed.length) notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
+        showNotes(note, notes);
+      } catch (error) {
+        content.replaceChildren(Object.assign(document.createElement("p"), { className: "notice notice-problem", textContent: error.message }));
+      }
+    },
+    readPlaces() {
+      const places = new Map(grid.getGridItems().map((element) => {
+        const { x, y, w, h } = element.gridstackNode;
+        return [element.dataset.id, { x, y, w, h }];
+      }));
+      this.take(this.withBlocks(this.definition.blocks.map((block) => ({ ...block, ...places.get(block.id) }))), false);
+    },
+
+    // Blocks.
+    bottom() { return Math.max(0, ...this.definition.blocks.map((block) => (block.y ?? 0) + (block.h ?? 4))); },
+    add(block) {
+      const full = { id: newId(), x: 0, y: this.bottom(), w: 6, h: 5, ...block };
+      this.take(this.withBlocks([...this.definition.blocks, full]));
+      this.$nextTick(() => {
+        const element = this.element(full.id);
+        element?.scrollIntoView({ block: "nearest" });
+        element?.focus();
+      });
+    },
+    async chooseChart() {
+      const { element, closed } = dialog(template("choose-chart"), { label: "Add a chart" });
+      element.addEventListener("click", (event) => {
+        const option = event.target.closest("[data-name]");
+        if (option) names[option.dataset.close] = option.dataset.name;
+      });
+      const chart = await closed;
+      if (chart) this.add({ kind: "chart", chart });
+    },
+    async addText() {
+      const text = await this.askText("");
+      if (text) this.add({ kind: "text", text, h: 3 });
+    },
+    addHeading() {
+      const text = "Heading";
+      this.add({ kind: "heading", text, w: 12, h: 1 });
+      this.$nextTick(() => this.editHeading(this.definition.blocks.at(-1).id));
+    },
+    async askText(text) {
+      const { element, closed } = dialog(template("edit-text"), { label: "Text" });
+      const area = element.querySelector("textarea");
+      const preview = element.querySelector("[data-preview]");
+      const show = async () => { preview.innerHTML = (await post(this.$root.dataset.text, { text: area.value })).html; };
+      const later = debounce(show, 200);
+      area.value = text;
+      area.addEventListener("input", later);
+      element.addEventListener("click", (event) => {
+        const button = event.target.closest("[data-wrap], [data-line], [data-link]");
+        if (!button) return;
+        const { selectionStart: from, selectionEnd: to, value } = area;
+        const chosen = value.slice(from, to) || "text";
+        const { wrap, line } = button.dataset;
+        const lineStart = value.lastIndexOf("\n", from - 1) + 1;
+        if (wrap) area.setRangeText(wrap + chosen + wrap, from, to, "select");
+        else if (line) area.setRangeText(line, lineStart, lineStart, "end");
+        else area.setRangeText(`[${chosen}](https://)`, from, to, "end");
+        area.focus();
+        later();
+      });
+      area.focus();
+      if (text) show();
+      let written = text;
+      area.addEventListener("input", () => { written = area.value; });
+      element.addEventListener("close", () => { written = area.value; });
+      return (await closed) === "ok" ? written.trim() : null;
+    },
+    gridClicked(event) {
+      const button = event.target.closest("[data-act]");
+      if (!button) return;
+      const { id } = button.closest("[data-id]").dataset;
+      if (button.dataset.act === "remove") this.remove(id);
+      else if (button.dataset.act === "duplicate") this.duplicate(id);
+      else this.edit(id);
+    },
+    gridDoubleClicked(event) {
+      const element = event.target.closest("[data-id]");
+      if (element) this.edit(element.dataset.id);
+    },
+    async edit(id) {
+      const block = this.blockOf(id);
+      if (block.kind === "heading") this.editHeading(id);
+      else if (block.kind === "text") {
+        const text = await this.askText(block.text ?? "");
+        if (text !== null) this.change(id, { text });
+      } else {
+        await sending;
+        const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", block.chart);
+        location.href = address;
+      }
+    },
+    editHeading(id) {
+      const title = this.element(id)?.querySelector(".block-title");
+      if (!title) return;
+      const box = Object.assign(document.createElement("input"), { value: this.blockOf(id).text, className: "w-full font-bold", maxLength: 300 });
+      box.setAttribute("aria-label", "Heading");
+      title.replaceChildren(box);
+      box.select();
+      const done = () => {
+        const text = box.value.trim() || "Heading";
+        this.element(id).firstElementChild._key = "";
+        if (text === this.blockOf(id)?.text) this.fill();
+        else this.change(id, { text });
+      };
+      box.addEventListener("blur", done, { once: true });
+      box.addEventListener("keydown", (event) => {
+        event.stopPropagation();
+        if (event.key === "Enter" || event.key === "Escape") box.blur();
+      });
+    },
+    change(id, changes) {
+      this.take(this.withBlocks(this.definition.blocks.map((block) => (block.id === id ? { ...block, ...changes } : block))));
+    },
+    remove(id) {
+      this.take(this.withBlocks(this.definition.blocks.filter((block) => block.id !== id)));
+      toast("The block is removed.", { label: "Undo", run: () => this.undo() });
+    },
+    duplicate(id) {
+      const { id: _, y: __, ...rest } = this.blockOf(id);
+      this.add(rest);
+    },
+    gridKeys(event) {
+      const element = event.target;
+      if (!element.matches?.(".grid-stack-item")) return;
+      const { id } = element.dataset;
+      const { x, y, w, h } = element.gridstackNode;
+      const moves = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
+      if (moves[event.key]) {
+        event.preventDefault();
+        const [dx, dy] = moves[event.key];
+        const place = event.shiftKey
+          ? { w: Math.max(1, Math.min(12 - x, w + dx)), h: Math.max(1, h + dy) }
+          : { x: Math.max(0, Math.min(12 - w, x + dx)), y: Math.max(0, y + dy) };
+        grid.update(element, place);
+        if (!busy) this.readPlaces();
+      } else if (event.key === "Delete" || event.key === "Backspace") {
+        event.preventDefault();
+        this.remove(id);
+      } else if (event.key === "Enter") {
+        event.preventDefault();
+        this.edit(id);
+      } else if (event.key.toLowerCase() === "d" && (event.ctrlKey || event.metaKey)) {
+        event.preventDefault();
+        this.duplicate(id);
+      }
+    },
+
+    // Controls.
+    showControls() {
+      const chips = this.definition.controls.map((control) => {
+        const chip = Object.assign(document.createElement("span"), { className: "chip" });
+        const open = Object.assign(document.createElement("button"), { type: "button", textContent: control.name, title: "What it is set to at first" });
+        open.dataset.control = control.id;
+        const away = Object.assign(document.createElement("button"), { type: "button", textContent: "✕" });
+        away.setAttribute("aria-label", `Remove the control ${control.name}`);
+        away.dataset.away = control.id;
+        chip.append(open, away);
+        return chip;
+      });
+      const none = Object.assign(document.createElement("span"), { className: "muted", textContent: "none yet" });
+      this.$refs.controls.replaceChildren(...(chips.length ? chips : [none]));
+    },
+    async chooseControl() {
+      const choice = await dialog(template("choose-control"), { label: "Add a control" }).closed;
+      if (!choice) return;
+      const [dataset, field] = choice.split(" ");
+      try {
+        const control = await post(`${this.base}new-control/`, { dataset, field });
+        this.takeControls([...this.definition.controls, control]);
+      } catch (error) {
+        failed(error);
+      }
+    },
+    takeControls(controls) {
+      this.take({ definition: { ...this.definition, controls } });
+      for (const element of grid.getGridItems()) element.firstElementChild._key = "";
+      this.fill();
+    },
+    controlClicked(event) {
+      const { control, away } = event.target.dataset;
+      if (away) this.takeControls(this.definition.controls.filter((item) => item.id !== away));
+      else if (control) this.showControl(control, "", event.target);
+    },
+    async showControl(id, find = "", anchor = null) {
+      openControl = id;
+      try {
+        await sending;
+        if (this.unsent) await this.send();
+        const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
+        if (this.popoverOpen && !anchor) replaceContent(this.$refs.popover, html);
+        else {
+          this.$refs.popover.innerHTML = html;
+          this.popoverOpen = true;
+          await this.$nextTick();
+          placeUnder(this.$refs.popover, anchor);
+        }
+      } catch (error) {
+        failed(error);
+      }
+    },
+    setControl(id, choice) {
+      const controls = this.definition.controls.map((control) =>
+        control.id === id ? { ...control, [control.kind === "dates" ? "dates" : "list"]: choice } : control);
+      this.takeControls(controls);
+    },
+    popoverClicked(event) {
+      const fill = event.target.closest("[data-fill]");
+      const all = event.target.closest("[data-all]");
+      if (fill) {
+        const form = fill.closest("form");
+        for (const [name, value] of Object.entries({ back: 0, ...JSON.parse(fill.dataset.fill) })) form.elements[`choice.${name}`].value = value;
+        this.chooseFrom(form);
+      } else if (all) {
+        this.setControl(all.dataset.all, null);
+        this.popoverOpen = false;
+      }
+    },
+    popoverChanged(event) {
+      const form = event.target.closest("form[data-choice]");
+      if (form && !("find" in event.target.dataset)) this.chooseFrom(form);
+    },
+    async chooseFrom(form) {
+      if (!form.reportValidity()) return;
+      const { choice } = formData(form);
+      this.setControl(form.dataset.choice, choice.values && !choice.values.length ? null : choice);
+      await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
+    },
+    popoverTyped(event) {
+      if ("find" in event.target.dataset) this.typed(event.target);
+    },
+    popoverKeys(event) { moveByArrows(event, this.$refs.popover); },
+
+    // History, name, publishing.
+    undo() { if (this.history.undo()) { this.changed(); this.fill(); } },
+    redo() { if (this.history.redo()) { this.changed(); this.fill(); } },
+    keys(event) {
+      if (event.key === "Escape") this.popoverOpen = false;
+      undoKeys(event, () => this.undo(), () => this.redo());
+    },
+    renamed() { this.take({ name: this.$refs.name.value.trim() }, false); },
+    showVersions() { dialog(template("versions"), { label: "Versions" }); },
+    async publish() {
+      try {
+        await sending;
+        if (this.unsent && !(await this.send())) return;
+        location.href = (await post(`${this.base}publish/`)).address;
+      } catch (error) {
+        failed(error);
+      }
+    },
+  };
+}
+
+document.addEventListener("alpine:init", () => window.Alpine.data("editor", editor));

@@ -1,0 +1,149 @@
+// Small things every page shares: notices, dialogs, forms as edits, positions of popovers.
+import { post } from "./http.js";
+
+export function toast(message, action = null, lasting = 7000) {
+  const box = document.getElementById("toasts");
+  const item = document.createElement("div");
+  item.className = "toast";
+  item.append(Object.assign(document.createElement("span"), { textContent: message }));
+  const close = () => item.remove();
+  if (action) {
+    const button = Object.assign(document.createElement("button"), { type: "button", textContent: action.label });
+    button.addEventListener("click", () => {
+      close();
+      action.run();
+    });
+    item.append(button);
+  }
+  const dismiss = Object.assign(document.createElement("button"), { type: "button", textContent: "Close" });
+  dismiss.addEventListener("click", close);
+  item.append(dismiss);
+  box.append(item);
+  if (lasting) setTimeout(close, lasting);
+}
+
+export function failed(error) {
+  if (error.name !== "AbortError" && error.status !== 401) toast(error.message, null, 12000);
+}
+
+// Shows HTML in a dialog; resolves with the value of the button that closed it.
+export function dialog(html, { wide = false, label = "" } = {}) {
+  const element = document.createElement("dialog");
+  element.className = wide ? "dialog dialog-wide" : "dialog";
+  if (label) element.setAttribute("aria-label", label);
+  element.innerHTML = html;
+  document.body.append(element);
+  element.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-close]");
+    if (button || event.target === element) element.close(button?.dataset.close ?? "");
+  });
+  const closed = new Promise((resolve) => {
+    element.addEventListener("close", () => {
+      element.remove();
+      resolve(element.returnValue);
+    });
+  });
+  element.showModal();
+  return { element, closed };
+}
+
+function read(field) {
+  const value = field.value;
+  switch (field.dataset.as) {
+    case "json": return JSON.parse(value);
+    case "int": return value === "" ? null : Number.parseInt(value, 10);
+    case "number": return value === "" ? null : Number(value);
+    case "date": return value === "" ? null : value;
+    case "bool": return value === "true";
+    default: return value;
+  }
+}
+
+// A form's values as nested data: names with dots become objects; boxes marked data-list are collected in a list.
+export function formData(form) {
+  const data = {};
+  for (const field of form.elements) {
+    if (!field.name || field.disabled) continue;
+    const path = field.name.split(".");
+    const last = path.pop();
+    const place = path.reduce((object, key) => (object[key] ??= {}), data);
+    if (field.type === "checkbox" && "list" in field.dataset) {
+      place[last] ??= [];
+      if (field.checked) place[last].push(read(field));
+    } else if ("list" in field.dataset) {
+      (place[last] ??= []).push(read(field));
+    } else if (field.type === "checkbox") place[last] = field.checked;
+    else if (field.type === "radio") {
+      if (field.checked) place[last] = read(field);
+    } else place[last] = read(field);
+  }
+  return data;
+}
+
+// Puts a popover under what opened it, inside the window.
+export function placeUnder(popover, anchor) {
+  const box = anchor.getBoundingClientRect();
+  const width = popover.offsetWidth;
+  const left = Math.max(12, Math.min(box.left, document.documentElement.clientWidth - width - 12));
+  popover.style.left = `${left + window.scrollX}px`;
+  popover.style.top = `${box.bottom + 6 + window.scrollY}px`;
+}
+
+// Replaces an element's content and keeps the keyboard where it was.
+export function replaceContent(element, html) {
+  const active = element.contains(document.activeElement) ? document.activeElement : null;
+  const id = active?.id;
+  const caret = active?.selectionStart;
+  const scroll = element.scrollTop;
+  element.innerHTML = html;
+  element.scrollTop = scroll;
+  const again = id && document.getElementById(id);
+  if (again) {
+    again.focus();
+    if (caret != null && again.setSelectionRange && again.type !== "number") again.setSelectionRange(caret, caret);
+  }
+}
+
+export function debounce(run, wait) {
+  let timer;
+  return (...values) => {
+    clearTimeout(timer);
+    timer = setTimeout(() => run(...values), wait);
+  };
+}
+
+// Filters a list of options by what is typed into its search box.
+export function filterOptions(box) {
+  const words = box.value.trim().toLowerCase();
+  const list = document.getElementById(box.dataset.filters);
+  let any = false;
+  for (const option of list.querySelectorAll("[data-words]")) {
+    option.hidden = !option.dataset.words.toLowerCase().includes(words);
+    any ||= !option.hidden;
+  }
+  const none = list.querySelector("[data-none]");
+  if (none) none.hidden = any;
+}
+
+// Arrow keys move between a popover's or list's options.
+export function moveByArrows(event, root) {
+  if (!["ArrowDown", "ArrowUp"].includes(event.key)) return;
+  if (event.target.matches("select, textarea, input[type=number], input[type=date]")) return;
+  const stops = [...root.querySelectorAll("button, input, select, a[href]")].filter((item) => item.offsetParent && !item.disabled);
+  const here = stops.indexOf(document.activeElement);
+  const next = stops[here + (event.key === "ArrowDown" ? 1 : -1)];
+  if (next) {
+    event.preventDefault();
+    next.focus();
+  }
+}
+
+export async function postAndOfferUndo(address, after) {
+  try {
+    const { message, undo } = await post(address);
+    after?.();
+    toast(message, undo && { label: "Undo", run: () => post(undo).then(() => location.reload(), failed) });
+  } catch (error) {
+    failed(error);
+  }
+}

@@ -1,0 +1,337 @@
+// The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
+import { draw, listen, showNotes } from "./lib/draw.js";
+import { History, undoKeys } from "./lib/history.js";
+import { getHtml, post, postForHtml } from "./lib/http.js";
+import { debounce, dialog, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+import { showRows } from "./lib/rows.js";
+
+export function workbench() {
+  const start = JSON.parse(document.getElementById("start").textContent);
+  let asked = 0;
+  let at = null; // what the open popover is about: { clause, index, field, way, find }
+  let opener = null;
+  let lastAnswer = null;
+
+  return {
+    status: "",
+    why: "",
+    counted: "",
+    canUndo: false,
+    canRedo: false,
+    popoverOpen: false,
+    fieldsOpen: innerWidth > 760,
+    rowsOpen: true,
+
+    init() {
+      this.base = this.$root.dataset.base;
+      this.history = new History(start.id, { definition: start.definition, name: start.name });
+      this.revision = start.revision;
+      this.saved = start.saved && !start.draft;
+      this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
+      this.keepDraft = debounce(() => this.draft(), 700);
+      this.typed = debounce((target) => this.refreshPopover({ find: target.value }), 250);
+      listen(this.$refs.picture, (points) => this.behind(points[0]));
+      document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
+      document.addEventListener("veduta:try-again", () => { this.answer(); this.keepDraft(); });
+      document.addEventListener("click", (event) => {
+        if (this.popoverOpen && !event.target.closest(".popover, .clause, .missing, dialog")) this.shut();
+      });
+      addEventListener("beforeunload", (event) => { if (this.unsent) event.preventDefault(); });
+      this.$refs.rows.addEventListener("click", (event) => {
+        const cell = event.target.closest("[data-point]");
+        if (cell && JSON.parse(cell.dataset.point).length) this.behind(JSON.parse(cell.dataset.point));
+      });
+      this.answer();
+    },
+
+    get definition() { return this.history.now.definition; },
+    get foldWords() { return this.rowsOpen ? "" : "folded"; },
+
+    // Asks the server for an answer, after an edit if there is one.
+    async answer(edit = null) {
+      const turn = ++asked;
+      this.$refs.picture.classList.add("waiting");
+      try {
+        const data = await post(`${this.base}answer/`, { definition: this.definition, edit });
+        if (turn !== asked) return false;
+        if (edit && this.history.push({ ...this.history.now, definition: data.definition })) this.changed();
+        await this.show(data);
+        return true;
+      } catch (error) {
+        if (turn !== asked) return false;
+        if (edit) failed(error);
+        else this.problem(error);
+        return false;
+      } finally {
+        if (turn === asked) this.$refs.picture.classList.remove("waiting");
+        this.buttons();
+      }
+    },
+
+    async show(data) {
+      lastAnswer = data;
+      this.why = data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
+      this.counted = data.counted;
+      this.$refs.name.value = this.history.now.name;
+      replaceContent(this.$refs.sentence, data.sentence);
+      this.$refs.title.value = this.definition.title ?? "";
+      this.$refs.title.placeholder = data.chart.title;
+      this.$refs.rows.innerHTML = data.rows;
+      showNotes(this.$refs.notes, data.chart.notes);
+      for (const row of this.$refs.fields.querySelectorAll("[data-field-id]")) {
+        row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
+      }
+      this.$refs.picture._lying = data.chart.kind === "lying";
+      if (data.chart.empty) {
+        await draw(this.$refs.picture, { html: '<p class="notice">No rows pass the filters. Loosen a filter in the sentence.</p>' });
+      } else await draw(this.$refs.picture, data.chart);
+      document.title = `${this.history.now.name || data.chart.title} · Veduta`;
+      this.markOpen();
+    },
+
+    problem(error) {
+      const box = Object.assign(document.createElement("p"), { className: "notice notice-problem", textContent: error.message });
+      box.setAttribute("role", "alert");
+      this.$refs.picture._view?.finalize();
+      this.$refs.picture._view = null;
+      this.$refs.picture.replaceChildren(box);
+    },
+
+    // Drafts, saving, history.
+    changed() {
+      this.saved = false;
+      this.unsent = true;
+      this.status = "saving the draft…";
+      this.keepDraft();
+      this.buttons();
+    },
+    async draft() {
+      if (this.saved) return;
+      try {
+        const { definition, name } = this.history.now;
+        const { at: time } = await post(`${this.base}draft/`, { definition, name, revision: this.revision });
+        this.unsent = false;
+        if (!this.saved) this.status = `draft saved ${time}`;
+      } catch (error) {
+        this.status = "draft not saved";
+        failed(error);
+      }
+    },
+    async save(overwrite = false) {
+      const { definition, name } = this.history.now;
+      try {
+        const answer = await post(`${this.base}save/`, { definition, name, revision: this.revision, overwrite: overwrite === true });
+        this.revision = answer.revision;
+        this.saved = true;
+        this.unsent = false;
+        this.status = `saved ${answer.at}`;
+        return true;
+      } catch (error) {
+        if (error.status !== 409) {
+          failed(error);
+          return false;
+        }
+        return this.settle(error.data);
+      }
+    },
+    async settle({ conflict, theirs }) {
+      const choice = await dialog(conflict, { label: "Saved by somebody else meanwhile" }).closed;
+      if (choice === "mine") return this.save(true);
+      if (choice === "theirs") {
+        this.revision = theirs.revision;
+        this.history.push({ definition: theirs.definition, name: theirs.name });
+        this.saved = true;
+        this.status = "saved";
+        await this.answer();
+        await post(`${this.base}draft/drop/`);
+      } else if (choice === "both") {
+        const { definition, name } = this.history.now;
+        location.href = (await post(`${this.base}save-as-new/`, { definition, name })).address;
+      }
+      return false;
+    },
+    async giveUpDraft() {
+      await post(`${this.base}draft/drop/`);
+      this.unsent = false;
+      location.reload();
+    },
+    undo() { this.step(this.history.undo()); },
+    redo() { this.step(this.history.redo()); },
+    step(state) {
+      if (!state) return;
+      this.shut();
+      this.changed();
+      this.answer();
+    },
+    buttons() {
+      this.canUndo = this.history.past.length > 0;
+      this.canRedo = this.history.future.length > 0;
+    },
+    keys(event) {
+      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "s") {
+        event.preventDefault();
+        this.save();
+        return;
+      }
+      if (event.key === "Escape" && this.popoverOpen) this.shut(true);
+      undoKeys(event, () => this.undo(), () => this.redo());
+    },
+    renamed() {
+      if (this.history.push({ ...this.history.now, name: this.$refs.name.value.trim() })) this.changed();
+    },
+    titled() { this.answer({ edit: "set_title", title: this.$refs.title.value }); },
+
+    // Fields.
+    fieldChosen(event) {
+      const row = event.target.closest("[data-field-id]");
+      if (row) this.answer({ edit: "add_field", field: row.dataset.fieldId });
+    },
+    fieldDragged(event) {
+      const row = event.target.closest("[data-field-id]");
+      if (row) event.dataTransfer.setData("text/veduta-field", row.dataset.fieldId);
+    },
+    draggedOver(event) {
+      if (!event.dataTransfer.types.includes("text/veduta-field")) return;
+      event.preventDefault();
+      this.$refs.frame.classList.add("drop-here");
+    },
+    draggedAway() { this.$refs.frame.classList.remove("drop-here"); },
+    fieldDropped(event) {
+      this.draggedAway();
+      const field = event.dataTransfer.getData("text/veduta-field");
+      if (field) this.answer({ edit: "add_field", field });
+    },
+    foldFields() { this.fieldsOpen = !this.fieldsOpen; },
+    foldRows() { this.rowsOpen = !this.rowsOpen; },
+
+    // Clauses and their popovers.
+    clauseClicked(event) {
+      const button = event.target.closest("[data-clause]");
+      if (!button) return;
+      const next = { clause: button.dataset.clause, index: Number(button.dataset.index) };
+      if (this.popoverOpen && at?.clause === next.clause && at?.index === next.index) return this.shut(true);
+      this.openPopover(next);
+    },
+    async openPopover(what) {
+      at = what;
+      opener = { clause: what.clause, index: what.index };
+      try {
+        const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
+        this.$refs.popover.innerHTML = html;
+        this.popoverOpen = true;
+        this.markOpen();
+        await this.$nextTick();
+        placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
+        this.$refs.popover.querySelector("input:not([type=hidden]):not([type=checkbox]), button")?.focus();
+      } catch (error) {
+        failed(error);
+      }
+    },
+    async refreshPopover(changes = {}) {
+      if (!this.popoverOpen || !at) return;
+      at = { ...at, ...changes };
+      try {
+        replaceContent(this.$refs.popover, await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }));
+        placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
+      } catch (error) {
+        failed(error);
+      }
+    },
+    openerElement() {
+      if (!opener) return null;
+      const place = `[data-clause="${opener.clause}"]`;
+      return this.$refs.sentence.querySelector(`${place}[data-index="${opener.index}"]`) ?? this.$refs.sentence.querySelector(place);
+    },
+    markOpen() {
+      for (const button of this.$refs.sentence.querySelectorAll("[data-clause]")) {
+        button.setAttribute("aria-expanded", String(this.popoverOpen && button === this.openerElement()));
+      }
+    },
+    shut(back = false) {
+      if (!this.popoverOpen) return;
+      this.popoverOpen = false;
+      if (back === true) this.openerElement()?.focus();
+      at = null;
+      this.markOpen();
+    },
+    async popoverClicked(event) {
+      const button = event.target.closest("[data-edit], [data-open], [data-fill], [data-move]");
+      if (!button || button.disabled) return;
+      event.preventDefault();
+      if (button.dataset.open) {
+        const { open, at: index, field, way } = button.dataset;
+        await this.openPopover({ clause: open, index: Number(index), field, way });
+      } else if (button.dataset.edit) {
+        const edit = JSON.parse(button.dataset.edit);
+        if (!(await this.answer(edit))) return;
+        if ("shut" in button.dataset) this.shut(true);
+        else await this.refreshPopover();
+      } else if (button.dataset.fill) {
+        const form = button.closest("form");
+        const values = { back: 0, ...JSON.parse(button.dataset.fill) };
+        for (const [name, value] of Object.entries(values)) form.elements[`filter.${name}`].value = value;
+        await this.sendForm(form);
+      } else if (button.dataset.move) await this.moveOwn(button);
+    },
+    async moveOwn(button) {
+      const item = button.closest("[data-value]");
+      const other = button.dataset.move === "1" ? item.nextElementSibling : item.previousElementSibling;
+      if (!other) return;
+      if (button.dataset.move === "1") other.after(item);
+      else other.before(item);
+      const values = [...item.parentElement.children].map((li) => JSON.parse(li.dataset.value));
+      if (await this.answer({ edit: "set_sort", sort: { by: "own", values } })) await this.refreshPopover();
+    },
+    popoverChanged(event) {
+      const form = event.target.closest("form[data-edit-form]");
+      if (!form || "find" in event.target.dataset) return;
+      const waits = form.querySelector("button:not([type])") && !event.target.matches("[data-list], #values-exclude");
+      if (!waits) this.sendForm(form);
+    },
+    popoverSubmitted(event) {
+      const form = event.target.closest("form[data-edit-form]");
+      if (form) this.sendForm(form);
+    },
+    async sendForm(form) {
+      if (!form.reportValidity()) return;
+      let data = formData(form);
+      if (form.dataset.wrap) data = { index: data.index, [form.dataset.wrap]: data.format };
+      if (await this.answer({ edit: form.dataset.editForm, ...data })) await this.refreshPopover();
+    },
+    popoverTyped(event) {
+      if ("find" in event.target.dataset) this.typed(event.target);
+    },
+    popoverKeys(event) {
+      if (event.key === "Enter" && event.target.matches("[data-find]")) event.preventDefault();
+      if (event.key === "Enter" && event.target.matches("[data-filters]")) {
+        event.preventDefault();
+        [...this.$refs.popover.querySelectorAll("[data-words]")].find((option) => !option.hidden)?.click();
+      }
+      moveByArrows(event, this.$refs.popover);
+    },
+
+    // Checking numbers.
+    behind(point) {
+      showRows((page) => postForHtml(`${this.base}rows/`, { definition: this.definition, point, ...page }));
+    },
+    rowsBehindAll() { this.behind(null); },
+    sendDefinition(event) { event.target.elements.definition.value = JSON.stringify(this.definition); },
+
+    async place() {
+      if (!(await this.save())) return;
+      let dashboard = start.dashboard;
+      try {
+        if (!dashboard) {
+          const choice = await dialog(await getHtml(this.$root.dataset.choices), { label: "Place on a dashboard" }).closed;
+          if (!choice) return;
+          dashboard = choice;
+          if (choice === "new") dashboard = (await post(this.$root.dataset.newDashboard, {})).id;
+        }
+        const address = this.$root.dataset.place.replace("00000000-0000-0000-0000-000000000000", dashboard);
+        location.href = (await post(address, { chart: start.id })).address;
+      } catch (error) {
+        failed(error);
+      }
+    },
+  };
+}

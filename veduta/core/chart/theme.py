@@ -1,0 +1,47 @@
+"""How drawings look: one configuration for each theme, the same on screen and in files."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from veduta.core.chart.drawing.base import SERIES_COLOURS
+
+# The series colours as they are drawn on the dark ground, in the same order.
+DARK_COLOURS = ("#4FB0B5", "#E9B04A", "#E0796F", "#8FA2EA", "#A9C48D", "#C48ABA", "#BF9B78", "#8CCBE0")
+LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
+DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
+
+
+def config(tokens: dict[str, str]) -> dict[str, Any]:
+    """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels."""
+    text = {"labelColor": tokens["muted"], "labelFont": "Archivo", "labelFontSize": 11, "titleFont": "Archivo"}
+    return {
+        "background": None,
+        "font": "Archivo",
+        "view": {"stroke": None},
+        "autosize": {"type": "fit", "contains": "padding", "resize": True},
+        "axis": {**text, "domain": False, "ticks": False, "labelPadding": 6},
+        "axisQuantitative": {
+            "grid": True,
+            "gridColor": tokens["rule"],
+            "gridDash": [1, 3],
+            "tickCount": 6,
+            "zindex": 0,
+        },
+        "axisX": {"domain": True, "domainColor": tokens["ink"]},
+        "axisXQuantitative": {"domain": False},
+        "axisYBand": {"labelColor": tokens["ink"], "domain": False},
+        "legend": {"labelColor": tokens["ink"], "labelFont": "Archivo", "labelFontSize": 11, "symbolType": "square", "symbolSize": 70, "offset": 6},
+        "text": {"color": tokens["muted"], "font": "Archivo", "fontSize": 11},
+        "bar": {"discreteBandSize": {"band": 0.72}},
+        "scale": {"bandPaddingInner": 0.25},
+    }
+
+
+def themes() -> dict[str, Any]:
+    """What a page needs to draw in either theme: configurations and the exchange of colours for the dark one."""
+    return {
+        "light": config(LIGHT),
+        "dark": config(DARK),
+        "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True)),
+    }

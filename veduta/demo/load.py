@@ -1,0 +1,171 @@
+"""Fill an empty workspace with the ferry company's people, data, charts and a published dashboard."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from django.contrib.auth.models import Group
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.dashboard.definition import Block, DashboardDefinition
+from veduta.core.data.fields import NumberFormat
+from veduta.demo.generate import write_sailings
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.charts.services import create_chart, save_chart
+from veduta.web.dashboards import services as dashboards
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets import services as datasets
+from veduta.web.datasets.models import Dataset, Upload
+
+PASSWORD = "outer-light-2026"
+PEOPLE = (
+    ("steward", "Ailsa", "Marr", User.Role.STEWARD),
+    ("analyst", "Jonas", "Tern", User.Role.ANALYST),
+    ("explorer", "Runa", "Fennick", User.Role.EXPLORER),
+)
+GROUP = "Harbour office"
+DESCRIPTIONS = {
+    "Sailing date": "The day of departure by the timetable.",
+    "Fare revenue": "Paid by passengers and vehicles, without what is bought on board.",
+    "Minutes late": "At arrival; empty for cancelled sailings.",
+    "Capacity": "Seats of the vessel.",
+}
+MONEY = ("Fare revenue", "Onboard sales", "Fuel cost", "Crew cost")
+
+
+def load_people() -> dict[str, User]:
+    """The three people of the demo, made if they are missing."""
+    group, _ = Group.objects.get_or_create(name=GROUP)
+    found = {}
+    for username, first, last, role in PEOPLE:
+        user, new = User.objects.get_or_create(
+            username=username, defaults={"first_name": first, "last_name": last, "role": role}
+        )
+        if new:
+            user.set_password(PASSWORD)
+            user.save()
+        found[username] = user
+    found["explorer"].groups.add(group)
+    return found
+
+
+def import_file(user: User, path: Path, name: str) -> Dataset:
+    """Bring a file in the way people do, without waiting for the worker."""
+    with path.open("rb") as stream:
+        upload = datasets.receive(user, stream, path.stat().st_size, path.name)
+    upload.dataset = Dataset.objects.create(name=name, created_by=user)
+    upload.state = Upload.State.QUEUED
+    upload.save()
+    datasets.run_import(str(upload.pk))
+    upload.refresh_from_db()
+    if upload.state != Upload.State.DONE:
+        raise RuntimeError(upload.message)
+    return Dataset.objects.select_related("current").get(pk=upload.dataset_id)
+
+
+def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lambda text: None) -> Dashboard:
+    """Everything, unless it is there already. Returns the published dashboard."""
+    people = load_people()
+    there = Dashboard.objects.filter(name="Season at a glance").first()
+    if there:
+        return there
+    analyst = people["analyst"]
+    say(f"Making {rows:,} sailings of Skerry & Sound …")
+    path = write_sailings(folder / "sailings.csv", rows)
+    say("Reading them into a dataset …")
+    dataset = import_file(analyst, path, "Sailings")
+    path.unlink()
+    describe(analyst, dataset)
+    dataset.refresh_from_db()
+    say("Making charts and a dashboard …")
+    charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
+    return _dashboard(analyst, dataset, charts)
+
+
+def describe(user: User, dataset: Dataset) -> None:
+    datasets.update_dataset(user, dataset, dataset.name, "Every sailing since January 2023, one a row, from the timetable and the tills.")
+    for field in dataset.all_fields:
+        changes: dict = {}
+        if field.name in DESCRIPTIONS:
+            changes["description"] = DESCRIPTIONS[field.name]
+        if field.name in MONEY:
+            changes["format"] = NumberFormat(style="currency", currency="EUR").model_dump()
+        if changes:
+            datasets.update_field(user, dataset, field.id, changes)
+
+
+def demo_charts(dataset: Dataset) -> dict[str, ChartDefinition]:
+    """The charts of the demo by their names."""
+    ids = {field.name: field.id for field in dataset.all_fields}
+    revenue = {"field": ids["Fare revenue"], "aggregate": "sum"}
+    passengers = {"field": ids["Passengers"], "aggregate": "sum"}
+    late = {"field": ids["Minutes late"], "aggregate": "mean", "name": "Mean minutes late", "format": {"decimals": 1}}
+    sailings: dict = {"name": "Sailings"}
+    month = {"field": ids["Sailing date"], "grain": "month"}
+
+    def chart(**parts) -> ChartDefinition:
+        return load_definition({"dataset": str(dataset.pk), **parts})
+
+    short = {"style": "currency", "currency": "EUR", "shorten": True, "decimals": 2}
+    cancelled = {"kind": "list", "field": ids["Cancelled"], "values": [True]}
+    return {
+        "Fare revenue": chart(show=[revenue | {"format": short}]),
+        "Passengers": chart(show=[passengers]),
+        "Mean minutes late": chart(show=[late]),
+        "Fare revenue by route": chart(
+            show=[revenue], by=[ids["Route"]], keep={"count": 8, "by": revenue}, title="Fare revenue by route, highest first"
+        ),
+        "Fares by region": chart(show=[revenue], by=[month], split=ids["Region"], title="Fare revenue by month and region"),
+        "Passengers by weekday": chart(
+            show=[passengers], by=[{"field": ids["Sailing date"], "grain": "weekday"}], title="Passengers by weekday"
+        ),
+        "Cancelled sailings": chart(
+            show=[sailings], by=[month], split=ids["Cancel reason"], only=[cancelled], kind="bar",
+            title="Cancelled sailings by month and reason",
+        ),
+        "Vessels": chart(
+            show=[sailings, passengers, revenue, late], by=[ids["Vessel"]], kind="table",
+            sort={"by": "measure", "measure": revenue, "descending": True}, title="What each vessel carried",
+        ),
+        "Regions by year": chart(
+            show=[revenue], by=[ids["Region"]], split={"field": ids["Sailing date"], "grain": "year"}, kind="crosstab"
+        ),
+    }  # fmt: skip
+
+
+def _save(user: User, dataset: Dataset, name: str, definition: ChartDefinition) -> Chart:
+    chart = create_chart(user, dataset, definition, name)
+    return save_chart(user, chart, definition, name, 0)
+
+
+PLACES = (
+    ("Fare revenue", 0, 0, 4, 2),
+    ("Passengers", 4, 0, 4, 2),
+    ("Mean minutes late", 8, 0, 4, 2),
+    ("Fare revenue by route", 0, 2, 5, 5),
+    ("Fares by region", 5, 2, 7, 5),
+    ("Passengers by weekday", 0, 7, 5, 5),
+    ("Cancelled sailings", 5, 7, 7, 5),
+    ("Vessels", 0, 12, 12, 6),
+)
+
+
+def _dashboard(user: User, dataset: Dataset, charts: dict[str, Chart]) -> Dashboard:
+    dashboard = dashboards.create_dashboard(user, "Season at a glance")
+    ids = {field.name: field.id for field in dataset.all_fields}
+    blocks = tuple(
+        Block(id=f"b{number}", kind="chart", chart=str(charts[name].pk), x=x, y=y, w=w, h=h)
+        for number, (name, x, y, w, h) in enumerate(PLACES, 1)
+    )
+    controls = tuple(
+        dashboards.control_for(dataset, ids[name]).model_copy(update={"id": key})
+        for key, name in (("date", "Sailing date"), ("region", "Region"), ("vessel", "Vessel"))
+    )
+    dashboard = dashboards.save_draft(user, dashboard, DashboardDefinition(blocks=blocks, controls=controls), dashboard.name, 0)
+    dashboards.publish(user, dashboard)
+    group = Group.objects.get(name=GROUP)
+    dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
+    dashboard.refresh_from_db()
+    return dashboard
