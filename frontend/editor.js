@@ -113,7 +113,7 @@ function editor() {
           element.className = "grid-stack-item";
           element.dataset.id = block.id;
           element.tabIndex = 0;
-          element.innerHTML = '<div class="grid-stack-item-content block"></div>';
+          element.innerHTML = '<div class="grid-stack-item-content board-block"></div>';
           this.$refs.grid.append(element);
           grid.makeWidget(element, { ...place, id: block.id });
         }

@@ -80,10 +80,12 @@ def result_columns(query: Query, schema: Schema) -> list[Column]:
     columns = []
     for i, group in enumerate(query.groups):
         field = schema[group.field]
-        columns.append(Column(f"d{i}", grouping_words(group, schema), field.kind, group, field.format))
+        words = grouping_words(group, schema)
+        columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
     for i, measure in enumerate(query.measures):
+        words = measure_words(measure, schema)
         columns.append(
-            Column(f"m{i}", measure_words(measure, schema), measure_kind(measure, schema), None, measure_format(measure, schema))
+            Column(f"m{i}", words[0].upper() + words[1:], measure_kind(measure, schema), None, measure_format(measure, schema))
         )
     return columns
 

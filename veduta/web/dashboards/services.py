@@ -75,7 +75,7 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
     for block in definition.blocks:
         if block.kind == "chart":
             chart = charts[block.chart]
-            block = block.model_copy(update={"definition": chart.definition, "title": block.title or chart.name})
+            block = block.model_copy(update={"definition": chart.definition, "title": block.title or chart.definition.get("title") or chart.name})
         blocks.append(block)
     return definition.model_copy(update={"blocks": tuple(blocks)})
 
