@@ -12,7 +12,6 @@ export function dashboard() {
   const asTable = new Set();
   let opened = null;
   let acting = null;
-  let marks = {};
 
   return {
     popoverOpen: false,
@@ -32,7 +31,7 @@ export function dashboard() {
       });
       document.addEventListener("veduta:theme", () => this.blocks().forEach((block) => block._data && draw(block.querySelector(".picture"), block._data)));
       document.addEventListener("veduta:try-again", () => this.load());
-      document.addEventListener("click", (event) => {
+      document.addEventListener("pointerdown", (event) => {
         if (!event.target.closest(".popover, [data-control], [data-selection], dialog")) this.shut();
       });
       this.load(false);
@@ -132,7 +131,8 @@ export function dashboard() {
     chosen(block, points, { add, at }) {
       const id = block.dataset.block;
       if (!points[0].length) return;
-      const old = this.state.selections.find((selection) => selection.block === id);
+      let old = this.state.selections.find((selection) => selection.block === id);
+      if (old && old.points[0].length !== points[0].length) old = undefined; // a range and marks do not mix
       let kept = points;
       if (old && add) {
         const there = points.every((point) => old.points.some((other) => same(point, other)));
@@ -141,7 +141,6 @@ export function dashboard() {
           : [...old.points, ...points.filter((point) => !old.points.some((other) => same(point, other)))];
       } else if (old && same(old.points, points)) kept = [];
       const others = this.state.selections.filter((selection) => selection.block !== id);
-      marks = { at, block: id, points };
       const mode = old && add ? old.mode : "focus";
       this.go({ selections: kept.length ? [...others, { block: id, mode, points: kept }] : others });
       if (kept.length) this.offer(id, at);
@@ -167,7 +166,7 @@ export function dashboard() {
       const act = event.target.closest("[data-act]")?.dataset.act;
       if (!act) return;
       if (act === "rows") {
-        this.behind(acting, marks.block === acting && marks.points.length === 1 ? marks.points[0] : null);
+        this.behind(acting, this.state.selections.find((item) => item.block === acting)?.points);
         return;
       }
       const { selections } = this.state;
@@ -205,7 +204,7 @@ export function dashboard() {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await this.$nextTick();
-          placeUnder(this.$refs.popover, button);
+          placeUnder(this.$refs.popover, this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail);
           this.$refs.popover.querySelector("input:not([type=hidden]), button")?.focus();
         }
       } catch (error) {
@@ -266,9 +265,9 @@ export function dashboard() {
         this.loadBlock(document.getElementById(`block-${id}`));
       }
     },
-    behind(block, point) {
+    behind(block, points) {
       this.shut();
-      const more = point ? { point: JSON.stringify(point) } : {};
+      const more = points ? { points: JSON.stringify(points) } : {};
       showRows((page) => getHtml(`${this.base}blocks/${block}/rows/${this.query({ ...more, ...page })}`));
     },
   };

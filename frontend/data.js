@@ -3,7 +3,7 @@ import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { debounce, dialog, failed, formData, moveByArrows, replaceContent, toast } from "./lib/page.js";
 
 function megabytes(bytes) {
-  return `${(bytes / 1e6).toLocaleString("en", { maximumFractionDigits: 1 })} MB`;
+  return `${(bytes / 1024 / 1024).toLocaleString("en", { maximumFractionDigits: 1 })} MB`;
 }
 
 export function uploader() {

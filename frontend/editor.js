@@ -371,7 +371,7 @@ function editor() {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await this.$nextTick();
-          placeUnder(this.$refs.popover, anchor);
+          placeUnder(this.$refs.popover, this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls);
         }
       } catch (error) {
         failed(error);

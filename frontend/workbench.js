@@ -30,7 +30,7 @@ export function workbench() {
       this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
       this.keepDraft = debounce(() => this.draft(), 700);
       this.typed = debounce((target) => this.refreshPopover({ find: target.value }), 250);
-      listen(this.$refs.picture, (points) => this.behind(points[0]));
+      listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("veduta:try-again", () => { this.answer(); this.keepDraft(); });
       document.addEventListener("click", (event) => {
@@ -39,7 +39,7 @@ export function workbench() {
       addEventListener("beforeunload", (event) => { if (this.unsent) event.preventDefault(); });
       this.$refs.rows.addEventListener("click", (event) => {
         const cell = event.target.closest("[data-point]");
-        if (cell && JSON.parse(cell.dataset.point).length) this.behind(JSON.parse(cell.dataset.point));
+        if (cell && JSON.parse(cell.dataset.point).length) this.behind([JSON.parse(cell.dataset.point)]);
       });
       this.answer();
     },
@@ -311,8 +311,8 @@ export function workbench() {
     },
 
     // Checking numbers.
-    behind(point) {
-      showRows((page) => postForHtml(`${this.base}rows/`, { definition: this.definition, point, ...page }));
+    behind(points) {
+      showRows((page) => postForHtml(`${this.base}rows/`, { definition: this.definition, points, ...page }));
     },
     rowsBehindAll() { this.behind(null); },
     sendDefinition(event) { event.target.elements.definition.value = JSON.stringify(this.definition); },

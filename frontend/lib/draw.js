@@ -55,7 +55,10 @@ function marksOf(host) {
 // One tab stop for each drawing; arrow keys go from mark to mark.
 function makeReachable(host) {
   const marks = marksOf(host);
-  marks.forEach((mark, i) => mark.setAttribute("tabindex", i ? "-1" : "0"));
+  marks.forEach((mark, i) => {
+    mark.setAttribute("tabindex", i ? "-1" : "0");
+    mark.classList.add("reachable");
+  });
 }
 
 export async function draw(host, data) {
@@ -153,7 +156,8 @@ export function listen(host, chosen) {
       const [x, y] = [box.left + box.width / 2, box.top + box.height / 2];
       const inside = lying ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
       const { point } = itemOf(mark).datum;
-      if (inside) points.set(JSON.stringify(point), point);
+      // A range along the axis takes everything in it, whatever the series.
+      if (inside) points.set(JSON.stringify(point[0]), point.slice(0, 1));
     }
     if (points.size) chosen([...points.values()], { add: event.shiftKey, element: host, at: { x: event.clientX, y: event.clientY }, from });
   };
@@ -164,7 +168,7 @@ export function listen(host, chosen) {
     if (point) chosen([point], { add: event.shiftKey || event.ctrlKey || event.metaKey, element: event.target, at: { x: event.clientX, y: event.clientY } });
   });
   host.addEventListener("keydown", (event) => {
-    const mark = event.target.closest("[role=graphics-symbol], [data-point]");
+    const mark = event.target.closest(".reachable, [data-point]");
     if (!mark) return;
     if (event.key === "Enter" || event.key === " ") {
       const point = pointOf(mark);

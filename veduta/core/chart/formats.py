@@ -17,10 +17,17 @@ SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
 EMPTY = "–"
 
 
-def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind) -> NumberFormat:
-    """The format with its decimals fixed for a whole column, so that the digits line up."""
+def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, records: bool = False) -> NumberFormat:
+    """The format with its decimals fixed for a whole column, so that the digits line up.
+
+    `records` keeps two decimals where single records have any, also in large numbers.
+    """
     if number_format.decimals is not None:
         return number_format
+    values = list(values)
+    if records and kind is Kind.DECIMAL and number_format.style != "percent":
+        decimals = 2 if any(value is not None and value != int(value) for value in values) else 0
+        return number_format.model_copy(update={"decimals": decimals})
     largest = max((abs(value) for value in values if value is not None and not isinstance(value, dt.date)), default=0)
     if number_format.style == "percent":
         decimals = 1

@@ -28,7 +28,7 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
             "tickCount": 6,
             "zindex": 0,
         },
-        "axisX": {"domain": True, "domainColor": tokens["ink"]},
+        "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
         "axisXQuantitative": {"domain": False},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
         "legend": {"labelColor": tokens["ink"], "labelFont": "Archivo", "labelFontSize": 11, "symbolType": "square", "symbolSize": 70, "offset": 6},

@@ -99,7 +99,10 @@ def load_dashboard(data: Any) -> DashboardDefinition:
 
 
 class Selection(Frozen):
-    """Marks selected in a block, by their points: the others show only them, or all but them."""
+    """Marks selected in a block, by their points: the others show only them, or all but them.
+
+    Points may hold only the first dimensions, as when a range of an axis is selected whatever the series.
+    """
 
     block: str = Attribute(pattern=IDENTIFIER)
     mode: Literal["focus", "leave_out"] = "focus"

@@ -57,7 +57,7 @@ def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset:
 
 def selection_filter(selection: Selection, source: ChartDefinition) -> PointsFilter:
     """The selected marks as a filter on the rows of their own dataset."""
-    return PointsFilter(groups=source.groups, points=selection.points, exclude=selection.mode == "leave_out")
+    return PointsFilter(groups=source.groups[: len(selection.points[0])], points=selection.points, exclude=selection.mode == "leave_out")
 
 
 def filters_for_block(
@@ -94,12 +94,12 @@ def _follow_selection(
 ) -> None:
     definition, source_schema = source
     groups = []
-    for group in definition.groups:
+    made = selection_filter(selection, definition)
+    for group in made.groups:
         field = source_schema[group.field]
         own = matching_field(field.id, field.name, field.kind, definition.dataset, chart.dataset, schema)
         if own is None:
             found.not_followed.append(field.name)
             return
         groups.append(Grouping(field=own, grain=group.grain))
-    made = selection_filter(selection, definition)
     found.filters.append(made.model_copy(update={"groups": tuple(groups)}))

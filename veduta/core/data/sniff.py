@@ -132,8 +132,9 @@ def recognise_header_row(text: str, options: FileOptions) -> int:
         return 1
     usual = max(set(widths), key=lambda width: (widths.count(width), width))
     for number, row in enumerate(rows, 1):
-        if len(row) == usual:
-            values = [cell for cell in row if cell.strip()]
+        values = [cell for cell in row if cell.strip()]
+        # A line above the table, such as its title, leaves most cells empty.
+        if len(row) == usual and len(values) >= max(min(2, usual), 0.6 * usual):
             has_number = any(_starts_as_number(cell) for cell in values)
             below = [cell for later in rows[number : number + 5] for cell in later]
             # Years and dates are ordinary headings of a wide table, so one number among words is no proof of data.

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.db import transaction
 from django.utils import timezone
 
@@ -9,9 +11,9 @@ from veduta.core.chart.definition import ChartDefinition, ChartKind, check_field
 from veduta.core.chart.question import Answered, Selection, ask
 from veduta.core.chart.sentence import sentence
 from veduta.core.data.fields import Schema
-from veduta.core.errors import VedutaError
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.answer import context_for
-from veduta.core.query.filters import Context, Filter
+from veduta.core.query.filters import Context, Filter, PointsFilter
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
@@ -133,6 +135,15 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
         for clause in dict.fromkeys([*names, "title"])
         if a.get(clause, "") != b.get(clause, "")
     ]
+
+
+def points_filter(definition: ChartDefinition, points: Any) -> PointsFilter:
+    """The records of some marks. Raises DefinitionProblem for points that are not the chart's."""
+    try:
+        depth = len(points[0])
+        return PointsFilter(groups=definition.groups[:depth], points=tuple(tuple(point) for point in points))
+    except (TypeError, ValueError, IndexError, KeyError):
+        raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
 
 
 def charts_using(dataset: Dataset, field_id: str) -> list[Chart]:

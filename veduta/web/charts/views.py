@@ -17,7 +17,6 @@ from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.sentence import sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.filters import PointsFilter
 from veduta.web.accounts.access import builders_only
 from veduta.web.charts import services
 from veduta.web.charts.models import Chart
@@ -232,8 +231,8 @@ def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     chart, data = _chart(pk), _sent(request)
     definition = _sent_definition(data, chart)
     filters = definition.only
-    if data.get("point") is not None and definition.groups:
-        filters = (*filters, PointsFilter(groups=definition.groups, points=(tuple(data["point"]),)))
+    if data.get("points") and definition.groups:
+        filters = (*filters, services.points_filter(definition, data["points"]))
     asked = RowsRequest.from_data(data)
     context = rows_context(chart.dataset, filters, asked, chart.dataset.schema.visible)
     return render(request, "datasets/rows_behind.html", context)

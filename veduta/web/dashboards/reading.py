@@ -16,9 +16,9 @@ from veduta.core.dashboard.definition import Block, Control, DashboardDefinition
 from veduta.core.dashboard.following import Following, choice_of, control_filter, filters_for_block, selection_filter
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
-from veduta.core.query.filters import DatesFilter, Filter, PointsFilter, dates_words, list_words, typed, value_words
+from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
 from veduta.core.query.grains import Grain, period_words
-from veduta.web.charts.services import answer_chart, dataset_parts
+from veduta.web.charts.services import answer_chart, dataset_parts, points_filter
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
 from veduta.web.datasets.models import Dataset
@@ -96,12 +96,12 @@ class Reading:
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         return answer_chart(dataset, chart, tuple(following.filters), selection), following
 
-    def filters_behind(self, block: Block, point: list[Any] | None) -> tuple[Dataset, tuple[Filter, ...]]:
-        """The dataset and the filters that give the records behind a block or one of its marks."""
+    def filters_behind(self, block: Block, points: list[list[Any]] | None) -> tuple[Dataset, tuple[Filter, ...]]:
+        """The dataset and the filters that give the records behind a block or some of its marks."""
         chart, dataset, following = self.following(block)
         filters = (*chart.only, *following.filters)
-        if point is not None and chart.groups:
-            filters = (*filters, PointsFilter(groups=chart.groups, points=(tuple(point),)))
+        if points and chart.groups:
+            filters = (*filters, points_filter(chart, points))
         return dataset, filters
 
     def trail(self) -> list[TrailItem]:

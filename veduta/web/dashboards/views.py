@@ -173,9 +173,9 @@ def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
     reading = _reading(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
-    point = request.GET.get("point")
+    points = request.GET.get("points")
     try:
-        values = json.loads(point) if point else None
+        values = json.loads(points) if points else None
     except ValueError:
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
     found = reading.block(block_id)

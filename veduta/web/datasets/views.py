@@ -257,7 +257,9 @@ def _field_context(field, version: Version) -> dict:
         "highest": words(found.highest) if field.kind is not Kind.YES_NO else "",
         "mean": f"{found.mean * 100:.1f}% yes"
         if field.kind is Kind.YES_NO and found.mean is not None
-        else format_value(found.mean, Kind.DECIMAL, number_format) if found.mean is not None else "",
+        else format_value(found.mean, Kind.DECIMAL, number_format)
+        if found.mean is not None and field.role is Role.MEASURE
+        else "",
         "bars": [(round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1)) for i, n in enumerate(found.bars)],
         "bar_width": max(0.5, round(step - 0.8, 1)),
         "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],

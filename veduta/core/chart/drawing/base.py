@@ -20,7 +20,8 @@ SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#8BA66E", "#8A4F7
 class Picture:
     """A result about to be drawn. `value_order` is each series value's fixed place, so that colours stay with values.
 
-    `selected` holds the points of marks that are selected; `excluded` says that they are left out.
+    `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
+    they are left out.
     """
 
     definition: ChartDefinition
@@ -39,7 +40,10 @@ class Picture:
 
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""
-        return self.selected is None or ((tuple(point) in self.selected) != self.excluded)
+        if self.selected is None:
+            return True
+        depth = len(self.selected[0]) if self.selected else 0
+        return (tuple(point[:depth]) in self.selected) != self.excluded
 
 
 @dataclass
@@ -133,11 +137,13 @@ def series_of(rows: list[dict[str, Any]]) -> list[str]:
 def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
     """The colour channel: one colour without series; with them, each value's own colour whatever else is shown."""
     series = series_of(rows)
-    if len(series) <= 1 and len(picture.result.dimensions) < 2:
-        return {"value": SERIES_COLOURS[0]}
     order = [dimension_words(picture.result.dimensions[-1], value) for value in picture.value_order]
     places = {word: place for place, word in enumerate(order)}
     fixed = bool(places) and all(name in places for name in series)
+    if fixed:
+        series.sort(key=places.__getitem__)
+    if len(series) <= 1 and len(picture.result.dimensions) < 2:
+        return {"value": SERIES_COLOURS[0]}
     place = [places[name] if fixed else i for i, name in enumerate(series)]
     return {
         "field": "s",

@@ -55,7 +55,8 @@ def thousands(value: int) -> str:
 
 @register.filter
 def megabytes(size: int) -> str:
-    return f"{size / 1e6:,.1f} MB" if size >= 100_000 else f"{max(1, size // 1000):,} kB"
+    mega = size / 1024 / 1024
+    return f"{mega:,.{0 if mega == int(mega) else 1}f} MB" if mega >= 0.1 else f"{max(1, size // 1024):,} kB"
 
 
 @register.simple_tag
