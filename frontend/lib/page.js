@@ -83,7 +83,7 @@ export function formData(form) {
 // Puts a popover under what opened it, inside the window.
 export function placeUnder(popover, anchor) {
   const box = anchor.getBoundingClientRect();
-  const width = popover.offsetWidth;
+  const width = popover.offsetWidth || 290;
   const left = Math.max(12, Math.min(box.left, document.documentElement.clientWidth - width - 12));
   popover.style.left = `${left + window.scrollX}px`;
   popover.style.top = `${box.bottom + 6 + window.scrollY}px`;

@@ -85,7 +85,9 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
 
 
 def describe(user: User, dataset: Dataset) -> None:
-    datasets.update_dataset(user, dataset, dataset.name, "Every sailing since January 2023, one a row, from the timetable and the tills.")
+    datasets.update_dataset(
+        user, dataset, dataset.name, "Every sailing since January 2023, one a row, from the timetable and the tills."
+    )
     for field in dataset.all_fields:
         changes: dict = {}
         if field.name in DESCRIPTIONS:
@@ -163,7 +165,9 @@ def _dashboard(user: User, dataset: Dataset, charts: dict[str, Chart]) -> Dashbo
         dashboards.control_for(dataset, ids[name]).model_copy(update={"id": key})
         for key, name in (("date", "Sailing date"), ("region", "Region"), ("vessel", "Vessel"))
     )
-    dashboard = dashboards.save_draft(user, dashboard, DashboardDefinition(blocks=blocks, controls=controls), dashboard.name, 0)
+    dashboard = dashboards.save_draft(
+        user, dashboard, DashboardDefinition(blocks=blocks, controls=controls), dashboard.name, 0
+    )
     dashboards.publish(user, dashboard)
     group = Group.objects.get(name=GROUP)
     dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)

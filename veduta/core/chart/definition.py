@@ -6,7 +6,8 @@ import json
 from enum import StrEnum
 from typing import Any, Literal
 
-from pydantic import Field as Attribute, ValidationError
+from pydantic import Field as Attribute
+from pydantic import ValidationError
 
 from veduta.core.data.fields import Frozen, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem, NewerDefinition

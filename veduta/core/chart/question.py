@@ -119,4 +119,4 @@ def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> l
     if table.facts(groups[-1].field).distinct > MOST_VALUES_WITH_COLOURS:
         return []
     values, _ = group_values(table, schema, groups[-1], limit=MOST_VALUES_WITH_COLOURS)
-    return sorted((value for value, _, _ in values if value is not None), key=str) + [None]
+    return [*sorted((value for value, _, _ in values if value is not None), key=str), None]

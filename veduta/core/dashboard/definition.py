@@ -6,7 +6,8 @@ import datetime as dt
 import json
 from typing import Any, Literal
 
-from pydantic import Field as Attribute, ValidationError, model_validator
+from pydantic import Field as Attribute
+from pydantic import ValidationError, model_validator
 
 from veduta.core.data.fields import Frozen, Kind
 from veduta.core.errors import DefinitionProblem, NewerDefinition
@@ -94,7 +95,9 @@ def load_dashboard(data: Any) -> DashboardDefinition:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
     version = data.get("version", VERSION) if isinstance(data, dict) else None
     if isinstance(version, int) and version > VERSION:
-        raise NewerDefinition("This dashboard was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta.")
+        raise NewerDefinition(
+            "This dashboard was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta."
+        )
     return _validated(DashboardDefinition, data, "The dashboard's definition is not usable")
 
 
@@ -133,5 +136,7 @@ def _validated(model: type[Any], data: Any, message: str) -> Any:
     except ValidationError as error:
         first = error.errors()[0]
         raise DefinitionProblem(
-            f"{message}: {first['msg']}.", where=" › ".join(map(str, first["loc"])), hint="Start again from the plain address."
+            f"{message}: {first['msg']}.",
+            where=" › ".join(map(str, first["loc"])),
+            hint="Start again from the plain address.",
         ) from None

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.dashboard.definition import Control, DashboardDefinition, DatesChoice, ListChoice, Selection, ViewState
@@ -57,7 +58,9 @@ def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset:
 
 def selection_filter(selection: Selection, source: ChartDefinition) -> PointsFilter:
     """The selected marks as a filter on the rows of their own dataset."""
-    return PointsFilter(groups=source.groups[: len(selection.points[0])], points=selection.points, exclude=selection.mode == "leave_out")
+    return PointsFilter(
+        groups=source.groups[: len(selection.points[0])], points=selection.points, exclude=selection.mode == "leave_out"
+    )
 
 
 def filters_for_block(

@@ -256,7 +256,8 @@ def _exact_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, 
         number, rest = 0, b""
         for piece, read in utf8_pieces(path, options.encoding, size):  # noqa: B007
             *complete, rest = (rest + piece).split(b"\n")
-            for number, data in enumerate(complete, number + 1):
+            for data in complete:
+                number += 1
                 since_record.append(_decode(data + b"\n", number))
                 yield since_record[-1]
         if rest:

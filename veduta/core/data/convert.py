@@ -6,7 +6,8 @@ thorough way (signs, separators, other date shapes), and what still fails is cou
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 
 import polars as pl
 
@@ -110,20 +111,22 @@ def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
     parts = pl.col("t").str.extract_groups(NUMBER.pattern.replace("(?P<", "(?P<"))
     part = parts.struct.field
     digits = part("digits").str.replace_all("[\u00a0\u202f]", " ").str.replace_all("’", "'").str.strip_chars()
-    frame = text.alias("t").to_frame().select(
-        digits=digits,
-        power=part("power").fill_null(""),
-        negative=part("sign").is_in(["-", "−"])
-        | part("sign2").is_in(["-", "−"])
-        | (part("sign3") == "-")
-        | (part("open").is_not_null() & part("close").is_not_null()),
-        percent=part("after") == "%",
+    frame = (
+        text.alias("t")
+        .to_frame()
+        .select(
+            digits=digits,
+            power=part("power").fill_null(""),
+            negative=part("sign").is_in(["-", "−"])
+            | part("sign2").is_in(["-", "−"])
+            | (part("sign3") == "-")
+            | (part("open").is_not_null() & part("close").is_not_null()),
+            percent=part("after") == "%",
+        )
     )
     escaped = {".": r"\.", "'": "'", ",": ",", " ": " "}
     separators = "|".join(escaped[sep] for sep in {thousands, " ", "'"} - {decimal})
-    fits = pl.col("digits").str.contains(
-        rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({escaped[decimal]}\d*)?$"
-    )
+    fits = pl.col("digits").str.contains(rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({escaped[decimal]}\d*)?$")
     plain = pl.col("digits").str.replace_all(separators, "").str.replace_all(decimal, ".", literal=True)
     sign = pl.when(pl.col("negative").fill_null(False)).then(-1).otherwise(1)
     as_decimal = (plain + pl.col("power")).cast(pl.Float64, strict=False) * sign
@@ -144,10 +147,16 @@ def _read_dates(text: pl.Series, formats: tuple[str, ...], order: str) -> pl.Ser
     orders = ["ymd", order] if order != "ymd" else ["ymd", "dmy"]
     patterns = dict.fromkeys(pattern.split("T")[0].split(" %H")[0].split(" %I")[0] for pattern in formats)
     patterns |= dict.fromkeys(pattern for shape in orders for pattern in DATE_SHAPES[shape])
-    frame = text.alias("t").to_frame().select(
-        date=pl.col("t").str.replace(r"[T ]\d{1,2}:\d{2}.*$", ""),
-        time=pl.col("t").str.extract(r"[T ](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?: ?[AaPp][Mm])?)(?:Z|[-+]\d{2}:?\d{2})?$"),
-        offset=pl.col("t").str.extract(r":\d{2}.*([-+]\d{2}:?\d{2})$"),
+    frame = (
+        text.alias("t")
+        .to_frame()
+        .select(
+            date=pl.col("t").str.replace(r"[T ]\d{1,2}:\d{2}.*$", ""),
+            time=pl.col("t").str.extract(
+                r"[T ](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?: ?[AaPp][Mm])?)(?:Z|[-+]\d{2}:?\d{2})?$"
+            ),
+            offset=pl.col("t").str.extract(r":\d{2}.*([-+]\d{2}:?\d{2})$"),
+        )
     )
     four_digits = pl.col("date").str.contains(r"\d{4}")
     day = pl.coalesce(

@@ -6,7 +6,8 @@ from enum import StrEnum
 from typing import Literal
 
 import polars as pl
-from pydantic import BaseModel, ConfigDict, Field as Attribute
+from pydantic import BaseModel, ConfigDict
+from pydantic import Field as Attribute
 
 from veduta.core.errors import MissingField
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 from functools import partial
 from pathlib import Path
 

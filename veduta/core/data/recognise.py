@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections import Counter
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 from datetime import datetime
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
@@ -21,13 +23,22 @@ NUMBER = re.compile(
     r"^(?P<open>\()?(?P<sign>[-+−])?(?P<before>€|\$|£|¥|CHF|EUR|USD|GBP)?\s*(?P<sign2>[-+−])?"
     r"(?P<digits>\d[\d.,'’ \u00a0\u202f]*|[.,]\d+)(?P<power>[eE][-+]?\d+)?\s*(?P<after>€|\$|£|¥|CHF|EUR|USD|GBP|%)?(?P<sign3>-)?(?P<close>\))?$"
 )
-GROUPED = {
-    sep: re.compile(rf"^\d{{1,3}}({re.escape(sep)}\d{{3}})+$") for sep in (",", ".", " ", "'")
-}
+GROUPED = {sep: re.compile(rf"^\d{{1,3}}({re.escape(sep)}\d{{3}})+$") for sep in (",", ".", " ", "'")}
 DATE_SHAPES = {
     # shape -> (order, strptime pattern); the patterns of one order are tried together
     "ymd": ("%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%Y-%b-%d"),
-    "dmy": ("%d/%m/%Y", "%d.%m.%Y", "%d-%m-%Y", "%d/%m/%y", "%d.%m.%y", "%d-%m-%y", "%d %b %Y", "%d %B %Y", "%d-%b-%Y", "%d-%b-%y"),
+    "dmy": (
+        "%d/%m/%Y",
+        "%d.%m.%Y",
+        "%d-%m-%Y",
+        "%d/%m/%y",
+        "%d.%m.%y",
+        "%d-%m-%y",
+        "%d %b %Y",
+        "%d %B %Y",
+        "%d-%b-%Y",
+        "%d-%b-%y",
+    ),
     "mdy": ("%m/%d/%Y", "%m.%d.%Y", "%m-%d-%Y", "%m/%d/%y", "%m-%d-%y", "%b %d, %Y", "%B %d, %Y", "%b %d %Y"),
 }
 TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S%.f", "%I:%M %p", "%I:%M:%S %p")
@@ -193,9 +204,7 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
     if ambiguous and dmy == mdy:
         question = ambiguous[0]
     times = Counter(time + offset for _, time, offset in parts)
-    formats = [
-        pattern + time for pattern, _ in together.most_common() for time, _ in times.most_common() if pattern
-    ]
+    formats = [pattern + time for pattern, _ in together.most_common() for time, _ in times.most_common() if pattern]
     reading = Reading(order=numeric_order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
     kind = Kind.DATETIME if any(times.keys() - {""}) else Kind.DATE
     return Recognised(Field(**base, kind=kind, reading=reading), question=question)
@@ -271,5 +280,5 @@ def _names_a_thing(source: str, plain: list[str]) -> bool:
         return False
     if all(1900 <= number <= 2100 for number in numbers):
         return True
-    steps_of_one = all(b - a == 1 for a, b in zip(numbers[:50], numbers[1:50], strict=False))
+    steps_of_one = all(b - a == 1 for a, b in itertools.pairwise(numbers))
     return len(numbers) > 5 and len(set(numbers)) == len(numbers) and steps_of_one

@@ -44,9 +44,7 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
     notes: list[str] = []
     if query.keep and keys:
         rows = _kept(rows, query, table, schema, notes)
-    measures = [
-        measure_expression(measure, table, schema).alias(f"m{i}") for i, measure in enumerate(query.measures)
-    ]
+    measures = [measure_expression(measure, table, schema).alias(f"m{i}") for i, measure in enumerate(query.measures)]
     wanted = [_aggregated(rows, keys, [*measures, pl.len().alias("rows")])]
     wanted += [_aggregated(rows, [f"d{i}" for i in kept], measures) for kept in query.totals]
     ranking = _sort_ranking(rows, query, table, schema, keys)
@@ -66,7 +64,9 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
     return Result(
         columns=columns,
         frame=found,
-        totals={kept: total.sort([f"d{i}" for i in kept], nulls_last=True) if kept else total for kept, total in totals.items()},
+        totals={
+            kept: total.sort([f"d{i}" for i in kept], nulls_last=True) if kept else total for kept, total in totals.items()
+        },
         rows_read=rows_read,
         rows_there=table.rows,
         groups=groups,
@@ -85,7 +85,9 @@ def result_columns(query: Query, schema: Schema) -> list[Column]:
     for i, measure in enumerate(query.measures):
         words = measure_words(measure, schema)
         columns.append(
-            Column(f"m{i}", words[0].upper() + words[1:], measure_kind(measure, schema), None, measure_format(measure, schema))
+            Column(
+                f"m{i}", words[0].upper() + words[1:], measure_kind(measure, schema), None, measure_format(measure, schema)
+            )
         )
     return columns
 
@@ -188,9 +190,7 @@ def _sort_of(query: Query) -> Sort:
     return Sort(by="time" if first.grain else "name")
 
 
-def _sort_ranking(
-    rows: pl.LazyFrame, query: Query, table: Table, schema: Schema, keys: list[str]
-) -> pl.LazyFrame | None:
+def _sort_ranking(rows: pl.LazyFrame, query: Query, table: Table, schema: Schema, keys: list[str]) -> pl.LazyFrame | None:
     """The first dimension's values with the measure they are sorted by, if it is not simply a shown column."""
     if not keys or _sort_of(query).by != "measure":
         return None
@@ -204,7 +204,9 @@ def _shown_at(measure: Measure, query: Query) -> int | None:
     return next((i for i, shown in enumerate(query.measures) if shown.same_number(measure)), None)
 
 
-def _sorted(found: pl.DataFrame, query: Query, schema: Schema, ranking: pl.DataFrame | None, keys: list[str]) -> pl.DataFrame:
+def _sorted(
+    found: pl.DataFrame, query: Query, schema: Schema, ranking: pl.DataFrame | None, keys: list[str]
+) -> pl.DataFrame:
     if not keys:
         return found
     sort = _sort_of(query)
@@ -302,7 +304,9 @@ def rows_behind(
     if search:
         texts = [pl.col(name) for name in columns if schema[name].kind is Kind.TEXT]
         others = [pl.col(name).cast(pl.String) for name in columns if schema[name].kind is not Kind.TEXT]
-        found = [text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False) for text in texts + others]
+        found = [
+            text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False) for text in texts + others
+        ]
         rows = rows.filter(pl.any_horizontal(found)) if found else rows
     if sort:
         rows = rows.sort(sort[0], descending=sort[1], nulls_last=True, maintain_order=True)

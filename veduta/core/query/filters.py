@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass, field as attribute
+import itertools
+from dataclasses import dataclass
+from dataclasses import field as attribute
 from typing import Annotated, Any, Literal
 
 import polars as pl
 from dateutil.relativedelta import relativedelta
-from pydantic import Field as Attribute, TypeAdapter
+from pydantic import Field as Attribute
+from pydantic import TypeAdapter
 
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem
@@ -329,11 +332,11 @@ class PointsFilter(Frozen):
         if len(self.groups) > 1 or not self.groups[0].is_time_axis or len(said) < 3:
             return ""
         days = sorted(dt.date.fromisoformat(str(point[0])[:10]) for point in self.points if point[0])
-        follow = all(
-            period_end(a, self.groups[0].grain) + dt.timedelta(days=1) == b for a, b in zip(days, days[1:], strict=False)
-        )
+        follow = all(period_end(a, self.groups[0].grain) + dt.timedelta(days=1) == b for a, b in itertools.pairwise(days))
         grain = self.groups[0].grain
-        return f"{period_words(days[0], grain)} to {period_words(days[-1], grain)}" if follow and len(days) == len(said) else ""
+        return (
+            f"{period_words(days[0], grain)} to {period_words(days[-1], grain)}" if follow and len(days) == len(said) else ""
+        )
 
 
 Filter = Annotated[

@@ -25,7 +25,9 @@ def people(request: HttpRequest) -> HttpResponse:
         messages.success(request, f"{person.label} can sign in now.")
         return redirect("people")
     everybody = User.objects.prefetch_related("groups").order_by("-is_active", "username")
-    return render(request, "accounts/people.html", {"people": everybody, "form": form, "groups": Group.objects.order_by("name")})
+    return render(
+        request, "accounts/people.html", {"people": everybody, "form": form, "groups": Group.objects.order_by("name")}
+    )
 
 
 @stewards_only
@@ -41,4 +43,6 @@ def person(request: HttpRequest, pk: int) -> HttpResponse:
         else:
             messages.success(request, f"{somebody.label} is saved.")
             return redirect("people")
-    return render(request, "accounts/person.html", {"person": somebody, "form": form, "groups": Group.objects.order_by("name")})
+    return render(
+        request, "accounts/person.html", {"person": somebody, "form": form, "groups": Group.objects.order_by("name")}
+    )

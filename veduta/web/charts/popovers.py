@@ -56,7 +56,14 @@ def popover_context(
         stackings = [("stacked", "Stacked"), ("grouped", "Side by side"), ("full", "To 100%")]
         if current is ChartKind.AREA:
             stackings.pop(1)
-        found = {"kinds": kinds, "chosen": kind, "chosen_name": KIND_NAMES[kind], "why": why, "stackable": stackable, "stackings": stackings}
+        found = {
+            "kinds": kinds,
+            "chosen": kind,
+            "chosen_name": KIND_NAMES[kind],
+            "why": why,
+            "stackable": stackable,
+            "stackings": stackings,
+        }
         return shared | found | {"template": "kind"}
     if clause == "keep":
         keep = definition.keep or Keep(by=definition.measures[0])
@@ -107,7 +114,12 @@ def _group(definition: ChartDefinition, schema: Schema, clause: str, index: int)
 
 def _measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:
     """Every measure of the dataset, the shown ones first, as options."""
-    choices = [*definition.measures, Measure(), *(default_measure(f) for f in schema.visible if f.role is Role.MEASURE), chosen]
+    choices = [
+        *definition.measures,
+        Measure(),
+        *(default_measure(f) for f in schema.visible if f.role is Role.MEASURE),
+        chosen,
+    ]
     unique: list[Measure] = []
     for measure in choices:
         if not any(measure.same_number(other) for other in unique):
@@ -158,9 +170,14 @@ def _only(
     way = data.get("way") or (current.kind if current and current.field == field_id else ways[0][0])
     if current and (current.field != field_id or current.kind != way):
         current = None
-    return {"template": "only_filter", "field": field, "way": way, "ways": ways, "current": current, "index": index} | filter_choices(
-        field, way, current, schema, table, context, str(data.get("find", ""))
-    )
+    return {
+        "template": "only_filter",
+        "field": field,
+        "way": way,
+        "ways": ways,
+        "current": current,
+        "index": index,
+    } | filter_choices(field, way, current, schema, table, context, str(data.get("find", "")))
 
 
 def ways_for(field: Field) -> list[tuple[str, str]]:
@@ -186,7 +203,13 @@ def filter_choices(
     if way == "relative":
         now = current or RelativeFilter(field=field.id)
         start, end = now.bounds(context)
-        found |= {"relative": now, "choices": RELATIVE_CHOICES, "from": start, "to": end, "latest": context.latest.get(field.id)}
+        found |= {
+            "relative": now,
+            "choices": RELATIVE_CHOICES,
+            "from": start,
+            "to": end,
+            "latest": context.latest.get(field.id),
+        }
     return found
 
 

@@ -43,4 +43,4 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
 
 
 def definition_json(definition: ChartDefinition) -> dict[str, Any]:
-    return definition.model_dump(mode="json", exclude_defaults=True) | {"version": definition.version, "dataset": definition.dataset}
+    return definition.model_dump(mode="json")

@@ -27,7 +27,9 @@ from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
 
 
 def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
-    return get_object_or_404(Chart.objects.select_related("dataset", "dataset__current", "updated_by"), pk=pk, deleted_at__isnull=not deleted)
+    return get_object_or_404(
+        Chart.objects.select_related("dataset", "dataset__current", "updated_by"), pk=pk, deleted_at__isnull=not deleted
+    )
 
 
 def _sent(request: HttpRequest) -> dict[str, Any]:

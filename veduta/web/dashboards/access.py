@@ -32,7 +32,11 @@ def dashboards_for(user: User) -> QuerySet[Dashboard]:
 def may_edit(user: User, dashboard: Dashboard) -> bool:
     if not user.builds:
         return False
-    return user.is_steward or dashboard.created_by_id == user.pk or user.has_perm(f"dashboards.{PERMISSIONS['edit']}", dashboard)
+    return (
+        user.is_steward
+        or dashboard.created_by_id == user.pk
+        or user.has_perm(f"dashboards.{PERMISSIONS['edit']}", dashboard)
+    )
 
 
 def may_download(user: User, dashboard: Dashboard) -> bool:

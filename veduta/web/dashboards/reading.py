@@ -11,7 +11,8 @@ from django.core.exceptions import ValidationError
 from django.http import Http404
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.question import Answered, Selection as OwnSelection, default_title
+from veduta.core.chart.question import Answered, default_title
+from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice, ListChoice, ViewState
 from veduta.core.dashboard.following import Following, choice_of, control_filter, filters_for_block, selection_filter
 from veduta.core.data.fields import Schema

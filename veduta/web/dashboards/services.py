@@ -33,7 +33,9 @@ def new_id() -> str:
 def create_dashboard(user: User, name: str = "") -> Dashboard:
     must_build(user)
     empty = DashboardDefinition().model_dump(mode="json")
-    return Dashboard.objects.create(name=name.strip()[:200] or "New dashboard", draft=empty, created_by=user, updated_by=user)
+    return Dashboard.objects.create(
+        name=name.strip()[:200] or "New dashboard", draft=empty, created_by=user, updated_by=user
+    )
 
 
 def save_draft(
@@ -50,7 +52,7 @@ def save_draft(
                 who = dashboard.updated_by.label if dashboard.updated_by else "Somebody"
                 raise Conflict(f"{who} changed this dashboard meanwhile.")
             _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
-        dashboard.draft = definition.model_dump(mode="json", exclude_defaults=True) | {"version": definition.version}
+        dashboard.draft = definition.model_dump(mode="json")
         dashboard.name = name.strip()[:200] or dashboard.name
         dashboard.revision += 1
         dashboard.updated_by = user
@@ -75,7 +77,9 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
     for block in definition.blocks:
         if block.kind == "chart":
             chart = charts[block.chart]
-            block = block.model_copy(update={"definition": chart.definition, "title": block.title or chart.definition.get("title") or chart.name})
+            block = block.model_copy(
+                update={"definition": chart.definition, "title": block.title or chart.definition.get("title") or chart.name}
+            )
         blocks.append(block)
     return definition.model_copy(update={"blocks": tuple(blocks)})
 
@@ -86,7 +90,7 @@ def _keep_version(user: User, dashboard: Dashboard, definition: DashboardDefinit
         dashboard=dashboard,
         number=number,
         name=dashboard.name,
-        definition=frozen(definition).model_dump(mode="json", exclude_defaults=True) | {"version": definition.version},
+        definition=frozen(definition).model_dump(mode="json"),
         set_aside=set_aside,
         published_by=user,
     )
@@ -166,7 +170,9 @@ def copy_draft(user: User, dashboard: Dashboard, definition: DashboardDefinition
     must_edit(user, dashboard)
     _check_charts(definition)
     draft = definition.model_dump(mode="json")
-    return Dashboard.objects.create(name=f"{name or dashboard.name} (mine)"[:200], draft=draft, created_by=user, updated_by=user)
+    return Dashboard.objects.create(
+        name=f"{name or dashboard.name} (mine)"[:200], draft=draft, created_by=user, updated_by=user
+    )
 
 
 def delete_dashboard(user: User, dashboard: Dashboard) -> None:

@@ -164,7 +164,13 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
         start, end = relative.bounds(context) if choice and choice.kind == "relative" else (None, None)
         if choice and choice.kind == "dates":
             start, end = choice.start, choice.end
-        data |= {"relative": relative, "choices": RELATIVE_CHOICES, "from": start, "to": end, "latest": context.latest.get(field.id)}
+        data |= {
+            "relative": relative,
+            "choices": RELATIVE_CHOICES,
+            "from": start,
+            "to": end,
+            "latest": context.latest.get(field.id),
+        }
         data["lowest"] = table.facts(field.id).lowest
     return render(request, "dashboards/control.html", data)
 
@@ -211,7 +217,9 @@ def edit(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     definition = found.load_draft()
     datasets = []
     for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
-        datasets.append({"dataset": dataset, "fields": [field for field in dataset.schema.visible if not _is_measure(field)]})
+        datasets.append(
+            {"dataset": dataset, "fields": [field for field in dataset.schema.visible if not _is_measure(field)]}
+        )
     context = {
         "dashboard": found,
         "start": {
@@ -245,16 +253,30 @@ def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     definition = load_dashboard(data.get("definition"))
     try:
         saved = services.save_draft(
-            request.user, found, definition, str(data.get("name", "")), int(data.get("revision") or 0), bool(data.get("overwrite"))
+            request.user,
+            found,
+            definition,
+            str(data.get("name", "")),
+            int(data.get("revision") or 0),
+            bool(data.get("overwrite")),
         )
     except services.Conflict as conflict:
         now = Dashboard.objects.get(pk=pk)
         mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}
-        context = {"message": str(conflict), "only_mine": len(mine - theirs), "only_theirs": len(theirs - mine), "both": len(mine & theirs)}
+        context = {
+            "message": str(conflict),
+            "only_mine": len(mine - theirs),
+            "only_theirs": len(theirs - mine),
+            "both": len(mine & theirs),
+        }
         return JsonResponse(
             {
                 "conflict": render_to_string("dashboards/conflict.html", context),
-                "theirs": {"definition": now.load_draft().model_dump(mode="json"), "name": now.name, "revision": now.revision},
+                "theirs": {
+                    "definition": now.load_draft().model_dump(mode="json"),
+                    "name": now.name,
+                    "revision": now.revision,
+                },
             },
             status=409,
         )
@@ -362,12 +384,20 @@ def share(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         except VedutaError as problem:
             messages.error(request, str(problem))
         else:
-            said = {"view": "may view this dashboard", "edit": "may edit this dashboard", "": "may not see this dashboard any more"}
+            said = {
+                "view": "may view this dashboard",
+                "edit": "may edit this dashboard",
+                "": "may not see this dashboard any more",
+            }
             messages.success(request, f"{name} {said[level]}.")
         return redirect("dashboard-share", pk)
     given = grants(found)
     keys = {grant["key"] for grant in given}
-    people = [p for p in User.objects.filter(is_active=True).exclude(pk=found.created_by_id).order_by("username") if f"person-{p.pk}" not in keys]
+    people = [
+        p
+        for p in User.objects.filter(is_active=True).exclude(pk=found.created_by_id).order_by("username")
+        if f"person-{p.pk}" not in keys
+    ]
     groups = [g for g in Group.objects.order_by("name") if f"group-{g.pk}" not in keys]
     context = {"dashboard": found, "grants": given, "people": people, "groups": groups}
     return render(request, "dashboards/share.html", context)

@@ -42,7 +42,9 @@ class Dataset(models.Model):
     def schema(self) -> Schema:
         """The fields that the current version has. Raises VedutaError while there is none."""
         if self.deleted_at:
-            raise VedutaError(f"The dataset “{self.name}” was deleted.", hint="Bring it back on the data page, or choose another one.")
+            raise VedutaError(
+                f"The dataset “{self.name}” was deleted.", hint="Bring it back on the data page, or choose another one."
+            )
         if self.current is None:
             raise VedutaError(f"The dataset “{self.name}” has no rows yet.", hint="Wait for its import, or upload a file.")
         stored = self.current.kinds

@@ -58,7 +58,10 @@ def rows_context(dataset: Dataset, filters: tuple[Filter, ...], asked: RowsReque
     pages = max(1, -(-rows.height // PAGE))
     page = min(asked.page, pages)
     shown = rows.slice((page - 1) * PAGE, PAGE)
-    formats = {field.id: settle(field.format, shown[field.id], field.kind, records=True) if field.kind.is_number else field.format for field in fields}
+    formats = {
+        field.id: settle(field.format, shown[field.id], field.kind, records=True) if field.kind.is_number else field.format
+        for field in fields
+    }
     body = [
         (row["row"], [(format_value(row[f.id], f.kind, formats[f.id]), f.kind.is_number, row[f.id] is None) for f in fields])
         for row in shown.iter_rows(named=True)
@@ -90,5 +93,7 @@ def csv_response(rows: pl.LazyFrame, headings: list[str], name: str) -> Streamin
 
     response = StreamingHttpResponse(pieces(), content_type="text/csv; charset=utf-8")
     safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
-    response["Content-Disposition"] = f"attachment; filename=\"{safe.encode('ascii', 'ignore').decode()}\"; filename*=UTF-8''{quote(safe)}"
+    response["Content-Disposition"] = (
+        f"attachment; filename=\"{safe.encode('ascii', 'ignore').decode()}\"; filename*=UTF-8''{quote(safe)}"
+    )
     return response

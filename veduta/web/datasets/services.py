@@ -59,7 +59,9 @@ def _write(upload: Upload, stream, length: int) -> None:
         while left:
             piece = stream.read(min(PIECE, left))
             if not piece:
-                raise FileProblem("The upload broke off before its end.", hint="Check the file is still there and upload it again.")
+                raise FileProblem(
+                    "The upload broke off before its end.", hint="Check the file is still there and upload it again."
+                )
             file.write(piece)
             left -= len(piece)
 
@@ -195,14 +197,16 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
     _must_be_open(upload)
     pairs = [(f, p) for f, p in zip(upload.fields, upload.places, strict=True) if f["id"] not in leave_out]
     kept = {f["id"] for f, _ in pairs}
-    if (unclear := [f for f in open_questions(upload) if f in kept]):
+    if unclear := [f for f in open_questions(upload) if f in kept]:
         names = [field.name for field in upload.all_fields if field.id in unclear]
         raise VedutaError(f"Is the day or the month first in {', '.join(names)}?", hint="Choose above the preview.")
     if not pairs:
         raise VedutaError("Every column is left out.", hint="Keep at least one column.")
     with transaction.atomic():
         if upload.dataset is None:
-            upload.dataset = Dataset.objects.create(name=name.strip()[:200] or name_from_file(upload.file_name), created_by=user)
+            upload.dataset = Dataset.objects.create(
+                name=name.strip()[:200] or name_from_file(upload.file_name), created_by=user
+            )
         upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
         upload.save()
@@ -327,7 +331,9 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
         if "name" in changes:
             taken = {field.name.casefold() for field in fields if field.id != field_id}
             if changes["name"].strip().casefold() in taken:
-                raise VedutaError(f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name.")
+                raise VedutaError(
+                    f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
+                )
         if changes.keys() & {"kind", "order", "decimal"} and Kind(changes.get("kind", "text")) is not fields[place].kind:
             return _read_again(user, dataset, field_id, changes)
         fields[place] = changed_field(fields[place], changes)

@@ -10,12 +10,12 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Aggregate, Kind, Role, aggregates_for
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
-from veduta.core.chart.formats import format_value, settle
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import services
 from veduta.web.datasets.models import Dataset, Upload, Version
@@ -260,7 +260,10 @@ def _field_context(field, version: Version) -> dict:
         else format_value(found.mean, Kind.DECIMAL, number_format)
         if found.mean is not None and field.role is Role.MEASURE
         else "",
-        "bars": [(round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1)) for i, n in enumerate(found.bars)],
+        "bars": [
+            (round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1))
+            for i, n in enumerate(found.bars)
+        ],
         "bar_width": max(0.5, round(step - 0.8, 1)),
         "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],
         "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)],
@@ -344,5 +347,3 @@ def dataset_restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 def version_restore(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
     services.bring_back_version(request.user, _dataset(pk), number)
     return redirect("dataset", pk)
-
-

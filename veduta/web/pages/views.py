@@ -39,7 +39,9 @@ def find(request: HttpRequest) -> HttpResponse:
 
 def guide_pages() -> list[tuple[str, str]]:
     """(slug, title) of the guide's pages in their order."""
-    return [(path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in sorted(GUIDE.glob("*.md"))]
+    return [
+        (path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in sorted(GUIDE.glob("*.md"))
+    ]
 
 
 @signed_in
@@ -59,7 +61,9 @@ def _problem(request: HttpRequest, status: int, title: str, message: str) -> Htt
 
 
 def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
-    message = "There is no such page, or it is not for you. If somebody sent you this address, ask them to share it with you."
+    message = (
+        "There is no such page, or it is not for you. If somebody sent you this address, ask them to share it with you."
+    )
     return _problem(request, 404, "Not found", message)
 
 

@@ -60,9 +60,9 @@ def draw_bars(picture: Picture) -> Drawing:
     if several and stacking == "grouped":
         encoding["yOffset" if lying else "xOffset"] = {"field": "s", "type": "nominal", "sort": None}
     bars = {"mark": {"type": "bar", "tooltip": TOOLTIP, "cursor": "pointer"}, "encoding": encoding}
-    spec = base_spec(rows, **bars)
+    spec = base_spec(**bars)
     if lying and not several and len(rows) <= LABELLED:
-        spec = base_spec(rows, layer=[bars, *_labels(along, across)])
+        spec = base_spec(layer=[bars, *_labels(along, across)])
     if lying:
         names = len({row["name"] for row in rows})
         per_name = len(series_of(rows)) if several and stacking == "grouped" else 1

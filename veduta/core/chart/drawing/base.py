@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 from typing import Any
+
+from babel.numbers import get_currency_symbol
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.formats import format_value, settle
@@ -13,6 +16,7 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
+MOST_IN_LEGEND = 24
 SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#8BA66E", "#8A4F7D", "#8C6A4A", "#6BB0C6")
 
 
@@ -34,8 +38,7 @@ class Picture:
     @property
     def formats(self) -> dict[str, NumberFormat]:
         return {
-            column.key: settle(column.format, self.result.frame[column.key], column.kind)
-            for column in self.result.measures
+            column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.result.measures
         }
 
     def chosen(self, point: list[Any]) -> bool:
@@ -149,17 +152,21 @@ def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
         "field": "s",
         "type": "nominal",
         "scale": {"domain": series, "range": [SERIES_COLOURS[i % len(SERIES_COLOURS)] for i in place]},
-        "legend": {"title": None, "orient": "top", "labelLimit": 180, "columns": 6} if len(series) <= 24 else None,
+        "legend": _legend(series) if len(series) <= MOST_IN_LEGEND else None,
         "sort": None,
     }
+
+
+def _legend(series: list[str]) -> dict[str, Any]:
+    """As many entries side by side as fit the width."""
+    entry = min(180, 34 + max(6 * len(name) for name in series))
+    return {"title": None, "orient": "top", "labelLimit": 160, "columns": {"expr": f"max(1, floor(width / {entry}))"}}
 
 
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     """The axis of a measure: shortened numbers in the measure's own style."""
     if number_format.style == "percent":
         return {"labelExpr": "format(datum.value, '.6~%')"}
-    from babel.numbers import get_currency_symbol
-
     symbol = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
     large = "replace(replace(format(abs(datum.value), '.6~s'), 'G', 'bn'), 'T', 'tn')"
     sign = "(datum.value < 0 ? '−' : '')"
@@ -167,7 +174,7 @@ def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
 
 
-def base_spec(rows: list[dict[str, Any]], **parts: Any) -> dict[str, Any]:
+def base_spec(**parts: Any) -> dict[str, Any]:
     return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field as attribute
+from dataclasses import dataclass
+from dataclasses import field as attribute
 from typing import Any
 
 import polars as pl

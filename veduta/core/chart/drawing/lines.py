@@ -71,7 +71,9 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
         axis["labelExpr"] = "'Q' + utcquarter(datum.value) + ' ' + utcyear(datum.value)"
     if grain is not Grain.QUARTER:
         axis.setdefault("format", AXIS_FORMATS[grain])
-    if periods > {Grain.MONTH: MOST_TICKS, Grain.WEEK: 5 * MOST_TICKS, Grain.DAY: 30 * MOST_TICKS, Grain.QUARTER: 40}.get(grain, 10**9):
+    if periods > {Grain.MONTH: MOST_TICKS, Grain.WEEK: 5 * MOST_TICKS, Grain.DAY: 30 * MOST_TICKS, Grain.QUARTER: 40}.get(
+        grain, 10**9
+    ):
         axis |= {"tickCount": TICKS[Grain.YEAR], "format": "%Y"}
         axis.pop("labelExpr", None)
     return axis
@@ -137,7 +139,7 @@ def draw_lines(picture: Picture) -> Drawing:
     }
     for row in rows:
         row["dot"] = int(picture.selected is not None and row["on"] == 1)
-    return Drawing(picture.kind, base_spec(rows, layer=[finished, unfinished, dots]), rows, notes=notes)
+    return Drawing(picture.kind, base_spec(layer=[finished, unfinished, dots]), rows, notes=notes)
 
 
 def _milliseconds(day: dt.date) -> int:
