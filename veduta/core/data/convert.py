@@ -6,13 +6,14 @@ thorough way (signs, separators, other date shapes), and what still fails is cou
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from dataclasses import field as attribute
 
 import polars as pl
 
 from veduta.core.data.fields import Field, Kind
-from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES
+from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES, digits_pattern
 
 FAILURES_KEPT = 1_000
 
@@ -108,7 +109,7 @@ def _read_thoroughly(text: pl.Series, field: Field) -> pl.Series:
 def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
     thousands, decimal = field.reading.thousands, field.reading.decimal
     thousands = thousands or ("," if decimal == "." else ".")
-    parts = pl.col("t").str.extract_groups(NUMBER.pattern.replace("(?P<", "(?P<"))
+    parts = pl.col("t").str.extract_groups(NUMBER.pattern)
     part = parts.struct.field
     digits = part("digits").str.replace_all("[\u00a0\u202f]", " ").str.replace_all("’", "'").str.strip_chars()
     frame = (
@@ -122,11 +123,11 @@ def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
             | (part("sign3") == "-")
             | (part("open").is_not_null() & part("close").is_not_null()),
             percent=part("after") == "%",
+        one_sign=pl.sum_horizontal(part(name).is_not_null().cast(pl.Int8) for name in ("sign", "sign2", "sign3", "open")) <= 1,
         )
     )
-    escaped = {".": r"\.", "'": "'", ",": ",", " ": " "}
-    separators = "|".join(escaped[sep] for sep in {thousands, " ", "'"} - {decimal})
-    fits = pl.col("digits").str.contains(rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({escaped[decimal]}\d*)?$")
+    fits = pl.col("digits").str.contains(digits_pattern(thousands, decimal)) & pl.col("one_sign")
+    separators = f"[{re.escape(thousands)} ']"
     plain = pl.col("digits").str.replace_all(separators, "").str.replace_all(decimal, ".", literal=True)
     sign = pl.when(pl.col("negative").fill_null(False)).then(-1).otherwise(1)
     as_decimal = (plain + pl.col("power")).cast(pl.Float64, strict=False) * sign

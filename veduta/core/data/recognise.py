@@ -145,7 +145,7 @@ def recognise_field(
 def _as_yes_no(base: dict, values: list[str]) -> Recognised | None:
     words = Counter(value.lower() for value in values)
     fitting = sum(count for word, count in words.items() if word in YES or word in NO)
-    if fitting < ENOUGH * len(values):
+    if not enough(fitting, len(values)):
         return None
     return Recognised(Field(**base, kind=Kind.YES_NO))
 
@@ -178,7 +178,7 @@ def _fits(text: str, pattern: str) -> bool:
 
 def _as_date(base: dict, values: list[str]) -> Recognised | None:
     dated = [value for value in values if DATE_LIKE.match(value)]
-    if len(dated) < ENOUGH * len(values):
+    if not enough(len(dated), len(values)):
         return None
     unique = list(dict.fromkeys(dated))[:1_000]
     parts = [split_time(value) for value in unique]
@@ -187,25 +187,23 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
         for order, patterns in DATE_SHAPES.items()
     }
     shares = {order: sum(count for pattern, count in found.items() if pattern) for order, found in fitting.items()}
-    order = max(shares, key=shares.get)
+    order = "mdy" if shares["mdy"] > shares["dmy"] else "dmy"
     # Files that mix shapes ("2025-03-04" and "4.3.2025") are read with all shapes of both orders.
     together = Counter(pattern for found in (fitting["ymd"], fitting[order]) for pattern in found.elements() if pattern)
     fits_any = sum(
         1
         for date, _, _ in parts
-        if any(_fits(date, pattern) for pattern in DATE_SHAPES["ymd"] + DATE_SHAPES[order if order != "ymd" else "dmy"])
+        if any(_fits(date, pattern) for pattern in DATE_SHAPES["ymd"] + DATE_SHAPES[order])
     )
-    if fits_any < ENOUGH * len(parts):
+    if not enough(fits_any, len(parts)):
         return None
-    dmy, mdy = shares["dmy"], shares["mdy"]
-    numeric_order = order if order != "ymd" else ("mdy" if mdy > dmy else "dmy")
     question = ""
     ambiguous = [date for date, _, _ in parts if re.match(r"^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$", date)]
-    if ambiguous and dmy == mdy:
+    if ambiguous and shares["dmy"] == shares["mdy"]:
         question = ambiguous[0]
     times = Counter(time + offset for _, time, offset in parts)
     formats = [pattern + time for pattern, _ in together.most_common() for time, _ in times.most_common() if pattern]
-    reading = Reading(order=numeric_order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
+    reading = Reading(order=order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
     kind = Kind.DATETIME if any(times.keys() - {""}) else Kind.DATE
     return Recognised(Field(**base, kind=kind, reading=reading), question=question)
 
@@ -213,16 +211,15 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
 def _as_number(base: dict, values: list[str], usual_decimal: str) -> Recognised | None:
     matches = [NUMBER.match(value) for value in values]
     found = [match for match in matches if match]
-    if len(found) < ENOUGH * len(values):
+    if not enough(len(found), len(values)):
         return None
     texts = [match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip() for match in found]
     source = base["source"]
     thousands, decimal = recognise_separators(texts, usual_decimal)
-    plain = [text.replace(thousands, "") if thousands else text for text in texts]
-    if any(not re.fullmatch(rf"\d*{re.escape(decimal)}?\d*", text) for text in plain) and (
-        sum(bool(re.fullmatch(rf"\d*{re.escape(decimal)}?\d*", text)) for text in plain) < ENOUGH * len(values)
-    ):
+    fits = re.compile(digits_pattern(thousands, decimal))
+    if not enough(sum(bool(fits.match(text)) for text in texts), len(values)):
         return None
+    plain = [text.replace(thousands, "") if thousands else text for text in texts]
     is_whole = all(decimal not in text for text in plain) and not any(match["power"] for match in found)
     leading_zero = sum(len(text) > 1 and text[0] == "0" and text.isdigit() for text in plain)
     if is_whole and (
@@ -245,6 +242,17 @@ def _as_number(base: dict, values: list[str], usual_decimal: str) -> Recognised 
     return Recognised(
         Field(**base, kind=kind, role=Role.MEASURE, aggregate=aggregate, format=number_format, reading=reading)
     )
+
+
+def digits_pattern(thousands: str, decimal: str) -> str:
+    """A pattern for the digits of a number: ungrouped or in groups of three, then perhaps a fraction."""
+    separators = "|".join(sorted(re.escape(sep) for sep in {thousands, " ", "'"} - {decimal, ""}))
+    return rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({re.escape(decimal)}\d*)?$"
+
+
+def enough(fitting: int, total: int) -> bool:
+    """Whether so many of the values fit a kind that the rest are mistakes; one mistake is allowed in a short sample."""
+    return fitting >= ENOUGH * total or (total >= 6 and total - fitting <= 1)
 
 
 def recognise_separators(texts: list[str], usual_decimal: str = "") -> tuple[str, str]:

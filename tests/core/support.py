@@ -1,0 +1,79 @@
+"""What core tests share: a table in memory, small builders and a temporary folder."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+
+from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
+from veduta.core.data.profile import profile
+from veduta.core.query.answer import context_for
+from veduta.core.query.query import ColumnFacts
+
+TODAY = dt.date(2026, 11, 23)
+FILES = Path(__file__).parents[1] / "files"
+
+
+class MemoryTable:
+    """Rows in memory as the core's `Table`."""
+
+    def __init__(self, frame: pl.DataFrame, schema: Schema) -> None:
+        self.frame, self.rows = frame, frame.height
+        self._profiles = {field.id: profile(frame[field.id], field.kind) for field in schema}
+
+    def scan(self, names: list[str]) -> pl.LazyFrame:
+        if not names:
+            return pl.DataFrame({"row": pl.repeat(True, self.rows, eager=True)}).lazy()
+        return self.frame.lazy().select(names)
+
+    def facts(self, column: str) -> ColumnFacts:
+        found = self._profiles[column]
+        return ColumnFacts(found.empties, found.distinct, found.lowest, found.highest)
+
+
+def field(name: str, kind: Kind, role: Role | None = None, **more: Any) -> Field:
+    """A field whose id is its name in lower case; numbers are measures unless told otherwise."""
+    role = role or (Role.MEASURE if kind.is_number else Role.DIMENSION)
+    aggregate = Aggregate.SUM if role is Role.MEASURE else Aggregate.COUNT
+    return Field(id=name.lower().replace(" ", "_"), source=name, name=name, kind=kind, role=role, **{"aggregate": aggregate, **more})
+
+
+SAILING_FIELDS = [
+    field("Region", Kind.TEXT),
+    field("Route", Kind.TEXT),
+    field("Sailed", Kind.DATE),
+    field("Departure", Kind.DATETIME),
+    field("Fare", Kind.DECIMAL),
+    field("Passengers", Kind.WHOLE),
+    field("Cancelled", Kind.YES_NO),
+]
+
+
+def sailings(rows: list[dict[str, Any]]) -> tuple[MemoryTable, Schema]:
+    """A table of the given rows with all the sailing fields; what a row leaves out is empty."""
+    schema = Schema(SAILING_FIELDS)
+    columns = {f.id: pl.Series(f.id, [row.get(f.id) for row in rows], dtype=f.kind.dtype) for f in SAILING_FIELDS}
+    return MemoryTable(pl.DataFrame(columns), schema), schema
+
+
+def context_of(table: MemoryTable, schema: Schema):
+    return context_for(table, schema, TODAY)
+
+
+class FolderTest(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def file(self, content: str | bytes, encoding: str = "utf-8", name: str = "file.csv") -> Path:
+        path = self.folder / name
+        path.write_bytes(content if isinstance(content, bytes) else content.encode(encoding))
+        return path
