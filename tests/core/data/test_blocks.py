@@ -73,7 +73,12 @@ class ReadBlocks(FolderTest):
         self.assertEqual(rows, [("Tern", "4", '12" pier'), ("Quay", "2", "a, b")])
 
     def test_encodings(self):
-        for encoding, python in (("utf-8", "utf-8-sig"), ("utf-16-le", "utf-16"), ("cp1252", "cp1252"), ("utf-16-be", "utf-16-be")):
+        for encoding, python in (
+            ("utf-8", "utf-8-sig"),
+            ("utf-16-le", "utf-16"),
+            ("cp1252", "cp1252"),
+            ("utf-16-be", "utf-16-be"),
+        ):
             with self.subTest(encoding=encoding):
                 rows = self.rows(PORTS + "Kéldà,4,ø\n", written=python, encoding=encoding)
                 self.assertEqual(rows, [("Kéldà", "4", "ø")])

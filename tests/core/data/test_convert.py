@@ -30,7 +30,13 @@ class Numbers(unittest.TestCase):
 
     def test_decimals_with_a_comma(self):
         reading = {"decimal": ",", "thousands": "."}
-        for text, value in (("1.234,5", 1234.5), ("12,5", 12.5), ("1.234.567", 1234567.0), ("12", 12.0), ("(1.684,50 €)", -1684.5)):
+        for text, value in (
+            ("1.234,5", 1234.5),
+            ("12,5", 12.5),
+            ("1.234.567", 1234567.0),
+            ("12", 12.0),
+            ("(1.684,50 €)", -1684.5),
+        ):
             with self.subTest(text=text):
                 self.assertEqual(converted([text], Kind.DECIMAL, **reading)[0], [value])
 
@@ -44,7 +50,9 @@ class Numbers(unittest.TestCase):
         self.assertEqual(converted(["NaN", "1"], Kind.DECIMAL)[0], [None, 1.0])
 
     def test_whole_numbers(self):
-        values, failures = converted(["12", "1,200", "12.0", "12.5", "9223372036854775807", "9223372036854775808"], Kind.WHOLE)
+        values, failures = converted(
+            ["12", "1,200", "12.0", "12.5", "9223372036854775807", "9223372036854775808"], Kind.WHOLE
+        )
         self.assertEqual(values, [12, 1200, 12, None, 9223372036854775807, None])
         self.assertEqual(failures.count, 2)
 
@@ -61,7 +69,9 @@ class Numbers(unittest.TestCase):
         self.assertEqual((failures.count, len(failures.examples)), (1_500, 1_000))
 
     @settings(max_examples=150, deadline=None)
-    @given(st.lists(st.decimals(-(10**12), 10**12, places=2), min_size=1, max_size=8), st.sampled_from([",.", ".,", " ,", " ."]))
+    @given(
+        st.lists(st.decimals(-(10**12), 10**12, places=2), min_size=1, max_size=8), st.sampled_from([",.", ".,", " ,", " ."])
+    )
     def test_written_numbers_are_read_back_in_every_style(self, numbers, style):
         thousands, decimal = style
         texts = [f"{n:,.2f}".replace(",", "T").replace(".", decimal).replace("T", thousands) for n in numbers]
@@ -109,7 +119,10 @@ class Dates(unittest.TestCase):
                 self.assertEqual(converted([text], Kind.DATETIME, formats=("%Y-%m-%d %H:%M",))[0], [value])
 
     @settings(max_examples=60, deadline=None)
-    @given(st.lists(st.dates(dt.date(1, 1, 1), dt.date(9999, 12, 31)), min_size=1, max_size=20), st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%m/%d/%Y"]))
+    @given(
+        st.lists(st.dates(dt.date(1, 1, 1), dt.date(9999, 12, 31)), min_size=1, max_size=20),
+        st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%m/%d/%Y"]),
+    )
     def test_what_is_recognised_is_read_back(self, days, pattern):
         texts = [f"{day.year:04}".join(day.strftime(pattern.replace("%Y", "YEAR")).split("YEAR")) for day in days]
         field = recognise_field("c1", "sailed", "Sailed", texts)

@@ -60,7 +60,9 @@ class Imports(FolderTest):
         frame, reading, fields = self.load(FILES / "ticket_hut_diary.csv")
         self.assertEqual(frame.height, 10)
         self.assertEqual(frame["Tickets sold"].to_list(), [112, 248, 87, None, 96, None, None, 133, 101, 154])
-        self.assertEqual(frame["Takings"].to_list(), [1684.5, 2976.0, 1522.5, None, 1440.0, -35.0, None, 1995.0, 1767.5, 2310.0])
+        self.assertEqual(
+            frame["Takings"].to_list(), [1684.5, 2976.0, 1522.5, None, 1440.0, -35.0, None, 1995.0, 1767.5, 2310.0]
+        )
         self.assertEqual(frame["Share on foot"][0], 0.625)
         self.assertEqual(frame["Hut no."][0], "007")
         self.assertEqual(frame["Rained?"].to_list()[:3], [False, False, True])

@@ -94,7 +94,11 @@ class AgainstPlainPython(unittest.TestCase):
                     self.assertAlmostEqual(a, b, delta=max(1e-6, abs(a) * 1e-12))
 
     @settings(max_examples=150, deadline=None)
-    @given(ROWS, st.lists(st.sampled_from(GROUPS), max_size=3, unique=True), st.lists(st.sampled_from(MEASURES), min_size=1, max_size=3))
+    @given(
+        ROWS,
+        st.lists(st.sampled_from(GROUPS), max_size=3, unique=True),
+        st.lists(st.sampled_from(MEASURES), min_size=1, max_size=3),
+    )
     def test_groups_and_totals(self, rows, groups, measures):
         table, schema = sailings(rows)
         groups, measures = tuple(groups), tuple(measures)
@@ -133,7 +137,12 @@ class AgainstPlainPython(unittest.TestCase):
         values = {key[0]: v[0] for key, v in slowly(rows, groups, (measure,)).items()}
         order = sorted(
             values,
-            key=lambda name: (name is None, values[name] is None, (values[name] or 0) * (-1 if descending else 1), name or ""),
+            key=lambda name: (
+                name is None,
+                values[name] is None,
+                (values[name] or 0) * (-1 if descending else 1),
+                name or "",
+            ),
         )
         self.assertEqual(found, order)
 
@@ -156,7 +165,9 @@ class AgainstPlainPython(unittest.TestCase):
         seen: list[int] = []
         for *point, count in result.frame.rows():
             values = tuple(v.isoformat() if isinstance(v, dt.date) else v for v in point)
-            behind = rows_behind(table, schema, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]).collect()
+            behind = rows_behind(
+                table, schema, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]
+            ).collect()
             self.assertEqual(behind.height, count)
             seen += behind["row"].to_list()
         self.assertEqual(sorted(seen), list(range(1, len(rows) + 1)))
@@ -166,10 +177,20 @@ class AgainstPlainPython(unittest.TestCase):
 def demo() -> tuple[MemoryTable, Schema, sqlite3.Connection]:
     """4,000 sailings as a table of the core and as a table in SQLite."""
     made = demo_sailings(4_000).with_columns(
-        sailing_date=pl.col("sailing_date"), cancelled=pl.col("cancelled") == "yes", departure=pl.col("departure").str.to_datetime()
+        sailing_date=pl.col("sailing_date"),
+        cancelled=pl.col("cancelled") == "yes",
+        departure=pl.col("departure").str.to_datetime(),
     )
-    kinds = {pl.Int64: Kind.WHOLE, pl.Float64: Kind.DECIMAL, pl.Date: Kind.DATE, pl.Boolean: Kind.YES_NO, pl.String: Kind.TEXT}
-    schema = Schema([field(n, kinds.get(type(t)) or kinds.get(t.base_type(), Kind.DATETIME)) for n, t in made.schema.items()])
+    kinds = {
+        pl.Int64: Kind.WHOLE,
+        pl.Float64: Kind.DECIMAL,
+        pl.Date: Kind.DATE,
+        pl.Boolean: Kind.YES_NO,
+        pl.String: Kind.TEXT,
+    }
+    schema = Schema(
+        [field(n, kinds.get(type(t)) or kinds.get(t.base_type(), Kind.DATETIME)) for n, t in made.schema.items()]
+    )
     connection = sqlite3.connect(":memory:")
     connection.execute(f"create table sailings ({', '.join(made.columns)})")
     plain = made.with_columns(pl.col("sailing_date").cast(pl.String), pl.col("departure").cast(pl.String))
@@ -195,10 +216,19 @@ class AgainstSql(unittest.TestCase):
 
     def test_revenue_by_month(self):
         query = Query(groups=(Grouping(field="sailing_date", grain=Grain.MONTH),), measures=(total("fare_revenue"),))
-        self.agree(query, "select date(sailing_date, 'start of month') m, sum(fare_revenue) from sailings group by m order by m")
+        self.agree(
+            query, "select date(sailing_date, 'start of month') m, sum(fare_revenue) from sailings group by m order by m"
+        )
 
     def test_figures(self):
-        query = Query(measures=(Measure(), total("passengers"), total("minutes_late", Aggregate.MEAN), total("vessel", Aggregate.COUNT_DISTINCT)))
+        query = Query(
+            measures=(
+                Measure(),
+                total("passengers"),
+                total("minutes_late", Aggregate.MEAN),
+                total("vessel", Aggregate.COUNT_DISTINCT),
+            )
+        )
         self.agree(query, "select count(*), sum(passengers), avg(minutes_late), count(distinct vessel) from sailings")
 
     def test_the_five_best_routes_of_2026(self):
@@ -233,8 +263,12 @@ class AgainstSql(unittest.TestCase):
         )
 
     def test_rows_without_a_reason(self):
-        query = Query(groups=(Grouping(field="vessel"),), measures=(Measure(),), filters=(EmptyFilter(field="cancel_reason"),))
-        self.agree(query, "select vessel, count(*) from sailings where cancel_reason is null group by vessel order by vessel")
+        query = Query(
+            groups=(Grouping(field="vessel"),), measures=(Measure(),), filters=(EmptyFilter(field="cancel_reason"),)
+        )
+        self.agree(
+            query, "select vessel, count(*) from sailings where cancel_reason is null group by vessel order by vessel"
+        )
 
 
 class Edges(unittest.TestCase):
@@ -261,16 +295,22 @@ class Edges(unittest.TestCase):
         self.assertEqual(days.frame.rows(), [(dt.date(2026, 3, 1), 1), (dt.date(2026, 3, 2), 1)])
 
     def test_the_limit_is_announced(self):
-        result = self.ask([{"route": str(i)} for i in range(30)], groups=(Grouping(field="route"),), measures=(Measure(),), limit=10)
+        result = self.ask(
+            [{"route": str(i)} for i in range(30)], groups=(Grouping(field="route"),), measures=(Measure(),), limit=10
+        )
         self.assertEqual((result.frame.height, result.groups, result.notes), (10, 30, ["Showing 10 of 30 groups."]))
 
     def test_an_unfinished_period_is_told(self):
         rows = [{"sailed": dt.date(2026, 9, 30)}, {"sailed": dt.date(2026, 10, 20)}]
-        by = {grain: self.ask(rows, groups=(Grouping(field="sailed", grain=grain),), measures=(Measure(),)) for grain in Grain}
+        by = {
+            grain: self.ask(rows, groups=(Grouping(field="sailed", grain=grain),), measures=(Measure(),)) for grain in Grain
+        }
         self.assertEqual(by[Grain.MONTH].unfinished, dt.date(2026, 10, 20))
         self.assertIsNone(by[Grain.DAY].unfinished)
         self.assertIsNone(by[Grain.WEEKDAY].unfinished)
-        whole = self.ask([{"sailed": dt.date(2026, 10, 31)}], groups=(Grouping(field="sailed", grain=Grain.MONTH),), measures=(Measure(),))
+        whole = self.ask(
+            [{"sailed": dt.date(2026, 10, 31)}], groups=(Grouping(field="sailed", grain=Grain.MONTH),), measures=(Measure(),)
+        )
         self.assertIsNone(whole.unfinished)
 
     def test_a_value_that_no_longer_exists_is_said(self):
@@ -294,7 +334,9 @@ class Edges(unittest.TestCase):
 
     def test_list_values_are_searched_bounded_and_keep_the_chosen_ones(self):
         table, schema = sailings([{"route": f"Route {i % 50}"} for i in range(120)] + [{}])
-        values, count = group_values(table, schema, Grouping(field="route"), search="ROUTE 1", limit=3, selected=("Route 19",))
+        values, count = group_values(
+            table, schema, Grouping(field="route"), search="ROUTE 1", limit=3, selected=("Route 19",)
+        )
         self.assertEqual((values[0][0], len(values), count), ("Route 19", 3, 11))
         everything, _ = group_values(table, schema, Grouping(field="route"), limit=100)
         self.assertEqual(sum(rows for _, _, rows in everything), 121)
@@ -316,4 +358,6 @@ class Edges(unittest.TestCase):
         columns = [f.id for f in SAILING_FIELDS]
         found = rows_behind(table, schema, (), context_of(table, schema), columns, None, "tern").collect()
         self.assertEqual(found["row"].to_list(), [1, 3])
-        self.assertEqual(rows_behind(table, schema, (), context_of(table, schema), columns, None, "12.5").collect().height, 1)
+        self.assertEqual(
+            rows_behind(table, schema, (), context_of(table, schema), columns, None, "12.5").collect().height, 1
+        )

@@ -31,13 +31,21 @@ def passing(rows, filter_, today=TODAY):
 
 class EachKind(unittest.TestCase):
     @settings(max_examples=80, deadline=None)
-    @given(st.lists(st.sampled_from(["A", "B", "C", None]), max_size=20), st.lists(st.sampled_from(["A", "B", "Z", None]), unique=True), st.booleans())
+    @given(
+        st.lists(st.sampled_from(["A", "B", "C", None]), max_size=20),
+        st.lists(st.sampled_from(["A", "B", "Z", None]), unique=True),
+        st.booleans(),
+    )
     def test_lists(self, routes, values, exclude):
         found = passing([{"route": r} for r in routes], ListFilter(field="route", values=tuple(values), exclude=exclude))
         self.assertEqual(found, [i for i, r in enumerate(routes) if (r in values) != exclude])
 
     @settings(max_examples=80, deadline=None)
-    @given(st.lists(st.one_of(st.none(), st.integers(-5, 5))), st.one_of(st.none(), st.integers(-6, 6)), st.one_of(st.none(), st.integers(-6, 6)))
+    @given(
+        st.lists(st.one_of(st.none(), st.integers(-5, 5))),
+        st.one_of(st.none(), st.integers(-6, 6)),
+        st.one_of(st.none(), st.integers(-6, 6)),
+    )
     def test_ranges_include_both_ends(self, numbers, low, high):
         found = passing([{"passengers": n} for n in numbers], RangeFilter(field="passengers", low=low, high=high))
         expected = [
@@ -46,7 +54,10 @@ class EachKind(unittest.TestCase):
         self.assertEqual(found, expected)
 
     @settings(max_examples=80, deadline=None)
-    @given(st.lists(st.datetimes(dt.datetime(2024, 2, 27), dt.datetime(2024, 3, 3))), st.dates(dt.date(2024, 2, 27), dt.date(2024, 3, 3)))
+    @given(
+        st.lists(st.datetimes(dt.datetime(2024, 2, 27), dt.datetime(2024, 3, 3))),
+        st.dates(dt.date(2024, 2, 27), dt.date(2024, 3, 3)),
+    )
     def test_a_day_holds_all_its_moments(self, moments, day):
         found = passing([{"departure": m} for m in moments], DatesFilter(field="departure", start=day, end=day))
         self.assertEqual(found, [i for i, m in enumerate(moments) if m.date() == day])
@@ -146,8 +157,14 @@ class Words(unittest.TestCase):
             (RelativeFilter(field="sailed", unit="year", count=1, back=1), "Sailed in the previous year"),
             (TextFilter(field="route", text="ern", exclude=True), "Route does not contain “ern”"),
             (EmptyFilter(field="fare", exclude=True), "Fare is not empty"),
-            (PointsFilter(groups=(month,), points=(("2026-03-01",), ("2026-04-01",), ("2026-05-01",))), "Sailed is Mar 2026 to May 2026"),
-            (PointsFilter(groups=(month, Grouping(field="route")), points=(("2026-03-01", "A"),)), "Sailed and Route is Mar 2026 and A"),
+            (
+                PointsFilter(groups=(month,), points=(("2026-03-01",), ("2026-04-01",), ("2026-05-01",))),
+                "Sailed is Mar 2026 to May 2026",
+            ),
+            (
+                PointsFilter(groups=(month, Grouping(field="route")), points=(("2026-03-01", "A"),)),
+                "Sailed and Route is Mar 2026 and A",
+            ),
         ):
             with self.subTest(words=words):
                 self.assertEqual(filter_.words(schema), words)
@@ -180,4 +197,6 @@ class Periods(unittest.TestCase):
         self.assertEqual(periods_between(dt.date(1, 1, 1), dt.date(9999, 1, 1), Grain.DAY), [])
 
     def test_the_last_year_there_is(self):
-        self.assertEqual(periods_between(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR), [dt.date(9998, 1, 1), dt.date(9999, 1, 1)])
+        self.assertEqual(
+            periods_between(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR), [dt.date(9998, 1, 1), dt.date(9999, 1, 1)]
+        )

@@ -10,7 +10,7 @@ from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
 
-from veduta.core.chart.definition import ChartDefinition, default_measure
+from veduta.core.chart.definition import ChartDefinition, ChartKind, default_measure
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import Filter, filter_adapter
@@ -37,7 +37,7 @@ def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change
     try:
         changed = function(definition, schema, table, **arguments)
         return ChartDefinition.model_validate_json(changed.model_dump_json())
-    except (TypeError, ValueError, ValidationError, IndexError, KeyError) as error:
+    except (AttributeError, TypeError, ValueError, IndexError, KeyError) as error:
         if isinstance(error, ValidationError):
             raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
         raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.") from None
@@ -166,7 +166,7 @@ def set_kind(
     definition: ChartDefinition, schema: Schema, table: Table, kind: str | None = None, stacking: str | None = None
 ) -> ChartDefinition:
     """Draw it another way; the fields stay."""
-    return _with(definition, kind=kind or None, stacking=stacking or definition.stacking)
+    return _with(definition, kind=ChartKind(kind) if kind else None, stacking=stacking or definition.stacking)
 
 
 @edit

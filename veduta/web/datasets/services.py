@@ -144,6 +144,13 @@ def changed_field(field: Field, changes: dict[str, Any], values: list[str] = ())
 
     Raises VedutaError for a change that does not fit.
     """
+    try:
+        return _changed_field(field, changes, values)
+    except (ValueError, AttributeError, TypeError):
+        raise VedutaError("That setting does not fit the column.", hint="Choose one from the list.") from None
+
+
+def _changed_field(field: Field, changes: dict[str, Any], values: list[str]) -> Field:
     new = dict(changes)
     if "name" in new:
         new["name"] = new["name"].strip()[:200] or field.name
@@ -334,15 +341,17 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                 raise VedutaError(
                     f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
                 )
-        if changes.keys() & {"kind", "order", "decimal"} and Kind(changes.get("kind", "text")) is not fields[place].kind:
-            return _read_again(user, dataset, field_id, changes)
+        if changes.keys() & {"order", "decimal"} or changes.get("kind", fields[place].kind) != fields[place].kind:
+            again = _to_read_again(user, dataset, field_id, changes)
+            start_import(user, again)
+            return again
         fields[place] = changed_field(fields[place], changes)
         dataset.fields = [field.model_dump(mode="json") for field in fields]
         dataset.save()
     return None
 
 
-def _read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
+def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
     last = dataset.uploads.filter(state=Upload.State.DONE).first()
     if last is None or not last.file.exists():
         raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
@@ -361,7 +370,6 @@ def _read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, 
     fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
     again.fields = [field.model_dump(mode="json") for field in fields]
     again.save()
-    transaction.on_commit(lambda: start_import(user, again))
     return again
 
 

@@ -239,7 +239,7 @@ def _field_context(field, version: Version) -> dict:
     found = version.profile(field.id)
     number_format = field.format
     if field.kind.is_number:
-        number_format = settle(field.format, [found.highest, found.lowest], field.kind)
+        number_format = settle(field.format, [found.highest, found.lowest], field.kind, records=True)
     tallest, step = max(found.bars, default=0) or 1, 120 / max(1, len(found.bars))
 
     def words(value):

@@ -159,7 +159,7 @@ def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
 
 def _legend(series: list[str]) -> dict[str, Any]:
     """As many entries side by side as fit the width."""
-    entry = min(180, 34 + max(6 * len(name) for name in series))
+    entry = min(180, 34 + max((6 * len(name) for name in series), default=0))
     return {"title": None, "orient": "top", "labelLimit": 160, "columns": {"expr": f"max(1, floor(width / {entry}))"}}
 
 

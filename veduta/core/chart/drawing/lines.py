@@ -138,7 +138,7 @@ def draw_lines(picture: Picture) -> Drawing:
         },
     }
     for row in rows:
-        row["dot"] = int(picture.selected is not None and row["on"] == 1)
+        row["dot"] = int(picture.selected is not None and row["on"] == 1 and row["point"] is not None)
     return Drawing(picture.kind, base_spec(layer=[finished, unfinished, dots]), rows, notes=notes)
 
 

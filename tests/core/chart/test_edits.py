@@ -1,0 +1,157 @@
+import datetime as dt
+import unittest
+
+from hypothesis import given, settings, strategies as st
+
+from tests.core.support import context_of, sailings
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.edits import EDITS, apply_edit, edit
+from veduta.core.chart.question import ask
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.query.query import Measure
+
+ROWS = [
+    {
+        "region": f"R{i % 3}",
+        "route": f"Route {i}",
+        "sailed": dt.date(2026, 1, 1 + i),
+        "departure": dt.datetime(2026, 1, 1 + i, 8),
+        "fare": float(i),
+    }
+    for i in range(20)
+]
+FIELDS = ["region", "route", "sailed", "departure", "fare", "passengers", "cancelled"]
+CHANGES = st.one_of(
+    st.fixed_dictionaries(
+        {"edit": st.just("add_field"), "field": st.sampled_from(FIELDS), "to": st.sampled_from(["", "show", "by", "split"])}
+    ),
+    st.fixed_dictionaries(
+        {"edit": st.just("remove"), "clause": st.sampled_from(["show", "by", "split", "only", "keep", "sort", "as"])}
+    ),
+    st.fixed_dictionaries({"edit": st.just("set_measure"), "index": st.integers(0, 2), "field": st.sampled_from(FIELDS)}),
+    st.fixed_dictionaries(
+        {"edit": st.just("set_group"), "clause": st.sampled_from(["by", "split"]), "field": st.sampled_from(FIELDS)}
+    ),
+    st.fixed_dictionaries(
+        {
+            "edit": st.just("set_kind"),
+            "kind": st.sampled_from(["bar", "lying", "line", "area", "table", "crosstab", "figure", None]),
+        }
+    ),
+    st.fixed_dictionaries({"edit": st.just("choose_stacking"), "stacking": st.sampled_from(["stacked", "grouped", "full"])}),
+    st.just({"edit": "swap"}),
+    st.just({"edit": "set_keep", "keep": {"count": 2, "of": "split"}}),
+    st.just({"edit": "set_sort", "sort": {"by": "measure", "descending": True}}),
+    st.just({"edit": "set_filter", "filter": {"kind": "range", "field": "fare", "low": 3}}),
+)
+
+
+class Edits(unittest.TestCase):
+    def setUp(self):
+        self.table, self.schema = sailings(ROWS)
+
+    def after(self, *changes, **start):
+        definition = load_definition({"dataset": "d", **start})
+        for change in changes:
+            definition = apply_edit(definition, self.schema, self.table, change)
+        return definition
+
+    def names(self, definition: ChartDefinition):
+        return (
+            [m.field for m in definition.show],
+            [g.field for g in definition.by],
+            definition.split and definition.split.field,
+        )
+
+    def test_a_field_goes_where_it_makes_most_sense(self):
+        def add(*fields):
+            return self.names(self.after(*({"edit": "add_field", "field": field} for field in fields)))
+
+        self.assertEqual(add("fare"), (["fare"], [], None))
+        self.assertEqual(add("sailed", "fare"), (["fare"], ["sailed"], None))
+        self.assertEqual(add("sailed", "region"), ([], ["sailed"], "region"))
+        self.assertEqual(add("sailed", "route"), ([], ["sailed", "route"], None))
+        self.assertEqual(add("region", "sailed"), ([], ["sailed"], "region"))
+        self.assertEqual(add("fare", "fare"), (["fare"], [], None))
+        self.assertEqual(add("region", "region"), ([], ["region"], None))
+
+    def test_swapping_is_one_action_and_its_own_inverse(self):
+        start = {"by": ["route"], "split": "region"}
+        swapped = self.after({"edit": "swap"}, **start)
+        self.assertEqual(self.names(swapped), ([], ["region"], "route"))
+        self.assertEqual(self.after({"edit": "swap"}, {"edit": "swap"}, **start), self.after(**start))
+        self.assertEqual(self.names(self.after({"edit": "swap"}, by=["route", "region"])), ([], ["region", "route"], None))
+
+    def test_aggregates_that_do_not_suit_are_replaced(self):
+        measure = self.after({"edit": "set_measure", "index": 0, "field": "route", "aggregate": "sum"}).show[0]
+        self.assertEqual(measure.aggregate, "count_distinct")
+
+    def test_another_aggregate_keeps_the_name_and_format(self):
+        start = {"show": [{"field": "fare", "aggregate": "sum", "name": "Takings", "format": {"decimals": 1}}]}
+        measure = self.after({"edit": "set_measure", "index": 0, "aggregate": "mean"}, **start).show[0]
+        self.assertEqual((measure.aggregate, measure.name, measure.format.decimals), ("mean", "Takings", 1))
+
+    def test_counting_rows(self):
+        self.assertEqual(
+            self.after({"edit": "set_measure", "index": 0}, show=[{"field": "fare", "aggregate": "sum"}]).show, (Measure(),)
+        )
+
+    def test_names_and_formats(self):
+        styled = self.after(
+            {"edit": "style_measure", "index": 0, "name": " Sailings "},
+            {"edit": "style_measure", "index": 0, "number_format": {"style": "percent"}},
+        ).show[0]
+        self.assertEqual((styled.name, styled.format.style), ("Sailings", "percent"))
+
+    def test_removing_a_dimension_removes_what_hung_on_it(self):
+        start = {"by": ["route"], "keep": {"count": 3}, "sort": {"by": "name"}}
+        emptied = self.after({"edit": "remove", "clause": "by"}, **start)
+        self.assertEqual((emptied.keep, emptied.sort), (None, None))
+
+    def test_another_dimension_drops_an_order_that_does_not_suit_it(self):
+        start = {"by": ["route"], "sort": {"by": "own", "values": ["Route 3"]}}
+        self.assertIsNone(self.after({"edit": "set_group", "clause": "by", "index": 0, "field": "sailed"}, **start).sort)
+
+    def test_a_new_kind_keeps_the_fields(self):
+        start = {"by": ["route"], "split": "region", "show": [{"field": "fare", "aggregate": "sum"}]}
+        changed = self.after({"edit": "set_kind", "kind": "crosstab"}, {"edit": "set_kind", "kind": "area"}, **start)
+        self.assertEqual(self.names(changed), (["fare"], ["route"], "region"))
+
+    def test_bad_changes_are_refused_in_words(self):
+        for change in (
+            {"edit": "explode"},
+            {},
+            {"edit": "set_filter", "filter": {"kind": "range", "field": "fare", "low": "much"}},
+            {"edit": "set_filter", "filter": {"kind": "teleport"}},
+            {"edit": "set_keep", "keep": {"count": 0}},
+            {"edit": "add_field", "field": "gone"},
+            {"edit": "add_field"},
+            {"edit": "remove", "clause": "__class__"},
+            {"edit": "set_group", "clause": "by", "index": 7},
+            {"edit": "style_measure", "index": 9, "name": "x"},
+            {"edit": "swap", "index": 4},
+            {"edit": "set_kind", "kind": "pie in the sky"},
+        ):
+            with self.subTest(change=change), self.assertRaises(DefinitionProblem):
+                self.after(change, by=["route"])
+
+    def test_two_edits_cannot_share_a_name(self):
+        def swap(): ...
+
+        with self.assertRaises(ValueError):
+            edit(swap)
+        self.assertNotEqual(EDITS["swap"], swap)
+
+    @settings(max_examples=120, deadline=None)
+    @given(st.lists(CHANGES, max_size=8))
+    def test_whatever_is_edited_can_be_stored_and_answered(self, changes):
+        table, schema = sailings(ROWS)
+        definition = load_definition({"dataset": "d"})
+        for change in changes:
+            try:
+                definition = apply_edit(definition, schema, table, change)
+            except VedutaError:
+                continue
+        self.assertEqual(load_definition(definition.model_dump_json()), definition)
+        answered = ask(definition, table, schema, context_of(table, schema))
+        self.assertTrue(answered.sentence.endswith("."))

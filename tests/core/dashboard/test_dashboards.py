@@ -1,0 +1,141 @@
+import datetime as dt
+import unittest
+
+from tests.core.support import field, sailings
+from veduta.core.chart.definition import load_definition
+from veduta.core.dashboard.definition import Control, DatesChoice, ListChoice, ViewState, load_dashboard, load_state
+from veduta.core.dashboard.following import choice_of, filters_for_block
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.query.filters import DatesFilter, ListFilter, PointsFilter, RelativeFilter
+
+DATE = {
+    "id": "date",
+    "kind": "dates",
+    "dataset": "d",
+    "field": "sailed",
+    "field_kind": "date",
+    "name": "Sailed",
+    "dates": {},
+}
+REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region"}
+OTHER = Schema([field("Region", Kind.TEXT).model_copy(update={"id": "c9"}), field("Berths", Kind.WHOLE)])
+
+
+class Definitions(unittest.TestCase):
+    def test_it_survives_being_stored(self):
+        data = {"blocks": [{"id": "a1", "kind": "text", "text": "Hello"}], "controls": [DATE, REGION]}
+        dashboard = load_dashboard(data)
+        self.assertEqual(load_dashboard(dashboard.model_dump(mode="json")), dashboard)
+
+    def test_unusable_ones_are_explained(self):
+        block = {"id": "a1", "kind": "text"}
+        for data in (
+            None,
+            {"blocks": [block, block]},
+            {"blocks": [{**block, "w": 13}]},
+            {"blocks": [{**block, "id": "<b>"}]},
+            {"pages": []},
+        ):
+            with self.subTest(data=data), self.assertRaises(DefinitionProblem):
+                load_dashboard(data)
+        with self.assertRaises(NewerDefinition):
+            load_dashboard({"version": 2})
+
+    def test_blocks_are_read_from_the_top_left(self):
+        places = {"a": (6, 0), "b": (0, 4), "c": (0, 0)}
+        dashboard = load_dashboard(
+            {"blocks": [{"id": k, "kind": "heading", "x": x, "y": y} for k, (x, y) in places.items()]}
+        )
+        self.assertEqual([block.id for block in dashboard.in_reading_order], ["c", "a", "b"])
+
+
+class States(unittest.TestCase):
+    def test_an_address_holds_the_whole_state(self):
+        state = ViewState(
+            controls={
+                "date": DatesChoice(kind="dates", start=dt.date(2026, 1, 1)),
+                "region": ListChoice(values=("A", None)),
+                "x": None,
+            },
+            selections=({"block": "b1", "mode": "leave_out", "points": (("A", 3), (None, True))},),
+        )
+        self.assertEqual(load_state(state.model_dump_json()), state)
+        self.assertEqual(load_state(""), ViewState())
+
+    def test_damaged_addresses_are_explained(self):
+        for text in (
+            "{",
+            "[1]",
+            '{"controls": 5}',
+            '{"selections": [{"block": "b1", "points": []}]}',
+            '{"controls": {"d": {"kind": "dates", "start": "2026-02-02", "end": "2026-01-01"}}}',
+            '{"selections": [{"block": "../x", "points": [[1]]}]}',
+        ):
+            with self.subTest(text=text), self.assertRaises(DefinitionProblem) as caught:
+                load_state(text)
+            self.assertIn("plain address", caught.exception.hint)
+
+
+class Following(unittest.TestCase):
+    def setUp(self):
+        _, self.schema = sailings([])
+        self.chart = load_definition({"dataset": "d", "by": ["route"]})
+        self.source = load_definition({"dataset": "d", "by": [{"field": "sailed", "grain": "month"}], "split": "region"})
+
+    def follow(self, state, controls=(DATE, REGION), chart=None, schema=None, block="me"):
+        dashboard = load_dashboard({"controls": list(controls)})
+        sources = {"other": (self.source, self.schema), "figure": (load_definition({"dataset": "d"}), self.schema)}
+        return filters_for_block(block, chart or self.chart, schema or self.schema, dashboard, state, sources.get)
+
+    def test_controls_filter_by_what_they_are_set_to(self):
+        state = ViewState(controls={"region": ListChoice(values=("A",), exclude=True)})
+        self.assertEqual(
+            self.follow(state).filters,
+            [RelativeFilter(field="sailed"), ListFilter(field="region", values=("A",), exclude=True)],
+        )
+
+    def test_a_control_set_to_all_filters_nothing(self):
+        state = ViewState(controls={"date": None, "region": ListChoice(values=())})
+        self.assertEqual(self.follow(state).filters, [])
+
+    def test_a_range_of_days(self):
+        state = ViewState(controls={"date": DatesChoice(kind="dates", end=dt.date(2026, 5, 1))})
+        self.assertEqual(self.follow(state).filters, [DatesFilter(field="sailed", end=dt.date(2026, 5, 1))])
+
+    def test_a_block_of_another_dataset_follows_by_the_name_of_the_field_or_says_that_it_cannot(self):
+        chart = load_definition({"dataset": "ports"})
+        found = self.follow(ViewState(controls={"region": ListChoice(values=("A",))}), chart=chart, schema=OTHER)
+        self.assertEqual(found.filters, [ListFilter(field="c9", values=("A",))])
+        self.assertEqual(found.not_followed, ["Sailed"])
+
+    def test_a_control_that_narrows_nothing_is_not_worth_a_word(self):
+        found = self.follow(ViewState(controls={"date": None}), chart=load_definition({"dataset": "ports"}), schema=OTHER)
+        self.assertEqual(found.not_followed, [])
+
+    def test_a_selection_filters_the_others_and_not_its_own_block(self):
+        state = ViewState(selections=({"block": "other", "points": (("2026-03-01", "A"),)},))
+        self.assertEqual(
+            self.follow(state, ()).filters, [PointsFilter(groups=self.source.groups, points=(("2026-03-01", "A"),))]
+        )
+        self.assertEqual(self.follow(state, (), block="other").filters, [])
+
+    def test_a_selected_range_of_the_axis_ignores_the_series(self):
+        state = ViewState(selections=({"block": "other", "mode": "leave_out", "points": (("2026-03-01",),)},))
+        self.assertEqual(
+            self.follow(state, ()).filters, [PointsFilter(groups=self.source.by, points=(("2026-03-01",),), exclude=True)]
+        )
+
+    def test_a_selection_whose_field_is_not_there_is_not_followed_and_said(self):
+        state = ViewState(selections=({"block": "other", "points": (("2026-03-01", "A"),)},))
+        found = self.follow(state, (), chart=load_definition({"dataset": "ports"}), schema=OTHER)
+        self.assertEqual((found.filters, found.not_followed), ([], ["Sailed"]))
+
+    def test_selections_of_blocks_that_are_gone_or_have_no_marks_are_passed_over(self):
+        for block in ("gone", "figure"):
+            self.assertEqual(self.follow(ViewState(selections=({"block": block, "points": (("A",),)},)), ()).filters, [])
+
+    def test_a_choice_of_the_wrong_kind_is_refused(self):
+        control = Control.model_validate(DATE)
+        with self.assertRaises(DefinitionProblem):
+            choice_of(control, ViewState(controls={"date": ListChoice(values=("A",))}))

@@ -1,0 +1,117 @@
+"""What web tests share: a workspace with people of every role, a small dataset, charts and a published dashboard."""
+
+from __future__ import annotations
+
+import io
+import json
+import shutil
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth.models import Group
+from django.test import TestCase
+from django.urls import reverse
+
+from veduta.core.chart.definition import load_definition
+from veduta.core.dashboard.definition import load_dashboard
+from veduta.web.accounts.models import User
+from veduta.web.charts import services as charts
+from veduta.web.dashboards import services as dashboards
+from veduta.web.datasets import services as datasets
+from veduta.web.datasets.models import Dataset, Upload
+from veduta.web.datasets.store import forget
+
+PASSWORD = "long-enough-word"
+FERRIES = """sailing_id,sailed,region,route,fare,passengers,cancelled
+1,2026-01-05,North Reach,Harrow–Tern,120.5,40,no
+2,2026-01-20,Inner Sound,Stack Point–Quay,80,31,no
+3,2026-02-03,North Reach,Harrow–Tern,,0,yes
+4,2026-02-14,South Banks,Sallow Ness–Quay,-15.25,12,no
+5,2026-02-14,North Reach,Tern–Gull Bank,60,22,no
+"""
+
+
+def make_user(username: str, role: str) -> User:
+    return User.objects.create_user(username, password=PASSWORD, role=role, first_name=username.capitalize())
+
+
+def receive(user: User, content: str | bytes, name: str = "ferries.csv", dataset: Dataset | None = None) -> Upload:
+    data = content if isinstance(content, bytes) else content.encode()
+    return datasets.receive(user, io.BytesIO(data), len(data), name, dataset)
+
+
+def import_now(user: User, content: str | bytes, name: str = "ferries.csv", dataset: Dataset | None = None) -> Dataset:
+    upload = receive(user, content, name, dataset)
+    datasets.start_import(user, upload)
+    upload.refresh_from_db()
+    assert upload.state == Upload.State.DONE, upload.message
+    return Dataset.objects.select_related("current").get(pk=upload.dataset_id)
+
+
+class WebTest(TestCase):
+    """Signed in as nobody at first; `as_(user)` changes that. Requests made with `ask` speak JSON as the pages do."""
+
+    def setUp(self) -> None:
+        forget()
+        shutil.rmtree(settings.UPLOAD_DIR, ignore_errors=True)
+        settings.UPLOAD_DIR.mkdir(parents=True)
+        self.steward = make_user("steward", "steward")
+        self.analyst = make_user("analyst", "analyst")
+        self.explorer = make_user("explorer", "explorer")
+
+    def as_(self, user: User) -> None:
+        self.client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+
+    def ask(self, name: str, *args: Any, data: Any = None, **query: Any):
+        address = reverse(name, args=args)
+        if query:
+            address += "?" + "&".join(f"{key}={value}" for key, value in query.items())
+        return self.client.post(address, json.dumps(data or {}), content_type="application/json", headers={"X-Veduta": "1"})
+
+    def look(self, name: str, *args: Any, **query: Any):
+        return self.client.get(reverse(name, args=args), query, headers={"X-Veduta": "1"})
+
+    def make_dataset(self) -> Dataset:
+        self.dataset = import_now(self.analyst, FERRIES)
+        self.ids = {field.source: field.id for field in self.dataset.all_fields}
+        return self.dataset
+
+    def make_chart(self, name: str = "Fares", **parts: Any):
+        if not hasattr(self, "dataset"):
+            self.make_dataset()
+        parts = parts or {"show": [{"field": self.ids["fare"], "aggregate": "sum"}], "by": [self.ids["region"]]}
+        definition = load_definition({"dataset": str(self.dataset.pk), **parts})
+        chart = charts.create_chart(self.analyst, self.dataset, definition, name)
+        return charts.save_chart(self.analyst, chart, definition, name, 0)
+
+    def make_dashboard(self, published: bool = True):
+        """Blocks "bars" (by region) and "count" (a figure), controls "date" and "region"."""
+        bars, figure = self.make_chart(), self.make_chart("Sailings", show=[{}])
+        definition = load_dashboard(
+            {
+                "blocks": [
+                    {"id": "bars", "kind": "chart", "chart": str(bars.pk)},
+                    {"id": "count", "kind": "chart", "chart": str(figure.pk), "x": 6},
+                    {"id": "words", "kind": "text", "text": "**Fares** <script>alert(1)</script>", "y": 4},
+                    {"id": "title", "kind": "heading", "text": "The season", "y": 8},
+                ],
+                "controls": [
+                    dashboards.control_for(self.dataset, self.ids[source])
+                    .model_copy(update={"id": key})
+                    .model_dump(mode="json")
+                    for key, source in (("date", "sailed"), ("region", "region"))
+                ],
+            }
+        )
+        dashboard = dashboards.create_dashboard(self.analyst, "Season")
+        dashboard = dashboards.save_draft(self.analyst, dashboard, definition, "Season", 0)
+        if published:
+            dashboards.publish(self.analyst, dashboard)
+            dashboard.refresh_from_db()
+        self.dashboard = dashboard
+        return dashboard
+
+    def grant(self, level: str = "view", download: bool = True) -> None:
+        group, _ = Group.objects.get_or_create(name="Harbour office")
+        self.explorer.groups.add(group)
+        dashboards.grant(self.analyst, self.dashboard, f"group-{group.pk}", level, download)
