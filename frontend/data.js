@@ -64,9 +64,9 @@ export function uploader() {
 export function datasetCheck() {
   return {
     busy: false,
-    async options(event) {
+    async corrected(event) {
       const field = event.target.closest("[data-option]");
-      if (!field) return;
+      if (!field) return this.column(event);
       const value = field.type === "checkbox" ? field.checked : field.dataset.as === "int" ? Number(field.value) : field.value;
       await this.refresh(this.$root.dataset.options, { [field.dataset.option]: value });
     },

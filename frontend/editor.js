@@ -28,7 +28,7 @@ function editor() {
       this.history = new History(start.id, { definition: start.definition, name: start.name });
       this.revision = start.revision;
       this.status = start.published ? `version ${start.published} is published` : "not published yet";
-      this.keep = debounce(() => { sending = sending.then(() => this.send()); }, 400);
+      this.keep = debounce(() => this.flush(), 400);
       this.typed = debounce((target) => this.showControl(openControl, target.value), 250);
       grid = GridStack.init({ column: 12, cellHeight: 56, margin: 0, float: false, handle: ".block-handle", animate: false, columnOpts: { breakpoints: [] } }, this.$refs.grid);
       grid.on("change", () => { if (!busy) this.readPlaces(); });
@@ -64,15 +64,21 @@ function editor() {
       this.isEmpty = this.definition.blocks.length === 0;
     },
 
+    // Sends what is unsent now, after what is under way; block data and publishing wait for it.
+    flush() {
+      sending = sending.then(() => !this.unsent || this.send());
+      return sending;
+    },
     async send(overwrite = false) {
       const { definition, name } = this.history.now;
+      this.unsent = false; // a change made while this is under way sets it again
       try {
         const answer = await post(`${this.base}draft/`, { definition, name, revision: this.revision, overwrite });
         this.revision = answer.revision;
-        this.unsent = false;
-        this.status = `draft saved ${answer.at}`;
+        if (!this.unsent) this.status = `draft saved ${answer.at}`;
         return true;
       } catch (error) {
+        this.unsent = true;
         if (error.status === 409) return this.settle(error.data);
         this.status = "draft not saved";
         failed(error);
@@ -159,16 +165,12 @@ function editor() {
         content.innerHTML = (await post(this.$root.dataset.text, { text: block.text ?? "" })).html;
       } else {
         title.textContent = block.title || names[block.chart] || "Chart";
-        await sending;
         await this.drawBlock(block, content, title, note);
       }
     },
     async drawBlock(block, content, title, note) {
       try {
-        if (this.unsent) {
-          await new Promise((resolve) => setTimeout(resolve, 450));
-          await sending;
-        }
+        await this.flush();
         const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
         title.textContent = data.title;
         await draw(content, data.empty ? { html: '<p class="muted">No rows here with these filters.</p>' } : data);
@@ -263,7 +265,7 @@ function editor() {
         const text = await this.askText(block.text ?? "");
         if (text !== null) this.change(id, { text });
       } else {
-        await sending;
+        await this.flush();
         const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", block.chart);
         location.href = address;
       }
@@ -363,8 +365,7 @@ function editor() {
     async showControl(id, find = "", anchor = null) {
       openControl = id;
       try {
-        await sending;
-        if (this.unsent) await this.send();
+        await this.flush();
         const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
         if (this.popoverOpen && !anchor) replaceContent(this.$refs.popover, html);
         else {
@@ -420,8 +421,7 @@ function editor() {
     showVersions() { dialog(template("versions"), { label: "Versions" }); },
     async publish() {
       try {
-        await sending;
-        if (this.unsent && !(await this.send())) return;
+        if (!(await this.flush())) return;
         location.href = (await post(`${this.base}publish/`)).address;
       } catch (error) {
         failed(error);

@@ -140,6 +140,8 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
 def points_filter(definition: ChartDefinition, points: Any) -> PointsFilter:
     """The records of some marks. Raises DefinitionProblem for points that are not the chart's."""
     try:
+        if not all(isinstance(point, list) and point for point in points):
+            raise TypeError
         depth = len(points[0])
         return PointsFilter(groups=definition.groups[:depth], points=tuple(tuple(point) for point in points))
     except (TypeError, ValueError, IndexError, KeyError):

@@ -1,0 +1,109 @@
+"""Browser tests drive Chromium against the real server and worker, started once with demo data in a folder of their own."""
+
+from __future__ import annotations
+
+import atexit
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+import urllib.error
+import urllib.request
+from functools import cache
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from veduta.demo.load import PASSWORD
+
+ROOT = Path(__file__).parents[2]
+CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
+ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+ROWS = "3000"
+
+
+def start_server(folder: Path, rows: str = ROWS) -> str:
+    """Start server and worker on demo data in a folder; they stop with this process. Returns the address."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = str(probe.getsockname()[1])
+    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "DJANGO_SETTINGS_MODULE": "veduta.web.settings"}
+
+    def manage(*arguments: str) -> list[str]:
+        return [sys.executable, "manage.py", *arguments]
+
+    for command in (
+        ("migrate", "--verbosity=0"),
+        ("collectstatic", "--noinput", "--verbosity=0"),
+        ("demo", f"--rows={rows}"),
+    ):
+        subprocess.run(manage(*command), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
+    server = subprocess.Popen(manage("serve"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
+    atexit.register(lambda: (server.terminate(), server.wait(timeout=30)))
+    address = f"http://127.0.0.1:{port}"
+    for _ in range(300):
+        try:
+            urllib.request.urlopen(f"{address}/sign-in/")
+            return address
+        except (urllib.error.URLError, ConnectionError):
+            time.sleep(0.1)
+    raise RuntimeError("The server did not start.")
+
+
+@cache
+def server() -> str:
+    folder = Path(tempfile.mkdtemp(prefix="veduta-browser-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return start_server(folder)
+
+
+@cache
+def browser():
+    playwright = sync_playwright().start()
+    chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+    atexit.register(lambda: (chromium.close(), playwright.stop()))
+    return chromium
+
+
+@unittest.skipUnless(Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium")
+class BrowserTest(unittest.TestCase):
+    """A page of its own for each test. Anything the page complains about fails the test."""
+
+    viewport = {"width": 1280, "height": 800}
+
+    def setUp(self) -> None:
+        self.server = server()
+        context = browser().new_context(viewport=self.viewport, accept_downloads=True, reduced_motion="reduce")
+        self.addCleanup(context.close)
+        self.page: Page = context.new_page()
+        self.page.set_default_timeout(15_000)
+        self.complaints: list[str] = []
+        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        self.page.on("console", lambda message: self.complaints.append(message.text) if message.type == "error" else None)
+
+    def tearDown(self) -> None:
+        self.assertEqual(self.complaints, [])
+
+    def sign_in(self, name: str) -> None:
+        self.page.goto(f"{self.server}/sign-in/")
+        self.page.fill("[name=username]", name)
+        self.page.fill("[name=password]", PASSWORD)
+        self.page.click("button:has-text('Sign in')")
+        self.page.wait_for_url(f"{self.server}/")
+
+    def go(self, path: str) -> None:
+        self.page.goto(f"{self.server}{path}")
+
+    def sees(self, selector: str, **options) -> None:
+        self.page.locator(selector).first.wait_for(**options)
+
+    def has_text(self, selector: str, words: str) -> None:
+        """Wait until some element says these words."""
+        self.page.locator(selector).filter(has_text=words).first.wait_for()

@@ -1,0 +1,281 @@
+"""The two journeys everything else rests on, in the browser against the real server."""
+
+from __future__ import annotations
+
+import csv
+import re
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from tests.browser.support import BrowserTest
+
+MESSY = Path(__file__).parents[1] / "files" / "ticket_hut_diary.csv"
+
+
+class AnalystJourney(BrowserTest):
+    def new_chart(self, dataset: str) -> None:
+        self.go("/charts/")
+        self.page.select_option("[name=dataset]", label=dataset)
+        self.page.click("text=Make a chart")
+        self.sees("[x-ref=sentence] .clause")
+
+    def choose_instead(self, clause: str, field: str) -> None:
+        """Open a clause, search for a field and take it with the keyboard."""
+        self.page.click(f"[data-clause={clause}]")
+        box = self.page.locator("[x-ref=popover] [data-filters]")
+        box.fill(field)
+        box.press("Enter")
+        self.has_text("[x-ref=sentence]", field.lower())
+        self.page.keyboard.press("Escape")
+
+    def save(self, name: str) -> None:
+        self.page.fill("[x-ref=name]", name)
+        self.page.keyboard.press("Tab")
+        self.page.click("text=Save chart")
+        self.has_text("[role=status]", "saved ")
+
+    def test_from_a_file_nobody_prepared_to_a_published_dashboard(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/data/")
+        page.set_input_files("input[type=file]", MESSY)
+        page.wait_for_url("**/data/uploads/**")
+        # The header was found under the title; one column is read wrongly and corrected.
+        self.has_text("table", "Stack Point–Ottersand")
+        page.locator("select[aria-label='Type of Hut no.']").select_option("whole")
+        expect(page.locator("tbody tr").first.locator("td").nth(7)).to_have_text("7")
+        page.fill("[x-ref=name]", "Hut diary")
+        page.click("button:text-is('Import')")
+        page.wait_for_url(re.compile(r"/data/[0-9a-f-]{36}/$"))
+        self.has_text(".notice", "1 line had too few cells")
+
+        # A type is corrected after the import too; the file is read again.
+        page.locator("select[aria-label='Type of Hut no.']").select_option("text")
+        self.has_text("main", "version 2 of")
+        page.click("[role=tab]:text-is('Rows')")
+        self.has_text("[x-ref=rows] td", "007")
+
+        self.new_chart("Hut diary")
+        self.choose_instead("by", "Route")
+        self.choose_instead("show", "Takings")
+        expect(page.locator("[x-ref=picture] .reachable")).to_have_count(2)
+        self.save("Takings by route")
+
+        self.new_chart("Hut diary")
+        page.dblclick("[data-field-id] >> text='Rained?'")
+        self.has_text("[x-ref=sentence]", "split by rained?")
+        page.keyboard.press("Control+z")
+        expect(page.locator("[x-ref=sentence]")).not_to_contain_text("split by rained?")
+        page.click("text=Redo")
+        self.has_text("[x-ref=sentence]", "split by rained?")
+        self.save("Tickets by month")
+
+        self.new_chart("Hut diary")
+        page.click("[data-clause=by]")
+        page.click("[x-ref=popover] >> text=Remove")
+        self.sees(".figure-number")
+        self.save("All tickets")
+        page.click("text=Place on dashboard")
+        page.click("text=On a new dashboard")
+        page.wait_for_url("**/edit/")
+
+        for name in ("Takings by route", "Tickets by month"):
+            page.click("button:text-is('Chart')")
+            page.click(f"dialog [data-name='{name}']")
+            self.has_text(".block-title", name)
+        page.click("button:text-is('Text')")
+        page.fill("dialog textarea", "Kept by **hand**")
+        self.has_text("dialog [data-preview] strong", "hand")
+        page.click("dialog >> text=Done")
+        self.has_text(".prose-text strong", "hand")
+        page.click("button:text-is('Control')")
+        page.locator("dialog [data-words='Day Hut diary']").click()
+        self.has_text("[x-ref=controls]", "Day")
+        page.fill("[x-ref=name]", "At the hut")
+        page.keyboard.press("Tab")
+        self.has_text("[role=status]", "draft saved")
+        page.click("text=Publish")
+        page.wait_for_url(re.compile(r"/dashboards/[0-9a-f-]{36}/$"))
+        self.has_text("h1", "At the hut")
+        expect(page.locator(".board [data-block]")).to_have_count(3)
+        self.sees(".board .reachable")
+
+    def test_blocks_are_arranged_with_the_keyboard_and_undone(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        page.click("button:text-is('New dashboard')")
+        page.click("button:text-is('Heading')")
+        page.locator(".block-title input").fill("Summer")
+        page.keyboard.press("Enter")
+        self.has_text(".block-title", "Summer")
+        block = page.locator(".grid-stack-item")
+        block.focus()
+        page.keyboard.press("Shift+ArrowLeft")
+        page.keyboard.press("ArrowRight")
+        expect(block).to_have_attribute("gs-w", "11")
+        expect(block).to_have_attribute("gs-x", "1")
+        page.keyboard.press("Control+d")
+        expect(page.locator(".grid-stack-item")).to_have_count(2)
+        page.keyboard.press("Delete")
+        expect(page.locator(".grid-stack-item")).to_have_count(1)
+        page.locator(".head").get_by_role("button", name="Undo").click()
+        expect(page.locator(".grid-stack-item")).to_have_count(2)
+        self.has_text("[role=status]", "draft saved")
+        page.reload()
+        expect(page.locator(".grid-stack-item")).to_have_count(2)
+
+    def test_two_people_saving_the_same_chart(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/charts/")
+        page.click("a:text-is('Regions by year')")
+        self.sees("[x-ref=sentence] .clause")
+        other = page.context.new_page()
+        other.goto(page.url)
+        other.locator("[x-ref=sentence] .clause").first.wait_for()
+        page.fill("[x-ref=title]", "First")
+        page.keyboard.press("Tab")
+        self.has_text("[role=status]", "draft saved")
+        page.click("text=Save chart")
+        self.has_text("[role=status]", "saved ")
+        other.fill("[x-ref=title]", "Second")
+        other.keyboard.press("Tab")
+        other.locator("[role=status]").filter(has_text="draft saved").wait_for()
+        other.click("text=Save chart")
+        other.locator("dialog").filter(has_text="First").wait_for()
+        self.complaints.clear()
+        other.click("text=Save mine as a new chart")
+        other.wait_for_url(lambda url: url != page.url)
+        other.locator("[x-ref=title]").wait_for()
+        expect(other.locator("[x-ref=title]")).to_have_value("Second")
+
+
+class ExplorerJourney(BrowserTest):
+    def open(self) -> None:
+        self.sign_in("explorer")
+        self.page.click("text=Season at a glance")
+        self.drawn(1)
+
+    def drawn(self, times: int) -> None:
+        """Wait until all blocks have been drawn so many times since the page was opened."""
+        self.page.wait_for_function("n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n", arg=times)
+
+    def figure(self, block: str) -> str:
+        return self.page.locator(f"#block-{block} .figure-number").inner_text()
+
+    def test_open_filter_focus_look_behind_and_come_back(self):
+        page = self.page
+        self.open()
+        everything = self.figure("b2")
+
+        page.click("[data-control=region]")
+        page.fill("[x-ref=popover] [data-find]", "north")
+        expect(page.locator("[x-ref=popover] [data-list]")).to_have_count(1)
+        page.check("[x-ref=popover] [data-list]")
+        self.drawn(2)
+        page.keyboard.press("Escape")
+        self.has_text("[x-ref=trail]", "Region: North Reach")
+        north = self.figure("b2")
+        self.assertNotEqual(north, everything)
+
+        page.locator("#block-b4 .reachable").first.click()
+        self.drawn(3)
+        self.has_text("[x-ref=trail]", "7 other blocks follow this selection")
+        focused = self.figure("b2")
+        self.assertNotEqual(focused, north)
+        expect(page.locator("#block-b4 .reachable")).not_to_have_count(1)
+
+        page.click("[data-act=rows]")
+        self.has_text("dialog", "rows match")
+        count = int(re.search(r"([\d,]+) of", page.locator("dialog .muted").nth(1).inner_text())[1].replace(",", ""))
+        with page.expect_download() as download:
+            page.click("dialog >> text=Download (CSV)")
+        with tempfile.TemporaryDirectory() as folder:
+            download.value.save_as(Path(folder) / "rows.csv")
+            rows = list(csv.DictReader((Path(folder) / "rows.csv").read_text("utf-8-sig").splitlines()))
+        self.assertEqual(len(rows), count)
+        self.assertEqual(f"{sum(int(row['Passengers']) for row in rows):,}", focused)
+        page.keyboard.press("Escape")
+
+        page.reload()
+        self.drawn(1)
+        self.assertEqual(self.figure("b2"), focused)
+        page.click("[data-remove]")
+        self.drawn(2)
+        self.assertEqual(self.figure("b2"), north)
+        page.go_back()
+        self.has_text("[x-ref=trail]", "other blocks follow")
+        self.drawn(3)
+        self.assertEqual(self.figure("b2"), focused)
+        page.click("text=Clear all")
+        self.drawn(4)
+        expect(page.locator("[data-remove]")).to_have_count(0)
+
+        page.click("header >> text=Runa Fennick")
+        page.click("text=Sign out")
+        page.wait_for_url("**/sign-in/")
+
+    def test_a_range_is_dragged_over_and_left_out(self):
+        page = self.page
+        self.open()
+        all_of_it = self.figure("b2")
+        box = page.locator("#block-b5 svg").bounding_box()
+        page.mouse.move(box["x"] + 200, box["y"] + 80)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 420, box["y"] + 120, steps=4)
+        page.mouse.up()
+        self.drawn(2)
+        self.has_text("[x-ref=trail]", "Sailing date is")
+        inside = self.figure("b2")
+        page.click("[data-act=leave_out]")
+        self.drawn(3)
+        self.has_text("[x-ref=trail]", "Sailing date is not")
+        numbers = [int(text.replace(",", "")) for text in (all_of_it, inside, self.figure("b2"))]
+        self.assertEqual(numbers[0], numbers[1] + numbers[2])
+
+    def test_marks_are_reached_and_chosen_with_the_keyboard(self):
+        page = self.page
+        self.open()
+        page.locator("#block-b6 .reachable").first.focus()
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("Enter")
+        self.drawn(2)
+        self.has_text("[x-ref=trail]", "Sailing date is Tuesday")
+
+    def test_an_explorer_is_shown_nothing_else(self):
+        self.open()
+        self.assertEqual(self.page.locator("nav >> text=Data").count(), 0)
+        self.go("/data/")
+        self.has_text("h1", "Not found")
+        self.complaints.clear()
+
+    def test_a_block_that_fails_says_so_and_leaves_the_others(self):
+        page = self.page
+        page.route(
+            "**/blocks/b5/**",
+            lambda route: route.fulfill(status=500, content_type="application/json", body='{"message": "Out of order."}'),
+        )
+        self.open()
+        self.has_text("#block-b5", "Out of order.")
+        self.sees("#block-b4 .reachable")
+        page.unroute("**/blocks/b5/**")
+        page.click("#block-b5 >> text=Try again")
+        self.sees("#block-b5 .reachable")
+        self.complaints.clear()
+
+
+class OnASmallScreen(BrowserTest):
+    viewport = {"width": 390, "height": 844}
+
+    def test_nothing_is_wider_than_the_screen(self):
+        self.sign_in("analyst")
+        for path, ready in (("/", "h1"), ("/data/", "h1"), ("/charts/", "h1"), ("/dashboards/", "h1")):
+            self.go(path)
+            self.sees(ready)
+            self.assertLessEqual(self.page.evaluate("document.documentElement.scrollWidth"), 390, path)
+        self.page.click("a:text-is('Season at a glance')")
+        self.sees("#block-b5 .reachable", state="attached")
+        self.assertLessEqual(self.page.evaluate("document.documentElement.scrollWidth"), 390)

@@ -1,0 +1,228 @@
+from __future__ import annotations
+
+import uuid
+from io import StringIO
+
+from django.conf import settings
+from django.core.management import call_command
+from django.test import Client
+from django.urls import URLPattern, get_resolver, reverse
+
+from tests.web.support import PASSWORD, WebTest
+from veduta.demo.load import load_demo
+from veduta.web.accounts.models import User
+
+OPEN_TO_ALL = {"sign-in", "sign-out"}
+# What an explorer with a grant may open; everything else is for builders, or for stewards.
+FOR_EXPLORERS = {
+    "home", "find", "guide", "guide-page", "dashboards", "dashboard", "dashboard-trail", "dashboard-block", "dashboard-rows",
+    "dashboard-rows-file", "dashboard-control",
+}  # fmt: skip
+FOR_STEWARDS = {"people", "person"}
+TAKES_POST = {"upload-receive"}
+
+
+def all_patterns(patterns=None) -> list[URLPattern]:
+    found = []
+    for pattern in patterns or get_resolver().url_patterns:
+        found += all_patterns(pattern.url_patterns) if hasattr(pattern, "url_patterns") else [pattern]
+    return found
+
+
+class EveryView(WebTest):
+    def setUp(self):
+        super().setUp()
+        self.make_dashboard()
+        self.grant()
+        self.upload = self.dataset.uploads.get()
+
+    def address(self, pattern: URLPattern) -> str:
+        names = {
+            "dataset": self.dataset.pk,
+            "upload": self.upload.pk,
+            "chart": self.dataset.charts.first().pk,
+            "dashboard": self.dashboard.pk,
+            "version": self.dataset.pk,
+            "field": self.dataset.pk,
+        }
+        values = {"number": 1, "field_id": "c1", "block_id": "bars", "control_id": "region", "slug": "first-steps"}
+        if "pk" in pattern.pattern.converters:
+            start = pattern.name.split("-")[0]
+            values["pk"] = self.explorer.pk if start == "person" else names[start]
+        return reverse(pattern.name, kwargs={key: values[key] for key in pattern.pattern.converters})
+
+    def statuses(self, pattern: URLPattern) -> set[int]:
+        """What a plain look and an empty change give: 405 says only that the other method is meant."""
+        address = self.address(pattern)
+        answers = [
+            self.client.get(address),
+            self.client.post(address, "{}", content_type="application/json", headers={"X-Veduta": "1"}),
+        ]
+        return {answer.status_code for answer in answers} - {405}
+
+    def test_nobody_gets_anywhere_without_signing_in(self):
+        for pattern in all_patterns():
+            if pattern.name not in OPEN_TO_ALL:
+                with self.subTest(view=pattern.name):
+                    self.assertLessEqual(self.statuses(pattern), {302, 401})
+
+    def test_explorers_find_only_what_is_theirs(self):
+        self.as_(self.explorer)
+        for pattern in all_patterns():
+            if pattern.name in OPEN_TO_ALL:
+                continue
+            with self.subTest(view=pattern.name):
+                expected = {200} if pattern.name in FOR_EXPLORERS else {404}
+                self.assertEqual(self.statuses(pattern), expected)
+
+    def test_analysts_find_all_but_what_stewards_do(self):
+        self.as_(self.analyst)
+        for pattern in all_patterns():
+            if pattern.name in OPEN_TO_ALL:
+                continue
+            with self.subTest(view=pattern.name):
+                found = self.statuses(pattern)
+                if pattern.name in FOR_STEWARDS:
+                    self.assertEqual(found, {404})
+                else:
+                    self.assertLessEqual(found, {200, 302, 404, 422})
+                    self.assertNotIn(500, found)
+
+    def test_guessed_and_forged_ids_are_not_found(self):
+        self.as_(self.steward)
+        for name in ("dataset", "chart", "dashboard", "upload", "dashboard-edit", "dataset-rows"):
+            self.assertEqual(self.client.get(reverse(name, args=[uuid.uuid4()])).status_code, 404)
+        self.assertEqual(self.client.get("/charts/not-an-id/").status_code, 404)
+
+
+class Safety(WebTest):
+    def test_headers(self):
+        answer = self.client.get(reverse("sign-in"))
+        policy = answer["Content-Security-Policy"]
+        self.assertIn("script-src 'self';", policy + ";")
+        self.assertNotIn("unsafe", policy)
+        self.assertIn("frame-ancestors 'none'", policy)
+        self.assertEqual(answer["X-Content-Type-Options"], "nosniff")
+        self.assertEqual(answer["X-Frame-Options"], "DENY")
+        self.assertEqual(answer["Referrer-Policy"], "same-origin")
+
+    def test_pages_have_no_inline_scripts_or_styles(self):
+        self.make_dashboard()
+        self.as_(self.analyst)
+        chart = self.dataset.charts.first()
+        for address in (
+            "/",
+            "/data/",
+            f"/data/{self.dataset.pk}/",
+            f"/charts/{chart.pk}/",
+            f"/dashboards/{self.dashboard.pk}/",
+        ):
+            html = self.client.get(address).content.decode()
+            with self.subTest(address=address):
+                self.assertNotRegex(html, r"<script(?![^>]*(src=|application/json))")
+                self.assertNotRegex(html, r"\son[a-z]+=\"")
+                self.assertNotRegex(html, r"<[^>]+\sstyle=\"")
+
+    def test_changes_need_the_forms_token(self):
+        client = Client(enforce_csrf_checks=True)
+        client.force_login(self.analyst, backend="django.contrib.auth.backends.ModelBackend")
+        self.assertEqual(client.post(reverse("dashboard-new")).status_code, 403)
+        self.assertEqual(client.post(reverse("upload-receive"), b"a,b\n1,2\n", content_type="text/csv").status_code, 403)
+
+    def test_signing_in_is_throttled(self):
+        address = reverse("sign-in")
+        for _ in range(settings.AXES_FAILURE_LIMIT):
+            last = self.client.post(address, {"username": "analyst", "password": "guess"})
+        self.assertContains(last, "Too many tries", status_code=429)
+        self.assertEqual(self.client.post(address, {"username": "analyst", "password": PASSWORD}).status_code, 429)
+
+    def test_signing_in_and_out(self):
+        wrong = self.client.post(reverse("sign-in"), {"username": "analyst", "password": "guess"})
+        self.assertContains(wrong, "do not belong together")
+        right = self.client.post(reverse("sign-in"), {"username": "analyst", "password": PASSWORD, "next": "/charts/"})
+        self.assertRedirects(right, "/charts/")
+        self.client.post(reverse("sign-out"))
+        self.assertEqual(self.client.get("/").status_code, 302)
+
+    def test_a_session_that_ran_out_while_editing_is_said_as_such(self):
+        chart = self.make_chart()
+        answer = self.ask("chart-answer", chart.pk, data={"definition": chart.definition})
+        self.assertEqual((answer.status_code, answer.json()["signed_out"]), (401, True))
+
+    def test_no_stack_trace_reaches_a_person(self):
+        self.as_(self.analyst)
+        self.client.raise_request_exception = False
+        from unittest import mock
+
+        with mock.patch("veduta.web.pages.views.dashboards_for", side_effect=RuntimeError("secret detail")):
+            answer = self.client.get("/")
+        self.assertContains(answer, "Something went wrong on our side", status_code=500)
+        self.assertNotContains(answer, "secret detail", status_code=500)
+
+    def test_models_and_migrations_agree(self):
+        call_command("makemigrations", check=True, dry_run=True, stdout=StringIO())
+
+
+class People(WebTest):
+    def setUp(self):
+        super().setUp()
+        self.as_(self.steward)
+
+    def test_a_person_is_added_changed_and_switched_off(self):
+        data = {
+            "username": "runa",
+            "first_name": "Runa",
+            "role": "explorer",
+            "groups": "Harbour office, Crew",
+            "password1": "tern-quay-ash",
+            "password2": "tern-quay-ash",
+        }
+        self.client.post(reverse("people"), data)
+        runa = User.objects.get(username="runa")
+        self.assertEqual(sorted(runa.groups.values_list("name", flat=True)), ["Crew", "Harbour office"])
+        self.client.post(
+            reverse("person", args=[runa.pk]),
+            {"role": "analyst", "groups": "Crew", "new_password": "another-long-one", "is_active": "on"},
+        )
+        runa.refresh_from_db()
+        self.assertTrue(runa.builds and runa.check_password("another-long-one"))
+        self.client.post(reverse("person", args=[runa.pk]), {"role": "analyst"})
+        answer = Client().post(reverse("sign-in"), {"username": "runa", "password": "another-long-one"})
+        self.assertContains(answer, "do not belong together")
+
+    def test_weak_passwords_are_refused_in_words(self):
+        answer = self.client.post(
+            reverse("people"), {"username": "x", "role": "analyst", "password1": "short", "password2": "short"}
+        )
+        self.assertContains(answer, "too short")
+        answer = self.client.post(reverse("person", args=[self.analyst.pk]), {"role": "analyst", "new_password": "1234"})
+        self.assertContains(answer, "too short")
+
+    def test_the_last_steward_stays(self):
+        answer = self.client.post(reverse("person", args=[self.steward.pk]), {"role": "explorer", "is_active": "on"})
+        self.assertContains(answer, "at least one active steward")
+        self.steward.refresh_from_db()
+        self.assertTrue(self.steward.is_steward)
+
+
+class Pages(WebTest):
+    def test_home_and_find_show_each_what_is_theirs(self):
+        self.make_dashboard()
+        for user, sees in ((self.analyst, True), (self.explorer, False)):
+            self.as_(user)
+            for page in (self.client.get("/"), self.client.get(reverse("find"), {"find": "fares"})):
+                self.assertEqual("Fares" in page.content.decode(), sees)
+
+    def test_every_page_of_the_guide_opens(self):
+        self.as_(self.explorer)
+        from veduta.web.pages.views import guide_pages
+
+        self.assertGreaterEqual(len(guide_pages()), 3)
+        for slug, title in guide_pages():
+            self.assertContains(self.client.get(reverse("guide-page", args=[slug])), f"<h1>{title}</h1>")
+
+    def test_the_demo_loads_once(self):
+        first = load_demo(settings.DATA_DIR / "demo", rows=400)
+        self.assertEqual(load_demo(settings.DATA_DIR / "demo", rows=400), first)
+        self.assertEqual(len(first.published.load().blocks), 8)
+        self.as_(User.objects.get(username="explorer"))

@@ -1,0 +1,254 @@
+from __future__ import annotations
+
+import json
+
+from django.core.exceptions import PermissionDenied
+from django.urls import reverse
+
+from tests.web.support import WebTest, import_now
+from veduta.core.chart.definition import load_definition
+from veduta.web.charts import services
+from veduta.web.charts.models import Chart, Draft
+
+
+class ChartTest(WebTest):
+    def setUp(self):
+        super().setUp()
+        self.chart = self.make_chart()
+        self.as_(self.analyst)
+
+    def answer(self, edit=None, **parts):
+        definition = self.chart.definition | parts
+        return self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edit": edit})
+
+
+class Answers(ChartTest):
+    def test_the_workbench_opens_with_the_fields_and_the_definition(self):
+        page = self.client.get(reverse("chart", args=[self.chart.pk]))
+        self.assertContains(page, 'data-field-id="c5"')
+        self.assertContains(page, '"revision": 1')
+
+    def test_an_answer_has_the_sentence_the_drawing_and_the_rows(self):
+        data = self.answer().json()
+        self.assertIn("region", data["sentence"])
+        self.assertEqual(
+            {row["name"]: row["y"] for row in data["chart"]["rows"]},
+            {"North Reach": 180.5, "Inner Sound": 80.0, "South Banks": -15.25},
+        )
+        self.assertEqual(data["chart"]["sentence"], "Show fare as upright bars by region.")
+        self.assertIn("−15", data["rows"])
+        self.assertIn("3 rows from 5 of 5 records", data["counted"])
+        self.assertEqual(data["used"], [self.ids["region"], self.ids["fare"]])
+
+    def test_an_edit_comes_back_with_the_new_definition(self):
+        data = self.answer(
+            {"edit": "set_group", "clause": "by", "index": 0, "field": self.ids["sailed"], "grain": "month"}
+        ).json()
+        self.assertEqual(data["chart"]["kind"], "line")
+        self.assertEqual(data["definition"]["by"], [{"field": self.ids["sailed"], "grain": "month"}])
+
+    def test_a_filter_survives_the_way_to_the_browser_and_back(self):
+        filter_ = {"kind": "list", "field": self.ids["region"], "values": ["North Reach"]}
+        data = self.answer({"edit": "set_filter", "filter": filter_}).json()
+        again = self.ask("chart-answer", self.chart.pk, data={"definition": data["definition"]}).json()
+        self.assertEqual([row["name"] for row in again["chart"]["rows"]], ["North Reach"])
+
+    def test_every_kind_is_answered(self):
+        for kind in ("figure", "bar", "lying", "line", "area", "table", "crosstab"):
+            with self.subTest(kind=kind):
+                by = (
+                    []
+                    if kind == "figure"
+                    else [{"field": self.ids["sailed"], "grain": "month"}, {"field": self.ids["region"]}]
+                )
+                data = self.answer(kind=kind, by=by).json()["chart"]
+                self.assertEqual(data["kind"], kind)
+                self.assertTrue(data.get("html") or data.get("rows"))
+
+    def test_bad_requests_are_explained_and_never_break(self):
+        for data in (
+            "not an object",
+            {},
+            {"definition": {"dataset": "another"}},
+            {"definition": {"dataset": str(self.dataset.pk), "version": 9}},
+            {"definition": {"dataset": str(self.dataset.pk), "by": [{"field": "zz"}]}},
+            {"definition": self.chart.definition, "edit": {"edit": "nonsense"}},
+        ):
+            with self.subTest(data=data):
+                answer = self.ask("chart-answer", self.chart.pk, data=data)
+                self.assertEqual(answer.status_code, 422)
+                self.assertTrue(answer.json()["message"])
+
+    def test_a_definition_of_a_newer_version_is_kept_and_said(self):
+        Chart.objects.filter(pk=self.chart.pk).update(definition={"version": 7, "dataset": str(self.dataset.pk), "new": 1})
+        page = self.client.get(reverse("chart", args=[self.chart.pk]))
+        self.assertContains(page, "newer version", status_code=422)
+        self.assertEqual(Chart.objects.get().definition["new"], 1)
+
+    def test_rows_behind_a_mark_and_behind_the_chart(self):
+        for points, count in ((None, "5 rows"), ([["North Reach"]], "3 of 5 rows match"), ([["Nowhere"]], "No rows match")):
+            answer = self.ask("chart-rows", self.chart.pk, data={"definition": self.chart.definition, "points": points})
+            self.assertContains(answer, count)
+        for points in ("North", [5], [["a", "b", "c"]], [[]], [[{"x": 1}]]):
+            with self.subTest(points=points):
+                answer = self.ask("chart-rows", self.chart.pk, data={"definition": self.chart.definition, "points": points})
+                self.assertEqual(answer.status_code, 422)
+
+    def test_the_charts_rows_as_a_file(self):
+        address = reverse("chart-rows-file", args=[self.chart.pk])
+        answer = self.client.post(address, {"definition": json.dumps(self.chart.definition)})
+        lines = b"".join(answer.streaming_content).decode("utf-8-sig").splitlines()
+        self.assertEqual(lines, ["Region,Fare", "North Reach,180.5", "Inner Sound,80.0", "South Banks,-15.25"])
+
+
+class Popovers(ChartTest):
+    def popover(self, clause, index=0, **more):
+        definition = load_definition(
+            self.chart.definition
+            | {
+                "split": {"field": self.ids["route"]},
+                "only": [
+                    {"kind": "list", "field": self.ids["region"], "values": ["North Reach", "Old Bay"]},
+                    {"kind": "relative", "field": self.ids["sailed"]},
+                ],
+                "sort": {"by": "own", "values": ["South Banks"]},
+            }
+        )
+        data = {"definition": definition.model_dump(mode="json"), "clause": clause, "index": index, **more}
+        return self.ask("chart-clause", self.chart.pk, data=data)
+
+    def test_every_clause_has_one(self):
+        for clause, index, more, words in (
+            ("show", 0, {}, "distinct count"),
+            ("show", 1, {}, "Show another measure"),
+            ("by", 0, {}, "Swap with the split"),
+            ("split", 0, {}, "Swap with the first dimension"),
+            ("only", 0, {}, "not in the data now"),
+            ("only", 1, {}, "That is 1 Mar 2025 to 28 Feb 2026"),
+            ("only", 1, {"way": "dates"}, "In the data: 2026-01-05 to 2026-02-14"),
+            ("only", 2, {}, "Only rows where"),
+            ("only", 2, {"field": self.ids["fare"]}, "At least"),
+            ("only", 2, {"field": self.ids["route"], "way": "text"}, "starts with"),
+            ("only", 2, {"field": self.ids["route"], "way": "empty"}, "Not empty"),
+            ("only", 2, {"field": self.ids["cancelled"]}, "yes"),
+            ("as", 0, {}, "Side by side"),
+            ("keep", 0, {}, "the split"),
+            ("sort", 0, {}, "Move South Banks up"),
+        ):
+            with self.subTest(clause=clause, more=more):
+                self.assertContains(self.popover(clause, index, **more), words)
+
+    def test_values_are_searched(self):
+        answer = self.popover("only", 2, field=self.ids["route"], find="tern–")
+        self.assertContains(answer, "Tern–Gull Bank")
+        self.assertNotContains(answer, "Stack Point")
+
+    def test_ticked_values_stay_while_one_searches_for_others(self):
+        self.assertContains(
+            self.popover("only", 0, find="south"),
+            'type="hidden" name="filter.values" data-as="json" data-list value="&quot;North Reach&quot;"',
+        )
+
+    def test_an_unknown_clause_is_refused(self):
+        self.assertEqual(self.popover("colour").status_code, 422)
+
+
+class Saving(ChartTest):
+    def test_a_draft_is_ones_own(self):
+        other = self.chart.definition | {"title": "Mine"}
+        self.ask("chart-draft", self.chart.pk, data={"definition": other, "name": "Draft", "revision": 1})
+        self.assertContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "Mine"')
+        self.as_(self.steward)
+        self.assertNotContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "Mine"')
+
+    def save(self, user, title, revision, **more):
+        self.as_(user)
+        data = {"definition": self.chart.definition | {"title": title}, "name": title, "revision": revision, **more}
+        return self.ask("chart-save", self.chart.pk, data=data)
+
+    def test_the_second_to_save_is_told_sees_the_difference_and_chooses(self):
+        self.assertEqual(self.save(self.steward, "Theirs", 1).json()["revision"], 2)
+        conflict = self.save(self.analyst, "Mine", 1)
+        self.assertEqual(conflict.status_code, 409)
+        shown = conflict.json()["conflict"]
+        self.assertIn("Steward saved this chart meanwhile.", shown)
+        self.assertIn("Mine", shown)
+        self.assertIn("Theirs", shown)
+        self.assertEqual(conflict.json()["theirs"]["revision"], 2)
+        self.chart.refresh_from_db()
+        self.assertEqual(self.chart.name, "Theirs")
+
+    def test_saving_over_it_keeps_theirs_among_the_revisions(self):
+        self.save(self.steward, "Theirs", 1)
+        self.assertEqual(self.save(self.analyst, "Mine", 1, overwrite=True).json()["revision"], 3)
+        names = {r.number: r.name for r in self.chart.revisions.all()}
+        self.assertEqual(names, {1: "Fares", 2: "Theirs", 3: "Mine"})
+
+    def test_or_mine_becomes_a_chart_of_its_own(self):
+        self.save(self.steward, "Theirs", 1)
+        self.as_(self.analyst)
+        answer = self.ask("chart-save-as-new", self.chart.pk, data={"definition": self.chart.definition, "name": "Mine"})
+        self.assertEqual(Chart.objects.exclude(pk=self.chart.pk).get().name, "Mine (mine)")
+        self.assertEqual(self.client.get(answer.json()["address"]).status_code, 200)
+
+    def test_differences_are_said_clause_by_clause(self):
+        mine = load_definition(self.chart.definition)
+        theirs = load_definition(
+            self.chart.definition | {"kind": "area", "split": {"field": self.ids["route"]}, "title": "T"}
+        )
+        found = services.differences(mine, theirs, self.dataset.schema)
+        self.assertEqual(
+            [(d["clause"], d["mine"], d["theirs"]) for d in found],
+            [("As", "chosen by Veduta", "stacked area"), ("Split by", "nothing", "route"), ("Title", "nothing", "T")],
+        )
+
+    def test_saving_ends_the_draft(self):
+        self.ask("chart-draft", self.chart.pk, data={"definition": self.chart.definition, "revision": 1})
+        self.assertEqual(Draft.objects.count(), 1)
+        self.save(self.analyst, "Saved", 1)
+        self.assertEqual(Draft.objects.count(), 0)
+
+    def test_a_draft_can_be_given_up(self):
+        self.ask("chart-draft", self.chart.pk, data={"definition": self.chart.definition | {"title": "No"}, "revision": 1})
+        self.ask("chart-draft-drop", self.chart.pk)
+        self.assertNotContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "No"')
+
+
+class Keeping(ChartTest):
+    def test_a_new_chart_shows_something_sensible_at_once(self):
+        self.client.post(reverse("chart-new"), {"dataset": str(self.dataset.pk)})
+        new = Chart.objects.exclude(pk=self.chart.pk).get()
+        self.assertEqual(
+            (new.revision, new.load().by[0].field, new.load().show[0].field), (0, self.ids["sailed"], self.ids["fare"])
+        )
+
+    def test_duplicate_rename_delete_and_undo(self):
+        self.client.post(reverse("chart-duplicate", args=[self.chart.pk]))
+        copy = Chart.objects.exclude(pk=self.chart.pk).get()
+        self.assertEqual(copy.name, "Fares (copy)")
+        self.ask("chart-rename", copy.pk, data={"name": "Takings"})
+        answer = self.ask("chart-delete", copy.pk).json()
+        self.assertNotContains(self.client.get(reverse("charts")), "Takings")
+        self.assertEqual(self.client.get(reverse("chart", args=[copy.pk])).status_code, 404)
+        self.client.post(answer["undo"], headers={"X-Veduta": "1"})
+        self.assertContains(self.client.get(reverse("charts")), "Takings")
+
+    def test_a_chart_of_a_dataset_with_one_column(self):
+        dataset = import_now(self.analyst, "port\nTern\nQuay\n", "ports.csv")
+        chart = services.create_chart(self.analyst, dataset)
+        data = self.ask("chart-answer", chart.pk, data={"definition": chart.definition}).json()
+        self.assertEqual(len(data["chart"]["rows"]), 2)
+
+    def test_services_check_who_asks(self):
+        for action in (
+            lambda: services.create_chart(self.explorer, self.dataset),
+            lambda: services.save_chart(self.explorer, self.chart, self.chart.load(), "x", 1),
+            lambda: services.keep_draft(self.explorer, self.chart, self.chart.load(), "x", 1),
+            lambda: services.duplicate_chart(self.explorer, self.chart),
+            lambda: services.rename_chart(self.explorer, self.chart, "x"),
+            lambda: services.delete_chart(self.explorer, self.chart),
+            lambda: services.restore_chart(self.explorer, self.chart),
+            lambda: services.drop_draft(self.explorer, self.chart),
+        ):
+            with self.assertRaises(PermissionDenied):
+                action()

@@ -1,0 +1,312 @@
+from __future__ import annotations
+
+import json
+
+from django.core.exceptions import PermissionDenied
+from django.urls import reverse
+
+from tests.web.support import WebTest, import_now
+from veduta.core.dashboard.definition import load_dashboard
+from veduta.core.errors import VedutaError
+from veduta.web.charts import services as charts
+from veduta.web.dashboards import services
+from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.datasets.models import Dataset
+
+
+class DashboardTest(WebTest):
+    def setUp(self):
+        super().setUp()
+        self.make_dashboard()
+        self.as_(self.analyst)
+
+    def block(self, block="bars", state=None, **query):
+        if state is not None:
+            query["v"] = json.dumps(state)
+        return self.look("dashboard-block", self.dashboard.pk, block, **query)
+
+    def values(self, *args, **kwargs):
+        return {row["name"]: row["y"] for row in self.block(*args, **kwargs).json()["rows"]}
+
+
+class Reading(DashboardTest):
+    def test_the_page_holds_the_blocks_and_the_trail(self):
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]))
+        self.assertContains(page, 'data-block="bars"')
+        self.assertContains(page, "<strong>Fares</strong>")
+        self.assertNotContains(page, "<script>alert")
+        self.assertContains(page, "Sailed: <strong>the last 12 months</strong>")
+        self.assertContains(page, "Region: all")
+        self.assertContains(page, "data to 14 Feb 2026")
+
+    def test_a_control_filters_every_block_that_has_its_field(self):
+        state = {"controls": {"region": {"values": ["North Reach"]}}}
+        self.assertEqual(self.values(state=state), {"North Reach": 180.5})
+        self.assertIn(">3<", self.block("count", state).json()["html"])
+        dates = {"controls": {"date": {"kind": "dates", "start": "2026-02-01", "end": "2026-02-28"}}}
+        self.assertIn(">3<", self.block("count", dates).json()["html"])
+
+    def test_a_selection_narrows_the_others_and_marks_its_own(self):
+        for mode, count, on in (("focus", ">1<", {"South Banks"}), ("leave_out", ">4<", {"North Reach", "Inner Sound"})):
+            state = {"selections": [{"block": "bars", "mode": mode, "points": [["South Banks"]]}]}
+            self.assertIn(count, self.block("count", state).json()["html"])
+            rows = self.block("bars", state).json()["rows"]
+            self.assertEqual({row["name"] for row in rows if row["on"]}, on)
+            self.assertEqual(len(rows), 3)
+
+    def test_the_trail_says_what_narrows_the_view_and_how_many_follow(self):
+        state = {
+            "controls": {"region": {"values": ["A"], "exclude": True}},
+            "selections": [{"block": "bars", "points": [["South Banks"]]}],
+        }
+        trail = self.look("dashboard-trail", self.dashboard.pk, v=json.dumps(state))
+        self.assertContains(trail, "Region: <strong>all but A</strong>")
+        self.assertContains(trail, "Region is South Banks")
+        self.assertContains(trail, "1 other block follows this selection")
+
+    def test_a_block_without_the_field_says_that_it_does_not_follow(self):
+        ports = import_now(self.analyst, "port,berths\nTern,3\nQuay,2\n", "ports.csv")
+        chart = charts.create_chart(self.analyst, ports)
+        services.place_chart(self.analyst, self.dashboard, chart)
+        services.publish(self.analyst, self.dashboard)
+        added = Dashboard.objects.get().load_draft().blocks[-1].id
+        state = {"selections": [{"block": "bars", "points": [["South Banks"]]}]}
+        self.assertEqual(self.block(added, state).json()["not_followed"], ["Sailed", "Region"])
+
+    def test_damaged_states_open_the_dashboard_all_the_same(self):
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"v": "{oops"})
+        self.assertContains(page, "The dashboard is shown without them.")
+        for state in ('{"controls":{"region":{"values":[{}]}}}', "[]", '{"controls":{"date":{"values":["x"]}}}'):
+            with self.subTest(state=state):
+                answer = self.look("dashboard-block", self.dashboard.pk, "bars", v=state)
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn("plain address", answer.json()["hint"])
+
+    def test_a_filter_value_that_no_longer_exists_is_said(self):
+        data = self.block(state={"controls": {"region": {"values": ["Old Bay"]}}}).json()
+        self.assertTrue(data["empty"])
+        self.assertIn("Nothing matches: no row has Region is Old Bay.", data["notes"])
+
+    def test_one_failing_block_leaves_the_others_alone(self):
+        publication = self.dashboard.published
+        publication.definition["blocks"][0]["definition"]["version"] = 9
+        publication.save()
+        self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)
+        self.assertIn("newer version", self.block("bars").json()["message"])
+        self.assertEqual(self.block("count").status_code, 200)
+
+    def test_a_block_whose_dataset_was_deleted_says_so(self):
+        Dataset.objects.update(deleted_at="2026-01-01T00:00Z")
+        self.assertIn("was deleted", self.block("bars").json()["message"])
+        self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)
+
+    def test_blocks_and_controls_that_are_not_there(self):
+        for name, part in (
+            ("dashboard-block", "nope"),
+            ("dashboard-block", "words"),
+            ("dashboard-control", "nope"),
+            ("dashboard-rows", "nope"),
+        ):
+            self.assertEqual(self.look(name, self.dashboard.pk, part).status_code, 404)
+
+    def test_controls_offer_what_is_in_the_data(self):
+        self.assertContains(self.look("dashboard-control", self.dashboard.pk, "region", find="NORTH"), "North Reach")
+        self.assertNotContains(self.look("dashboard-control", self.dashboard.pk, "region", find="NORTH"), "South Banks")
+        self.assertContains(
+            self.look("dashboard-control", self.dashboard.pk, "date"), "the latest date in the data (14 Feb 2026)"
+        )
+
+    def test_rows_behind_and_their_file(self):
+        state = json.dumps({"controls": {"date": None}})
+        query = {"v": state, "points": '[["North Reach"]]'}
+        self.assertContains(self.look("dashboard-rows", self.dashboard.pk, "bars", **query), "3 of 5 rows match")
+        answer = self.look("dashboard-rows-file", self.dashboard.pk, "bars", **query)
+        self.assertEqual(len(b"".join(answer.streaming_content).splitlines()), 4)
+        self.assertEqual(self.look("dashboard-rows", self.dashboard.pk, "bars", points="{").status_code, 422)
+
+    def test_a_block_as_a_table_for_those_who_read_tables(self):
+        self.assertIn("<table", self.block(table="1").json()["table"])
+
+
+class Editing(DashboardTest):
+    def save(self, user, revision, **more):
+        self.as_(user)
+        self.dashboard.refresh_from_db()
+        data = {"definition": self.dashboard.draft, "name": f"By {user.username}", "revision": revision, **more}
+        return self.ask("dashboard-draft", self.dashboard.pk, data=data)
+
+    def test_edits_stay_a_draft_until_published(self):
+        empty = load_dashboard({}).model_dump(mode="json")
+        self.ask("dashboard-draft", self.dashboard.pk, data={"definition": empty, "name": "Season", "revision": 1})
+        self.assertContains(self.client.get(reverse("dashboard", args=[self.dashboard.pk])), 'data-block="bars"')
+
+    def test_published_charts_stay_as_they_were(self):
+        chart = self.dataset.charts.get(name="Fares")
+        changed = chart.load().model_copy(update={"title": "Changed"})
+        charts.save_chart(self.analyst, chart, changed, "Fares", 1)
+        self.assertEqual(self.block().json()["title"], "Fares")
+        self.assertEqual(self.block(draft="1").json()["title"], "Changed")
+
+    def test_an_empty_dashboard_is_not_published(self):
+        new = services.create_dashboard(self.analyst)
+        answer = self.ask("dashboard-publish", new.pk)
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("nothing on this dashboard", answer.json()["message"])
+
+    def test_earlier_versions_are_seen_and_brought_back(self):
+        self.ask(
+            "dashboard-draft",
+            self.dashboard.pk,
+            data={"definition": {"blocks": [{"id": "t", "kind": "text", "text": "Short"}]}, "name": "Season", "revision": 1},
+        )
+        self.ask("dashboard-publish", self.dashboard.pk)
+        address = reverse("dashboard", args=[self.dashboard.pk])
+        self.assertContains(self.client.get(address), "Short")
+        self.assertContains(self.client.get(address, {"version": "1"}), "Version 1, not the published one")
+        self.client.post(reverse("dashboard-bring-back", args=[self.dashboard.pk, 1]), {"what": "published"})
+        self.assertContains(self.client.get(address), 'data-block="bars"')
+        self.client.post(reverse("dashboard-bring-back", args=[self.dashboard.pk, 1]), {"what": "draft"})
+        self.dashboard.refresh_from_db()
+        self.assertEqual(len(self.dashboard.load_draft().blocks), 4)
+        self.assertTrue(Publication.objects.get(number=3).set_aside)
+        self.assertEqual(self.look("dashboard", self.dashboard.pk, version="99").status_code, 404)
+
+    def test_two_people_editing_are_told_and_nothing_is_lost(self):
+        self.assertEqual(self.save(self.steward, 1).json()["revision"], 2)
+        conflict = self.save(self.analyst, 1)
+        self.assertEqual(conflict.status_code, 409)
+        self.assertIn("Steward changed this dashboard meanwhile.", conflict.json()["conflict"])
+        self.assertEqual(self.save(self.analyst, 1, overwrite=True).status_code, 200)
+        self.assertEqual(Publication.objects.filter(set_aside=True).count(), 1)
+        copied = self.ask(
+            "dashboard-draft-copy", self.dashboard.pk, data={"definition": self.dashboard.draft, "name": "Mine"}
+        )
+        self.assertEqual(self.client.get(copied.json()["address"]).status_code, 200)
+
+    def test_forged_definitions_are_refused(self):
+        for definition in (
+            {"blocks": [{"id": "a", "kind": "chart", "chart": "7c9e6679-7425-40de-944b-e07fc1f90ae7"}]},
+            {"blocks": [{"id": "a", "kind": "chart", "chart": "'; drop table"}]},
+            {"blocks": [{"id": "<script>", "kind": "text"}]},
+            {"blocks": "all"},
+            None,
+        ):
+            with self.subTest(definition=definition):
+                answer = self.ask("dashboard-draft", self.dashboard.pk, data={"definition": definition, "revision": 1})
+                self.assertEqual(answer.status_code, 422)
+
+    def test_charts_are_placed_from_the_workbench(self):
+        chart = self.make_chart("Another")
+        answer = self.ask("dashboard-place", self.dashboard.pk, data={"chart": str(chart.pk)})
+        self.assertEqual(answer.json()["address"], reverse("dashboard-edit", args=[self.dashboard.pk]))
+        placed = Dashboard.objects.get().load_draft().blocks[-1]
+        self.assertEqual((placed.chart, placed.y), (str(chart.pk), 12))
+        self.assertEqual(self.ask("dashboard-place", self.dashboard.pk, data={"chart": "x"}).status_code, 422)
+        self.assertContains(self.client.get(reverse("dashboard-choices")), "Season")
+
+    def test_controls_suit_their_field(self):
+        for source, kind in (("sailed", "dates"), ("region", "list"), ("cancelled", "list")):
+            answer = self.ask(
+                "dashboard-new-control", self.dashboard.pk, data={"dataset": str(self.dataset.pk), "field": self.ids[source]}
+            )
+            self.assertEqual(answer.json()["kind"], kind)
+        for data in ({"dataset": "x"}, {"dataset": str(self.dataset.pk), "field": "zz"}):
+            self.assertEqual(self.ask("dashboard-new-control", self.dashboard.pk, data=data).status_code, 422)
+
+    def test_text_is_shown_without_anything_that_runs(self):
+        html = self.ask(
+            "dashboard-text", data={"text": "**a** [x](javascript:alert(1)) <img src=x onerror=alert(1)>"}
+        ).json()["html"]
+        self.assertIn("<strong>a</strong>", html)
+        self.assertNotIn("href=", html)
+        self.assertNotIn("<img src=x onerror", html)
+
+    def test_duplicate_delete_and_undo(self):
+        self.client.post(reverse("dashboard-duplicate", args=[self.dashboard.pk]))
+        self.assertEqual(Dashboard.objects.count(), 2)
+        answer = self.ask("dashboard-delete", self.dashboard.pk).json()
+        self.assertEqual(self.look("dashboard", self.dashboard.pk).status_code, 404)
+        self.client.post(answer["undo"], headers={"X-Veduta": "1"})
+        self.assertEqual(self.look("dashboard", self.dashboard.pk).status_code, 200)
+
+    def test_an_unpublished_dashboard_opens_in_the_editor(self):
+        new = services.create_dashboard(self.analyst)
+        self.assertRedirects(self.client.get(reverse("dashboard", args=[new.pk])), reverse("dashboard-edit", args=[new.pk]))
+
+
+class Sharing(DashboardTest):
+    def open_as_explorer(self):
+        self.as_(self.explorer)
+        return self.look("dashboard", self.dashboard.pk).status_code
+
+    def test_an_explorer_sees_what_was_granted_and_nothing_else(self):
+        self.assertEqual(self.open_as_explorer(), 404)
+        self.grant()
+        self.assertEqual(self.open_as_explorer(), 200)
+        self.assertEqual(self.block().status_code, 200)
+        for name in ("dashboard-edit", "dashboard-share"):
+            self.assertEqual(self.look(name, self.dashboard.pk).status_code, 404)
+        for query in ({"draft": "1"}, {"version": "1"}):
+            self.assertEqual(self.block(**query).status_code, 404)
+
+    def test_a_grant_can_be_taken_away(self):
+        self.grant()
+        self.grant(level="")
+        self.assertEqual(self.open_as_explorer(), 404)
+
+    def test_rows_need_their_own_leave(self):
+        self.grant(download=False)
+        self.assertEqual(self.open_as_explorer(), 200)
+        for name in ("dashboard-rows", "dashboard-rows-file"):
+            self.assertEqual(self.look(name, self.dashboard.pk, "bars").status_code, 404)
+        self.grant(download=True)
+        self.assertEqual(self.look("dashboard-rows", self.dashboard.pk, "bars").status_code, 200)
+
+    def test_an_unpublished_dashboard_stays_unseen(self):
+        self.grant()
+        Dashboard.objects.update(published=None)
+        self.assertEqual(self.open_as_explorer(), 404)
+        self.assertNotContains(self.client.get(reverse("dashboards")), "Season")
+
+    def test_another_analyst_needs_a_grant_to_edit(self):
+        other = type(self.analyst).objects.create_user("other", password="x", role="analyst")
+        self.as_(other)
+        self.assertEqual(self.look("dashboard-edit", self.dashboard.pk).status_code, 404)
+        services.grant(self.analyst, self.dashboard, f"person-{other.pk}", "edit", True)
+        self.assertEqual(self.client.get(reverse("dashboard-edit", args=[self.dashboard.pk])).status_code, 200)
+
+    def test_grants_are_made_on_the_page(self):
+        address = reverse("dashboard-share", args=[self.dashboard.pk])
+        self.client.post(address, {"who": f"person-{self.explorer.pk}", "level": "view", "download": "on"})
+        self.assertContains(self.client.get(address), "Explorer")
+        self.assertEqual(self.open_as_explorer(), 200)
+
+    def test_forged_grants_are_refused(self):
+        for who, level in (("person-99", "view"), ("robot-1", "view"), (f"person-{self.explorer.pk}", "own"), ("", "view")):
+            with self.subTest(who=who), self.assertRaises(VedutaError):
+                services.grant(self.analyst, self.dashboard, who, level, True)
+
+    def test_hidden_fields_are_not_given_away_with_the_rows(self):
+        self.grant()
+        from veduta.web.datasets.services import update_field
+
+        update_field(self.analyst, self.dataset, self.ids["passengers"], {"hidden": True})
+        self.as_(self.explorer)
+        self.assertNotContains(self.look("dashboard-rows", self.dashboard.pk, "bars"), "Passengers")
+
+    def test_services_check_who_asks(self):
+        definition = self.dashboard.load_draft()
+        for action in (
+            lambda: services.create_dashboard(self.explorer),
+            lambda: services.save_draft(self.explorer, self.dashboard, definition, "x", 1),
+            lambda: services.publish(self.explorer, self.dashboard),
+            lambda: services.bring_back(self.explorer, self.dashboard, 1, "draft"),
+            lambda: services.place_chart(self.explorer, self.dashboard, None),
+            lambda: services.duplicate_dashboard(self.explorer, self.dashboard),
+            lambda: services.copy_draft(self.explorer, self.dashboard, definition, "x"),
+            lambda: services.delete_dashboard(self.explorer, self.dashboard),
+            lambda: services.restore_dashboard(self.explorer, self.dashboard),
+            lambda: services.grant(self.explorer, self.dashboard, f"person-{self.explorer.pk}", "edit", True),
+        ):
+            with self.assertRaises(PermissionDenied):
+                action()
