@@ -1,6 +1,6 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { draw, listen, showNotes } from "./lib/draw.js";
-import { getHtml, getJson } from "./lib/http.js";
+import { getHtml, getJson, getLines } from "./lib/http.js";
 import { debounce, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
@@ -8,14 +8,12 @@ const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 export function dashboard() {
   const start = JSON.parse(document.getElementById("start").textContent);
-  const running = new Map(); // block -> the request under way
+  let running = null; // the request under way
   const asTable = new Set();
   let opened = null;
-  let acting = null;
 
   return {
     popoverOpen: false,
-    actionsOpen: false,
 
     init() {
       this.base = this.$root.dataset.base;
@@ -32,9 +30,9 @@ export function dashboard() {
       document.addEventListener("veduta:theme", () => this.blocks().forEach((block) => block._data && draw(block.querySelector(".picture"), block._data)));
       document.addEventListener("veduta:try-again", () => this.load());
       document.addEventListener("pointerdown", (event) => {
-        if (!event.target.closest(".popover, [data-control], [data-selection], dialog")) this.shut();
+        if (!event.target.closest(".popover, [data-control], dialog")) this.shut();
       });
-      this.load(false);
+      this.load();
     },
 
     clean(state) { return { controls: state.controls ?? {}, selections: state.selections ?? [] }; },
@@ -60,47 +58,44 @@ export function dashboard() {
       this.load();
     },
 
-    async load(trail = true) {
-      const began = performance.now();
-      const parts = this.blocks().map((block) => this.loadBlock(block));
-      if (trail) parts.push(this.loadTrail());
-      await Promise.all(parts);
-      document.dispatchEvent(new CustomEvent("veduta:drawn", { detail: { took: performance.now() - began } }));
-      this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
-    },
-
-    async loadTrail() {
+    // All blocks come in one answer, a line each, as they are worked out; a newer request ends an older one.
+    async load() {
+      running?.abort();
+      const request = (running = new AbortController());
+      const times = { began: performance.now(), requests: 0, drawing: 0 };
+      for (const block of this.blocks()) block.querySelector(".picture").classList.add("waiting");
       try {
-        replaceContent(this.$refs.trail, await getHtml(`${this.base}trail/${this.query()}`));
-      } catch (error) {
-        failed(error);
-      }
-    },
-
-    async loadBlock(block) {
-      const id = block.dataset.block;
-      running.get(id)?.abort();
-      const request = new AbortController();
-      running.set(id, request);
-      const picture = block.querySelector(".picture");
-      picture.classList.add("waiting");
-      try {
-        const more = asTable.has(id) ? { table: 1 } : {};
-        const data = await getJson(`${this.base}blocks/${id}/${this.query(more)}`, { signal: request.signal });
-        await this.showBlock(block, data);
+        for await (const line of getLines(`${this.base}blocks/${this.query()}`, { signal: request.signal })) {
+          const came = performance.now();
+          times.requests = came - times.began;
+          if (line.trail !== undefined) replaceContent(this.$refs.trail, line.trail);
+          else await this.showLine(document.getElementById(`block-${line.block}`), line);
+          times.drawing += performance.now() - came;
+        }
       } catch (error) {
         if (error.name === "AbortError") return;
+        for (const block of this.blocks()) if (block.querySelector(".waiting")) this.problem(block, error);
+      }
+      document.dispatchEvent(new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }));
+      this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
+    },
+    async showLine(block, { data, problem }) {
+      if (asTable.has(block.dataset.block)) return this.loadBlock(block);
+      if (problem) this.problem(block, new Error(problem));
+      else await this.showBlock(block, data);
+    },
+    async loadBlock(block) {
+      const id = block.dataset.block;
+      try {
+        await this.showBlock(block, await getJson(`${this.base}blocks/${id}/${this.query(asTable.has(id) ? { table: 1 } : {})}`));
+      } catch (error) {
         this.problem(block, error);
-      } finally {
-        if (running.get(id) === request) {
-          running.delete(id);
-          picture.classList.remove("waiting");
-        }
       }
     },
 
     async showBlock(block, data) {
       const picture = block.querySelector(".picture");
+      picture.classList.remove("waiting");
       block._data = data;
       block.classList.toggle("is-figure", data.kind === "figure");
       picture._lying = data.kind === "lying";
@@ -115,6 +110,7 @@ export function dashboard() {
 
     problem(block, error) {
       const picture = block.querySelector(".picture");
+      picture.classList.remove("waiting");
       picture._view?.finalize();
       picture._view = null;
       const box = document.createElement("div");
@@ -128,7 +124,7 @@ export function dashboard() {
     },
 
     // Selections.
-    chosen(block, points, { add, at }) {
+    chosen(block, points, { add }) {
       const id = block.dataset.block;
       if (!points[0].length) return;
       let old = this.state.selections.find((selection) => selection.block === id);
@@ -143,60 +139,26 @@ export function dashboard() {
       const others = this.state.selections.filter((selection) => selection.block !== id);
       const mode = old && add ? old.mode : "focus";
       this.go({ selections: kept.length ? [...others, { block: id, mode, points: kept }] : others });
-      if (kept.length) this.offer(id, at);
-      else this.shut();
-    },
-
-    offer(block, at) {
-      acting = block;
-      const selection = this.state.selections.find((item) => item.block === block);
-      if (!selection) return;
-      const other = selection.mode === "focus" ? ["leave_out", "Leave it out instead"] : ["focus", "Focus on it instead"];
-      const rows = start.rows ? '<button type="button" class="btn btn-small btn-quiet" data-act="rows">Rows behind</button>' : "";
-      this.$refs.actions.innerHTML = `<span class="flex gap-1"><button type="button" class="btn btn-small" data-act="${other[0]}">${other[1]}</button>${rows}<button type="button" class="btn btn-small btn-quiet" data-act="remove">Remove</button></span>`;
-      this.popoverOpen = false;
-      this.actionsOpen = true;
-      this.$nextTick(() => {
-        const box = this.$refs.actions;
-        box.style.left = `${Math.max(8, Math.min(at.x - 40, innerWidth - box.offsetWidth - 12)) + scrollX}px`;
-        box.style.top = `${Math.min(at.y + 14, innerHeight - box.offsetHeight - 8) + scrollY}px`;
-      });
-    },
-    actionClicked(event) {
-      const act = event.target.closest("[data-act]")?.dataset.act;
-      if (!act) return;
-      if (act === "rows") {
-        this.behind(acting, this.state.selections.find((item) => item.block === acting)?.points);
-        return;
-      }
-      const { selections } = this.state;
-      this.shut();
-      if (act === "remove") this.go({ selections: selections.filter((item) => item.block !== acting) });
-      else this.go({ selections: selections.map((item) => (item.block === acting ? { ...item, mode: act } : item)) });
     },
 
     // The trail.
     trailClicked(event) {
       const button = event.target.closest("button");
       if (!button) return;
-      const { control, selection, remove } = button.dataset;
+      const { control, mode, of, behind, remove } = button.dataset;
+      const { selections } = this.state;
       if ("clear" in button.dataset) {
         const controls = Object.fromEntries([...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => [item.dataset.control, null]));
         this.go({ controls, selections: [] });
         this.shut();
       } else if (control) this.openControl(control, "", button);
-      else if (remove !== undefined) {
-        this.shut();
-        this.go({ selections: this.state.selections.filter((_, i) => i !== Number(remove)) });
-      } else if (selection !== undefined) {
-        const box = button.getBoundingClientRect();
-        this.offer(this.state.selections[Number(selection)].block, { x: box.left + 40, y: box.bottom - 6 });
-      }
+      else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
+      else if (mode) this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
+      else if (behind) this.behind(selections[Number(behind)].block, selections[Number(behind)].points);
     },
     async openControl(control, find = "", button = null) {
       if (this.popoverOpen && opened === control && button) return this.shut();
       opened = control;
-      this.actionsOpen = false;
       try {
         const html = await getHtml(`${this.base}controls/${control}/${this.query({ find })}`);
         if (this.popoverOpen && !button) replaceContent(this.$refs.popover, html);
@@ -251,7 +213,7 @@ export function dashboard() {
       if (this.popoverOpen) this.$refs.trail.querySelector(`[data-control="${opened}"]`)?.focus();
       this.shut();
     },
-    shut() { this.popoverOpen = this.actionsOpen = false; },
+    shut() { this.popoverOpen = false; },
 
     // Rows behind, and blocks as tables.
     boardClicked(event) {

@@ -194,11 +194,10 @@ function editor() {
     add(block) {
       const full = { id: newId(), x: 0, y: this.bottom(), w: 6, h: 5, ...block };
       this.take(this.withBlocks([...this.definition.blocks, full]));
-      this.$nextTick(() => {
-        const element = this.element(full.id);
-        element?.scrollIntoView({ block: "nearest" });
-        element?.focus();
-      });
+      const element = this.element(full.id);
+      element.scrollIntoView({ block: "nearest" });
+      element.focus();
+      return full.id;
     },
     async chooseChart() {
       const { element, closed } = dialog(template("choose-chart"), { label: "Add a chart" });
@@ -214,9 +213,7 @@ function editor() {
       if (text) this.add({ kind: "text", text, h: 3 });
     },
     addHeading() {
-      const text = "Heading";
-      this.add({ kind: "heading", text, w: 12, h: 1 });
-      this.$nextTick(() => this.editHeading(this.definition.blocks.at(-1).id));
+      this.editHeading(this.add({ kind: "heading", text: "Heading", w: 12, h: 1 }));
     },
     async askText(text) {
       const { element, closed } = dialog(template("edit-text"), { label: "Text" });
@@ -276,6 +273,7 @@ function editor() {
       const box = Object.assign(document.createElement("input"), { value: this.blockOf(id).text, className: "w-full font-bold", maxLength: 300 });
       box.setAttribute("aria-label", "Heading");
       title.replaceChildren(box);
+      box.focus();
       box.select();
       const done = () => {
         const text = box.value.trim() || "Heading";

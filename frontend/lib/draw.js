@@ -117,7 +117,7 @@ function watch(host) {
   host._watched.observe(host);
 }
 
-// Calls `chosen(points, { add, element, rows })` when marks are clicked, dragged over, or picked with the keyboard.
+// Calls `chosen(points, { add })` when marks are clicked, dragged over, or picked with the keyboard.
 export function listen(host, chosen) {
   let start = null;
   let brush = null;
@@ -141,7 +141,6 @@ export function listen(host, chosen) {
   });
   const end = (event) => {
     if (!start) return;
-    const from = start;
     start = null;
     if (!brush) return;
     const area = brush.getBoundingClientRect();
@@ -159,13 +158,13 @@ export function listen(host, chosen) {
       // A range along the axis takes everything in it, whatever the series.
       if (inside) points.set(JSON.stringify(point[0]), point.slice(0, 1));
     }
-    if (points.size) chosen([...points.values()], { add: event.shiftKey, element: host, at: { x: event.clientX, y: event.clientY }, from });
+    if (points.size) chosen([...points.values()], { add: event.shiftKey });
   };
   window.addEventListener("pointerup", end);
   host.addEventListener("click", (event) => {
     if (host._dragged) return;
     const point = pointOf(event.target);
-    if (point) chosen([point], { add: event.shiftKey || event.ctrlKey || event.metaKey, element: event.target, at: { x: event.clientX, y: event.clientY } });
+    if (point) chosen([point], { add: event.shiftKey || event.ctrlKey || event.metaKey });
   });
   host.addEventListener("keydown", (event) => {
     const mark = event.target.closest(".reachable, [data-point]");
@@ -174,8 +173,7 @@ export function listen(host, chosen) {
       const point = pointOf(mark);
       if (!point) return;
       event.preventDefault();
-      const box = mark.getBoundingClientRect();
-      chosen([point], { add: event.shiftKey, element: mark, at: { x: box.left + box.width / 2, y: box.bottom } });
+      chosen([point], { add: event.shiftKey });
     } else if (["ArrowRight", "ArrowDown", "ArrowLeft", "ArrowUp"].includes(event.key) && !mark.dataset?.point) {
       event.preventDefault();
       const marks = marksOf(host);

@@ -41,4 +41,18 @@ export const post = async (address, data = {}, options = {}) => (await request(a
 export const postForHtml = async (address, data = {}) => (await request(address, body(data))).text();
 export const getHtml = async (address, options = {}) => (await request(address, options)).text();
 export const getJson = async (address, options = {}) => (await request(address, options)).json();
+
+// An answer of one JSON value a line, each as soon as it has come.
+export async function* getLines(address, options = {}) {
+  const reader = (await request(address, options)).body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { value, done } = await reader.read();
+    const lines = (rest + (value ?? "")).split("\n");
+    rest = lines.pop();
+    for (const line of lines) yield JSON.parse(line);
+    if (done) return;
+  }
+}
+
 export { cookie };

@@ -13,7 +13,7 @@ import polars as pl
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import profile
 from veduta.core.query.answer import context_for
-from veduta.core.query.query import ColumnFacts
+from veduta.core.query.query import ColumnFacts, facts_from
 
 TODAY = dt.date(2026, 11, 23)
 FILES = Path(__file__).parents[1] / "files"
@@ -32,8 +32,7 @@ class MemoryTable:
         return self.frame.lazy().select(names)
 
     def facts(self, column: str) -> ColumnFacts:
-        found = self._profiles[column]
-        return ColumnFacts(found.empties, found.distinct, found.lowest, found.highest)
+        return facts_from(self._profiles[column])
 
 
 def field(name: str, kind: Kind, role: Role | None = None, **more: Any) -> Field:

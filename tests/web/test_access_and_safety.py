@@ -15,7 +15,7 @@ from veduta.web.accounts.models import User
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
 FOR_EXPLORERS = {
-    "home", "find", "guide", "guide-page", "dashboards", "dashboard", "dashboard-trail", "dashboard-block", "dashboard-rows",
+    "home", "find", "guide", "guide-page", "dashboards", "dashboard", "dashboard-blocks", "dashboard-block", "dashboard-rows",
     "dashboard-rows-file", "dashboard-control",
 }  # fmt: skip
 FOR_STEWARDS = {"people", "person"}

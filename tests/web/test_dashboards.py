@@ -59,10 +59,34 @@ class Reading(DashboardTest):
             "controls": {"region": {"values": ["A"], "exclude": True}},
             "selections": [{"block": "bars", "points": [["South Banks"]]}],
         }
-        trail = self.look("dashboard-trail", self.dashboard.pk, v=json.dumps(state))
-        self.assertContains(trail, "Region: <strong>all but A</strong>")
-        self.assertContains(trail, "Region is South Banks")
-        self.assertContains(trail, "1 other block follows this selection")
+        trail = self.lines(v=json.dumps(state))[0]["trail"]
+        for words in (
+            "Region: <strong>all but A</strong>",
+            "Region is South Banks",
+            "1 other block follows this selection",
+            "rows behind",
+        ):
+            self.assertIn(words, trail)
+
+    def lines(self, **query):
+        answer = self.look("dashboard-blocks", self.dashboard.pk, **query)
+        return [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]
+
+    def test_all_blocks_come_in_one_answer_in_reading_order(self):
+        _, bars, count = self.lines()
+        self.assertEqual((bars["block"], count["block"]), ("bars", "count"))
+        self.assertEqual(bars["data"], self.block("bars").json())
+
+    def test_a_fault_in_one_block_is_said_in_its_line_only(self):
+        from unittest import mock
+
+        with (
+            mock.patch("veduta.web.dashboards.reading.rows_table"),
+            mock.patch("veduta.web.dashboards.reading.chart_data", side_effect=[RuntimeError("secret"), {"title": ""}]),
+        ):
+            _, bars, count = self.lines()
+        self.assertEqual(bars["problem"], "This block could not be worked out because of a fault on our side.")
+        self.assertIn("data", count)
 
     def test_a_block_without_the_field_says_that_it_does_not_follow(self):
         ports = import_now(self.analyst, "port,berths\nTern,3\nQuay,2\n", "ports.csv")
@@ -93,6 +117,7 @@ class Reading(DashboardTest):
         publication.save()
         self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)
         self.assertIn("newer version", self.block("bars").json()["message"])
+        self.assertIn("newer version", self.lines()[1]["problem"])
         self.assertEqual(self.block("count").status_code, 200)
 
     def test_a_block_whose_dataset_was_deleted_says_so(self):

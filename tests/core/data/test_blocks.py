@@ -1,7 +1,8 @@
 import csv
 import io
 
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.support import FolderTest
 from veduta.core.data.blocks import Ragged, read_blocks

@@ -2,7 +2,8 @@ import datetime as dt
 import unittest
 
 import polars as pl
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind, Reading

@@ -3,7 +3,8 @@ import unittest
 from collections import Counter
 
 import polars as pl
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.support import FILES, FolderTest
 from veduta.core.data.fields import Kind

@@ -11,7 +11,8 @@ from collections import defaultdict
 from functools import cache
 
 import polars as pl
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, field, sailings
 from veduta.core.data.fields import Aggregate, Kind, Schema

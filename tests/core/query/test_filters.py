@@ -1,7 +1,8 @@
 import datetime as dt
 import unittest
 
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.support import TODAY, context_of, sailings
 from veduta.core.errors import DefinitionProblem

@@ -10,12 +10,10 @@ from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
 from veduta.core.chart.sentence import default_title, sentence_text
 from veduta.core.data.fields import Schema
-from veduta.core.query.answer import answer, group_values
-from veduta.core.query.filters import Context, Filter
+from veduta.core.query.answer import answer
+from veduta.core.query.filters import Context, Filter, typed
 from veduta.core.query.grains import Grain, period_words
 from veduta.core.query.query import Query, Result, Sort, Table
-
-MOST_VALUES_WITH_COLOURS = 500
 
 
 @dataclass
@@ -112,11 +110,11 @@ def ask(
 
 
 def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> list[Any]:
-    """All values of the dimension that colours the series, in alphabetical order, whatever is filtered."""
-    groups = definition.groups
-    if len(groups) != 2 or groups[-1].is_time_axis:
+    """All values of the dimension that colours the series, in order, whatever is filtered; none if they are many."""
+    if len(definition.groups) != 2 or definition.groups[-1].is_time_axis:
         return []
-    if table.facts(groups[-1].field).distinct > MOST_VALUES_WITH_COLOURS:
-        return []
-    values, _ = group_values(table, schema, groups[-1], limit=MOST_VALUES_WITH_COLOURS)
-    return [*sorted((value for value, _, _ in values if value is not None), key=str), None]
+    group = definition.groups[-1]
+    if group.grain:
+        return [*range(1, 8 if group.grain is Grain.WEEKDAY else 13), None]
+    values = table.facts(group.field).values or ()
+    return [*sorted((typed(value, schema[group.field]) for value in values), key=str), None] if values else []

@@ -123,7 +123,8 @@ def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
             | (part("sign3") == "-")
             | (part("open").is_not_null() & part("close").is_not_null()),
             percent=part("after") == "%",
-        one_sign=pl.sum_horizontal(part(name).is_not_null().cast(pl.Int8) for name in ("sign", "sign2", "sign3", "open")) <= 1,
+            one_sign=pl.sum_horizontal(part(name).is_not_null().cast(pl.Int8) for name in ("sign", "sign2", "sign3", "open"))
+            <= 1,
         )
     )
     fits = pl.col("digits").str.contains(digits_pattern(thousands, decimal)) & pl.col("one_sign")

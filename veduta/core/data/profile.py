@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from veduta.core.data.fields import Kind
 
 BARS = 24
-TOP = 8
+TOP = 50
 
 
 class Profile(BaseModel):

@@ -191,9 +191,7 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
     # Files that mix shapes ("2025-03-04" and "4.3.2025") are read with all shapes of both orders.
     together = Counter(pattern for found in (fitting["ymd"], fitting[order]) for pattern in found.elements() if pattern)
     fits_any = sum(
-        1
-        for date, _, _ in parts
-        if any(_fits(date, pattern) for pattern in DATE_SHAPES["ymd"] + DATE_SHAPES[order])
+        1 for date, _, _ in parts if any(_fits(date, pattern) for pattern in DATE_SHAPES["ymd"] + DATE_SHAPES[order])
     )
     if not enough(fits_any, len(parts)):
         return None

@@ -42,15 +42,22 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
     rows = _keyed_rows(query, table, schema, context)
     keys = [column.key for column in columns if not column.is_measure]
     notes: list[str] = []
-    if query.keep and keys:
-        rows = _kept(rows, query, table, schema, notes)
     measures = [measure_expression(measure, table, schema).alias(f"m{i}") for i, measure in enumerate(query.measures)]
-    wanted = [_aggregated(rows, keys, [*measures, pl.len().alias("rows")])]
+    # Ranking and answering are one pass where the ranked dimension is the only one.
+    keeps_after = query.keep and len(keys) == 1 and not query.totals
+    wanted_measures = [*measures, pl.len().alias("rows")]
+    if keeps_after:
+        wanted_measures.append(measure_expression(query.keep.by, table, schema).alias("by"))
+    elif query.keep and keys:
+        rows = _kept(rows, query, table, schema, notes)
+    wanted = [_aggregated(rows, keys, wanted_measures)]
     wanted += [_aggregated(rows, [f"d{i}" for i in kept], measures) for kept in query.totals]
     ranking = _sort_ranking(rows, query, table, schema, keys)
     if ranking is not None:
         wanted.append(ranking)
-    found, *others = pl.collect_all(wanted)
+    found, *others = pl.collect_all(wanted) if len(wanted) > 1 else [wanted[0].collect()]
+    if keeps_after:
+        found = _best(found, query.keep, "d0", grouping_words(query.groups[0], schema), notes).drop("by")
     rows_read = int(found["rows"].sum()) if keys else int(found["rows"][0])
     found = found.drop("rows")
     totals = dict(zip(query.totals, others, strict=False))
@@ -162,25 +169,21 @@ def _aggregated(rows: pl.LazyFrame, keys: list[str], measures: list[pl.Expr]) ->
 
 
 def _kept(rows: pl.LazyFrame, query: Query, table: Table, schema: Schema, notes: list[str]) -> pl.LazyFrame:
-    """Only the rows of the kept values; ties at the edge go to the first in order, and are said."""
-    keep: Keep = query.keep
+    """Only the rows of the kept values."""
     key = f"d{query.keep_group}"
-    ranked = (
-        rows.group_by(key)
-        .agg(measure_expression(keep.by, table, schema).alias("by"))
-        .filter(pl.col("by").is_not_null())
-        .sort(["by", key], descending=[keep.end == "top", False], nulls_last=True)
-        .collect()
-    )
+    ranked = rows.group_by(key).agg(measure_expression(query.keep.by, table, schema).alias("by")).collect()
+    kept = _best(ranked, query.keep, key, grouping_words(query.groups[query.keep_group], schema), notes)
+    return rows.filter(pl.col(key).is_in(kept[key].implode(), nulls_equal=True))
+
+
+def _best(ranked: pl.DataFrame, keep: Keep, key: str, name: str, notes: list[str]) -> pl.DataFrame:
+    """The rows that are kept by their value in "by"; ties at the edge go to the first in order, and are said."""
+    ranked = ranked.filter(pl.col("by").is_not_null())
+    ranked = ranked.sort(["by", key], descending=[keep.end == "top", False], nulls_last=True)
     kept = ranked.head(keep.count)
-    if ranked.height > keep.count:
-        edge = kept["by"][-1]
-        tied = ranked.filter(pl.col("by") == edge).height - kept.filter(pl.col("by") == edge).height
-        name = grouping_words(query.groups[query.keep_group], schema)
-        if tied:
-            notes.append(f"{tied:,} more of {name} tie with the last one kept.")
-    values = kept[key]
-    return rows.filter(pl.col(key).is_in(values.implode(), nulls_equal=True))
+    if ranked.height > keep.count and (tied := int((ranked["by"][keep.count :] == kept["by"][-1]).sum())):
+        notes.append(f"{tied:,} more of {name} tie with the last one kept.")
+    return kept
 
 
 def _sort_of(query: Query) -> Sort:

@@ -11,6 +11,7 @@ import polars as pl
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Frozen, Kind, NumberFormat, Schema
+from veduta.core.data.profile import Profile
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.grains import Grouping
 
@@ -76,12 +77,21 @@ class Query(Frozen):
 
 @dataclass(frozen=True)
 class ColumnFacts:
-    """What is known of a stored column without reading it; bounds are None where it has no values."""
+    """What is known of a stored column without reading it; bounds are None where it has no values.
+
+    `values` holds all its values, without empties, where they are few.
+    """
 
     empties: int = 0
     distinct: int = 0
     lowest: Any = None
     highest: Any = None
+    values: tuple[Any, ...] | None = None
+
+
+def facts_from(profile: Profile) -> ColumnFacts:
+    values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
+    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
 
 
 class Table(Protocol):

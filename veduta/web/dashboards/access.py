@@ -8,6 +8,7 @@ from django.contrib.auth.models import Group
 from django.core.exceptions import PermissionDenied
 from django.db.models import Q, QuerySet
 from django.http import Http404
+from guardian.core import ObjectPermissionChecker
 from guardian.shortcuts import assign_perm, get_groups_with_perms, get_objects_for_user, get_users_with_perms, remove_perm
 
 from veduta.web.accounts.models import User
@@ -29,6 +30,13 @@ def dashboards_for(user: User) -> QuerySet[Dashboard]:
     return found if user.builds else found.filter(published__isnull=False)
 
 
+def may_view(user: User, dashboard: Dashboard) -> bool:
+    """The rule of `dashboards_for`, for one dashboard."""
+    if not user.builds and dashboard.published_id is None:
+        return False
+    return may_edit(user, dashboard) or ObjectPermissionChecker(user).has_perm(PERMISSIONS["view"], dashboard)
+
+
 def may_edit(user: User, dashboard: Dashboard) -> bool:
     if not user.builds:
         return False
@@ -45,8 +53,9 @@ def may_download(user: User, dashboard: Dashboard) -> bool:
 
 def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
     """The dashboard, or Http404 for one that is not there or not for this person."""
-    dashboard = dashboards_for(user).filter(pk=pk).first()
-    if dashboard is None or (edit and not may_edit(user, dashboard)):
+    found = Dashboard.objects.filter(pk=pk, deleted_at=None).select_related("published")
+    dashboard = (found if edit else found.defer("draft")).first()
+    if dashboard is None or not (may_edit(user, dashboard) if edit else may_view(user, dashboard)):
         raise Http404
     return dashboard
 

@@ -19,6 +19,7 @@ from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
 from veduta.core.query.grains import Grain, period_words
+from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_chart, dataset_parts, points_filter
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
@@ -57,7 +58,9 @@ class Reading:
         """Raises VedutaError for a dataset that is gone."""
         if pk not in self._datasets:
             try:
-                self._datasets[pk] = Dataset.objects.select_related("current").get(pk=pk)
+                self._datasets[pk] = (
+                    Dataset.objects.select_related("current").defer("current__profiles", "current__failures").get(pk=pk)
+                )
             except (Dataset.DoesNotExist, ValidationError):
                 raise VedutaError("The dataset of this block does not exist any more.") from None
         return self._datasets[pk]
@@ -96,6 +99,16 @@ class Reading:
         own = next((s for s in self.state.selections if s.block == block.id), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         return answer_chart(dataset, chart, tuple(following.filters), selection), following
+
+    def block_data(self, block: Block, as_table: bool = False) -> dict[str, Any]:
+        """A block as the page needs it. Raises VedutaError with what does not fit."""
+        answered, following = self.answer(block)
+        data = chart_data(answered)
+        data["title"] = block.title or data["title"]
+        data["not_followed"] = following.not_followed
+        if as_table and data.get("spec"):
+            data["table"] = rows_table(answered)
+        return data
 
     def filters_behind(self, block: Block, points: list[list[Any]] | None) -> tuple[Dataset, tuple[Filter, ...]]:
         """The dataset and the filters that give the records behind a block or some of its marks."""

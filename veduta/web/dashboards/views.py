@@ -1,19 +1,21 @@
 from __future__ import annotations
 
 import json
+import logging
 import uuid
+from collections.abc import Iterator
 from typing import Any
 
 from django.contrib import messages
 from django.contrib.auth.models import Group
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard, load_state
+from veduta.core.dashboard.definition import Block, DashboardDefinition, load_dashboard, load_state
 from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -22,7 +24,6 @@ from veduta.web.accounts.access import builders_only, signed_in, wants_json
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices
-from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import dataset_parts
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
@@ -31,6 +32,8 @@ from veduta.web.dashboards.reading import Reading, block_title
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.pages.markdown import to_html
+
+logger = logging.getLogger("veduta.dashboards")
 
 
 def _sent(request: HttpRequest) -> dict[str, Any]:
@@ -103,6 +106,7 @@ def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "version": request.GET.get("version", ""),
         "blocks": blocks,
         "trail": trail,
+        "may_see_rows": may_download(request.user, found),
         "problem": problem,
         "editable": may_edit(request.user, found),
         "start": {
@@ -121,25 +125,39 @@ def _raise_not_found() -> HttpResponse:
 
 @require_GET
 @signed_in
-def trail(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def block(request: HttpRequest, pk: uuid.UUID, block_id: str) -> JsonResponse:
+    """One block worked out under the state in the address."""
     reading = _reading(request, pk)
-    return render(request, "dashboards/trail.html", {"trail": reading.trail(), "reading": reading})
+    return JsonResponse(reading.block_data(reading.block(block_id), request.GET.get("table") == "1"))
 
 
 @require_GET
 @signed_in
-def block(request: HttpRequest, pk: uuid.UUID, block_id: str) -> JsonResponse:
-    """One block worked out under the state in the address."""
+def blocks(request: HttpRequest, pk: uuid.UUID) -> StreamingHttpResponse:
+    """The trail and then all blocks under the state in the address, a line of JSON each, sent as each is worked out.
+
+    A block that fails sends its problem and leaves the others alone.
+    """
     reading = _reading(request, pk)
-    found = reading.block(block_id)
-    answered, following = reading.answer(found)
-    data = chart_data(answered)
-    data["title"] = found.title or data["title"]
-    data["not_followed"] = following.not_followed
-    data["counted"] = f"{answered.result.rows_read:,} of {answered.result.rows_there:,} records"
-    if request.GET.get("table") == "1" and data.get("spec"):
-        data["table"] = rows_table(answered)
-    return JsonResponse(data)
+    context = {"trail": reading.trail(), "may_see_rows": may_download(request.user, reading.dashboard)}
+
+    def lines() -> Iterator[str]:
+        yield json.dumps({"trail": render_to_string("dashboards/trail.html", context)}) + "\n"
+        for found in reading.definition.in_reading_order:
+            if found.kind == "chart":
+                yield json.dumps({"block": found.id} | _data_or_problem(reading, found)) + "\n"
+
+    return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
+
+
+def _data_or_problem(reading: Reading, block: Block) -> dict[str, Any]:
+    try:
+        return {"data": reading.block_data(block)}
+    except VedutaError as problem:
+        return {"problem": str(problem)}
+    except Exception:
+        logger.exception("Block %s of dashboard %s failed", block.id, reading.dashboard.pk)
+        return {"problem": "This block could not be worked out because of a fault on our side."}
 
 
 @require_GET

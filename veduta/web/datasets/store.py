@@ -11,7 +11,7 @@ from django.conf import settings
 
 from veduta.core.data.profile import Profile
 from veduta.core.data.stored import decode
-from veduta.core.query.query import ColumnFacts
+from veduta.core.query.query import ColumnFacts, facts_from
 from veduta.web.datasets.models import Chunk, Version
 
 
@@ -64,7 +64,8 @@ class StoredTable:
 
     def __init__(self, version: int, rows: int, profiles: dict[str, dict]) -> None:
         self.version, self.rows = version, rows
-        self._profiles = profiles
+        self._profiles = {name: Profile.model_validate(profile) for name, profile in profiles.items()}
+        self._facts = {name: facts_from(profile) for name, profile in self._profiles.items()}
 
     def scan(self, names: list[str]) -> pl.LazyFrame:
         if not names:
@@ -72,12 +73,10 @@ class StoredTable:
         return pl.DataFrame([columns.get(self.version, name) for name in names]).lazy()
 
     def profile(self, column: str) -> Profile:
-        return Profile.model_validate(self._profiles[column])
+        return self._profiles[column]
 
     def facts(self, column: str) -> ColumnFacts:
-        profile = self._profiles.get(column, {})
-        keys = ("empties", "distinct", "lowest", "highest")
-        return ColumnFacts(**{key: profile[key] for key in keys if profile.get(key) is not None})
+        return self._facts[column]
 
 
 @lru_cache(maxsize=256)

@@ -1,0 +1,242 @@
+"""Measure Veduta against hand-written Polars in the same run: `python -m bench [import|questions|http|browser]`.
+
+Prints a line a figure (name, ours, baseline, ratio, goal) and writes the same to bench.json in the data folder.
+Ratios are of medians.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import statistics
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+ROWS = int(os.environ.get("BENCH_ROWS", 1_000_000))
+FOLDER = Path(tempfile.mkdtemp(prefix="veduta-bench-"))
+KEPT = Path(os.environ.get("VEDUTA_DATA", Path(__file__).parents[1] / "data")).resolve()
+os.environ["VEDUTA_DATA"] = str(FOLDER)
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
+os.environ["VEDUTA_LOG"] = "ERROR"
+
+import django  # noqa: E402
+
+django.setup()
+
+import polars as pl  # noqa: E402
+from django.core.management import call_command  # noqa: E402
+
+from veduta.core.chart.definition import load_definition  # noqa: E402
+from veduta.core.chart.question import ask  # noqa: E402
+from veduta.demo.generate import write_sailings  # noqa: E402
+
+figures: list[dict] = []
+
+
+def seconds(run: Callable[[], object], times: int) -> list[float]:
+    found = []
+    for _ in range(times):
+        start = time.perf_counter()
+        run()
+        found.append(time.perf_counter() - start)
+    return found
+
+
+def alternately(ours: Callable[[], object], baseline: Callable[[], object], times: int) -> tuple[float, float]:
+    """Medians of both, measured in turns so that what else the machine does falls on both."""
+    ours(), baseline()
+    pairs = [(seconds(ours, 1)[0], seconds(baseline, 1)[0]) for _ in range(times)]
+    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
+
+
+def report(name: str, ours: float, baseline: float | None = None, goal: str = "") -> None:
+    ratio = ours / baseline if baseline else None
+    figures.append(
+        {"name": name, "ours_ms": ours * 1e3, "baseline_ms": baseline and baseline * 1e3, "ratio": ratio, "goal": goal}
+    )
+    columns = [
+        f"{ours * 1e3:,.1f} ms",
+        f"{baseline * 1e3:,.1f} ms" if baseline else "",
+        f"{ratio:.2f}" if ratio else "",
+        goal,
+    ]
+    print(f"{name:<58}" + "".join(f"{text:>16}" for text in columns), flush=True)
+
+
+def prepare():
+    """A workspace with the demo on so many rows; returns its dataset and published dashboard."""
+    from veduta.demo.load import load_demo
+    from veduta.web.dashboards.models import Dashboard
+    from veduta.web.datasets.models import Dataset
+
+    call_command("migrate", verbosity=0)
+    load_demo(FOLDER / "demo", ROWS)
+    return Dataset.objects.select_related("current").get(), Dashboard.objects.select_related("published").get()
+
+
+def bench_import() -> None:
+    """A CSV to a usable dataset, against Polars reading the same file and writing Parquet."""
+    from veduta.demo.load import import_file, load_people
+
+    call_command("migrate", verbosity=0)
+    analyst = load_people()["analyst"]
+    path = write_sailings(FOLDER / "sailings.csv", ROWS)
+
+    def ours() -> None:
+        import_file(analyst, path, "Import bench").delete()
+
+    def baseline() -> None:
+        pl.read_csv(path, try_parse_dates=True).write_parquet(FOLDER / "baseline.parquet")
+
+    a, b = alternately(ours, baseline, 5)
+    report(f"CSV of {ROWS:,} rows to a usable dataset", a, b, "at most 2.5")
+    path.unlink()
+
+
+def baselines(frame: pl.DataFrame) -> dict[str, Callable[[], object]]:
+    """The demo dashboard's questions written by hand, by the names of their charts."""
+    rows = frame.lazy().filter(
+        pl.col("sailing_date") >= pl.date(2025, 11, 1), pl.col("sailing_date") <= pl.date(2026, 10, 31)
+    )
+    month = pl.col("sailing_date").dt.truncate("1mo").alias("month")
+    total, late = pl.col("fare_revenue").sum(), pl.col("minutes_late").mean()
+    return {
+        "Fare revenue": lambda: rows.select(total).collect(),
+        "Passengers": lambda: rows.select(pl.col("passengers").sum()).collect(),
+        "Mean minutes late": lambda: rows.select(late).collect(),
+        "Fare revenue by route, highest first": lambda: rows.group_by("route").agg(total).sort("fare_revenue", descending=True).head(8).collect(),
+        "Fare revenue by month and region": lambda: rows.group_by(month, "region").agg(total).sort("month", "region").collect(),
+        "Passengers by weekday": lambda: rows.group_by(pl.col("sailing_date").dt.weekday().alias("d")).agg(pl.col("passengers").sum()).sort("d").collect(),
+        "Cancelled sailings by month and reason": lambda: rows.filter(pl.col("cancelled"))
+        .group_by(month, "cancel_reason").agg(pl.len()).sort("month", "cancel_reason").collect(),
+        "What each vessel carried": lambda: pl.collect_all(
+            [
+                rows.group_by("vessel").agg(pl.len(), pl.col("passengers").sum(), total, late).sort("fare_revenue", descending=True),
+                rows.select(pl.len(), pl.col("passengers").sum(), total, late),
+            ]
+        ),
+    }  # fmt: skip
+
+
+def bench_questions() -> float:
+    """Each question of the dashboard, core only, against hand-written Polars on columns that are loaded too."""
+    from veduta.core.dashboard.definition import ViewState
+    from veduta.web.charts.services import dataset_parts
+    from veduta.web.dashboards.reading import Reading
+
+    dataset, dashboard = prepare()
+    table, schema, context = dataset_parts(dataset)
+    names = {field.id: field.source for field in schema}
+    frame = table.scan(list(names)).collect().rename(names)
+    by_hand = baselines(frame)
+    reading = Reading.of(dashboard, ViewState())
+    sums = [0.0, 0.0]
+    for block in reading.definition.in_reading_order:
+        chart, _, following = reading.following(block)
+        chart = load_definition(chart.model_dump(mode="json"))
+
+        def ours(chart=chart, following=following) -> None:
+            ask(chart, table, schema, context, tuple(following.filters))
+
+        a, b = alternately(ours, by_hand[block.title], 25)
+        sums = [sums[0] + a, sums[1] + b]
+        report(block.title, a, b, "at most 1.5")
+    report("All 8 questions, core only", *sums)
+    return sums[0]
+
+
+def bench_http() -> None:
+    """All the data of the dashboard over HTTP, against the sum of its questions in the core."""
+    core = bench_questions()
+    session, address, dashboard = _served()
+
+    def everything() -> None:
+        assert session(f"{address}/dashboards/{dashboard.pk}/blocks/").status == 200
+
+    everything()
+    found = seconds(everything, 25)
+    report("All 8 blocks over HTTP", statistics.median(found), core, "at most 2")
+
+
+def _served():
+    """The bench's workspace behind the real server; a function that requests as the explorer does."""
+    from http.cookiejar import CookieJar
+    from urllib.parse import urlencode
+    from urllib.request import HTTPCookieProcessor, build_opener
+
+    from tests.browser.support import start_server
+    from veduta.demo.load import PASSWORD
+
+    _, dashboard = prepare()
+    address = start_server(FOLDER)
+    opener = build_opener(HTTPCookieProcessor(jar := CookieJar()))
+    opener.open(f"{address}/sign-in/").read()
+    token = next(cookie.value for cookie in jar if cookie.name == "csrftoken")
+    form = {"username": "explorer", "password": PASSWORD, "csrfmiddlewaretoken": token}
+    opener.open(f"{address}/sign-in/", urlencode(form).encode()).read()
+
+    def session(url: str):
+        answer = opener.open(url)
+        answer.read()
+        return answer
+
+    return session, address, dashboard
+
+
+def bench_browser() -> None:
+    """In the browser: first load, and from a click on a bar to all blocks redrawn."""
+    from playwright.sync_api import sync_playwright
+
+    from tests.browser.support import ARGUMENTS, CHROMIUM
+    from veduta.demo.load import PASSWORD
+
+    _, address, dashboard = _served()
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        page = chromium.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/sign-in/")
+        page.fill("[name=username]", "explorer")
+        page.fill("[name=password]", PASSWORD)
+        page.click("button:has-text('Sign in')")
+        drawn = "n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n"
+        loads = []
+        for _ in range(9):
+            page.goto(f"{address}/")
+            start = time.perf_counter()
+            page.goto(f"{address}/dashboards/{dashboard.pk}/")
+            page.wait_for_function(drawn, arg=1)
+            loads.append(time.perf_counter() - start)
+        report("First load of the dashboard in the browser", statistics.median(loads), goal="1,000 ms")
+        page.evaluate("document.addEventListener('veduta:drawn', event => { window.took = event.detail })")
+        clicks, requests, drawing = [], [], []
+        for turn in range(1, 22):
+            page.locator("#block-b4 .reachable").nth(turn % 6).click()
+            page.wait_for_function(drawn, arg=turn + 1)
+            took = page.evaluate("window.took")
+            clicks.append(took["took"] / 1e3)
+            requests.append(took["requests"] / 1e3)
+            drawing.append(took["drawing"] / 1e3)
+        report("Click on a bar to all blocks redrawn", statistics.median(clicks[1:]), goal="200 ms")
+        report("  of it until the last answer had come", statistics.median(requests[1:]))
+        report("  of it drawing (sum over blocks)", statistics.median(drawing[1:]))
+        chromium.close()
+
+
+GROUPS = {"import": bench_import, "questions": bench_questions, "http": bench_http, "browser": bench_browser}
+
+
+def main() -> None:
+    wanted = sys.argv[1:] or ["import", "http", "browser"]
+    if unknown := set(wanted) - GROUPS.keys():
+        sys.exit(f"There is no group {', '.join(sorted(unknown))}. Groups: {', '.join(GROUPS)}.")
+    print(f"{'figure':<58}{'ours':>16}{'baseline':>16}{'ratio':>16}{'goal':>16}")
+    for name in wanted:
+        GROUPS[name]()
+    KEPT.mkdir(parents=True, exist_ok=True)
+    (KEPT / "bench.json").write_text(json.dumps({"rows": ROWS, "figures": figures}, indent=1))
+
+
+main()
