@@ -71,6 +71,14 @@ def _usual_sort(definition: ChartDefinition, kind: ChartKind) -> Sort | None:
     return Sort(by="name")
 
 
+def work_out(
+    definition: ChartDefinition, table: Table, schema: Schema, context: Context, extra: tuple[Filter, ...] = ()
+) -> tuple[ChartKind, str, Result]:
+    """The kind of chart, why Veduta chose it, and the result. Raises DefinitionProblem if it does not fit the dataset."""
+    kind, why = choose_kind(definition, schema, table)
+    return kind, why, answer(to_query(definition, kind, extra), table, schema, context)
+
+
 def ask(
     definition: ChartDefinition,
     table: Table,
@@ -80,8 +88,7 @@ def ask(
     selection: Selection | None = None,
 ) -> Answered:
     """Answer and draw a chart. Raises DefinitionProblem if it does not fit the dataset."""
-    kind, why = choose_kind(definition, schema, table)
-    result = answer(to_query(definition, kind, extra), table, schema, context)
+    kind, why, result = work_out(definition, table, schema, context, extra)
     picture = Picture(
         definition,
         kind,

@@ -14,6 +14,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 
 from veduta.core.data.options import ENCODING_WORDS, FileOptions
@@ -148,7 +149,7 @@ def read_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, si
     options = options.model_copy(update={"quotes": marks > 0})
     skip, line = options.header_row, 1
     for data, read in whole_records(path, options, size):
-        lines = data.count(b"\n") + (not data.endswith(b"\n"))
+        lines = _count(data, "\n") + (not data.endswith(b"\n"))
         if skip:
             data, skipped = _without_first_records(data, skip, options)
             line, lines, skip = line + skipped, lines - skipped, 0
@@ -179,7 +180,7 @@ def _parse_fast(data: bytes, options: FileOptions, width: int, lines: int) -> pl
     """The block parsed by Polars, or None if it is not regular enough to be sure of every line."""
     names = [str(i) for i in range(width)]
     quoted = b'"' in data and options.quotes
-    if not quoted and data.count(options.delimiter.encode()) != lines * (width - 1):
+    if not quoted and _count(data, options.delimiter) != lines * (width - 1):
         return None
     if quoted and (data.startswith(b"\n") or b"\n\n" in data or b"\n\r\n" in data):
         return None
@@ -201,6 +202,11 @@ def _parse_fast(data: bytes, options: FileOptions, width: int, lines: int) -> pl
     if quoted and ((last := frame[names[-1]]).null_count() or (last == "").any()):
         return None
     return frame
+
+
+def _count(data: bytes, character: str) -> int:
+    """How often an ASCII character occurs; many times faster than bytes.count where it occurs often."""
+    return int(np.count_nonzero(np.frombuffer(data, np.uint8) == ord(character)))
 
 
 def _csv_reader(lines, options: FileOptions):

@@ -49,22 +49,26 @@ def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: F
     stripped = different.str.strip_chars()
     values = _read_thoroughly(stripped, field)
     is_empty = (stripped == "") | stripped.str.to_lowercase().is_in(list(empties))
-    known = pl.DataFrame({"text": different, "value": values, "empty": is_empty})
-    read = pl.DataFrame({"text": leftover}).join(known, on="text", how="left", maintain_order="left")
-    failed = (read["value"].is_null() & ~read["empty"]).arg_true()
-    if len(failed):
+    failing = different.filter(values.is_null() & ~is_empty)
+    if len(failing):
+        failed = leftover.is_in(failing.implode()).arg_true()
         failures.add(left.gather(failed).cast(pl.Int64) + first_row, leftover.gather(failed))
-    return quick.scatter(left, read["value"])
+    read = leftover.replace_strict(different, values, return_dtype=field.kind.dtype)
+    return read.alias(text.name) if len(left) == len(text) else quick.scatter(left, read)
 
 
 def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
-    stripped = pl.col("t").str.strip_chars()
-    shortest = max(map(len, empties), default=0)
-    frame = text.alias("t").to_frame().select(stripped)
-    is_empty = (pl.col("t") == "") | (
-        (pl.col("t").str.len_bytes() <= shortest * 3) & pl.col("t").str.to_lowercase().is_in(list(empties))
-    )
-    return frame.select(pl.when(~is_empty).then(pl.col("t")).alias("t"))["t"].alias(text.name)
+    different = text.unique()
+    if len(different) > len(text) // 4:
+        return _cleaned(text, empties)
+    cleaned = _cleaned(different, empties)
+    return text if cleaned.equals(different) else text.replace_strict(different, cleaned, return_dtype=pl.String)
+
+
+def _cleaned(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
+    stripped = text.alias("t").to_frame().select(pl.col("t").str.strip_chars())
+    is_empty = (pl.col("t") == "") | pl.col("t").str.to_lowercase().is_in(list(empties))
+    return stripped.select(pl.when(~is_empty).then(pl.col("t")).alias(text.name)).to_series()
 
 
 def _cast_quickly(text: pl.Series, field: Field) -> pl.Series:

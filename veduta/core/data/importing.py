@@ -43,12 +43,21 @@ class Import:
     failures: dict[str, Failures] = attribute(default_factory=dict)
 
     def chunks(self, size: int = BLOCK) -> Iterator[Chunk]:
-        """The file's rows in order. Raises FileProblem where the file cannot be read."""
-        for block in read_blocks(self.path, self.options, self.width, self.ragged, size):
-            with ThreadPoolExecutor(os.cpu_count()) as pool:
+        """The file's rows in order; while one chunk is used the next is read. Raises FileProblem where the file
+        cannot be read."""
+        chunks = self._chunks(size)
+        with ThreadPoolExecutor(1) as ahead:
+            coming = ahead.submit(next, chunks, None)
+            while (chunk := coming.result()) is not None:
+                coming = ahead.submit(next, chunks, None)
+                yield chunk
+
+    def _chunks(self, size: int) -> Iterator[Chunk]:
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            for block in read_blocks(self.path, self.options, self.width, self.ragged, size):
                 columns = list(pool.map(partial(self._column, block.frame), self.fields, self.places))
-            self.rows += block.frame.height
-            yield Chunk(columns, block.frame.height, block.bytes_read)
+                self.rows += block.frame.height
+                yield Chunk(columns, block.frame.height, block.bytes_read)
 
     def _column(self, texts: pl.DataFrame, field: Field, place: int) -> tuple[pl.Series, bytes]:
         text = texts.get_column(str(place)).alias(field.id)

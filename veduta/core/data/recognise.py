@@ -180,7 +180,7 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
     dated = [value for value in values if DATE_LIKE.match(value)]
     if not enough(len(dated), len(values)):
         return None
-    unique = list(dict.fromkeys(dated))[:1_000]
+    unique = list(dict.fromkeys(dated))[:300]
     parts = [split_time(value) for value in unique]
     fitting = {
         order: Counter(next((pattern for pattern in patterns if _fits(date, pattern)), "") for date, _, _ in parts)

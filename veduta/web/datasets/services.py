@@ -12,6 +12,7 @@ from typing import Any
 import polars as pl
 from django.conf import settings
 from django.db import transaction
+from django.db.models import F
 from django.utils import timezone
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
@@ -260,7 +261,7 @@ def _load(upload: Upload, version: Version) -> None:
             Chunk.objects.bulk_create(
                 Chunk(version=version, column=values.name, position=position, data=blob) for values, blob in chunk.columns
             )
-            Upload.objects.filter(pk=upload.pk).update(bytes_read=chunk.bytes_read, rows_read=reading.rows)
+            Upload.objects.filter(pk=upload.pk).update(bytes_read=chunk.bytes_read, rows_read=F("rows_read") + chunk.rows)
         for values, _ in chunk.columns:
             parts[values.name].append(values)
     if not reading.rows:
