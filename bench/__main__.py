@@ -170,7 +170,7 @@ def _served():
     from urllib.request import HTTPCookieProcessor, build_opener
 
     from tests.browser.support import start_server
-    from veduta.demo.load import PASSWORD
+    from veduta.demo import PASSWORD
 
     _, dashboard = prepare()
     address = start_server(FOLDER)
@@ -193,7 +193,7 @@ def bench_browser() -> None:
     from playwright.sync_api import sync_playwright
 
     from tests.browser.support import ARGUMENTS, CHROMIUM
-    from veduta.demo.load import PASSWORD
+    from veduta.demo import PASSWORD
 
     _, address, dashboard = _served()
     with sync_playwright() as playwright:

@@ -18,7 +18,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from veduta.demo.load import PASSWORD
+from veduta.demo import PASSWORD
 
 ROOT = Path(__file__).parents[2]
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")

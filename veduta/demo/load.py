@@ -10,6 +10,7 @@ from django.contrib.auth.models import Group
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.data.fields import NumberFormat
+from veduta.demo import PASSWORD
 from veduta.demo.generate import write_sailings
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
@@ -19,7 +20,6 @@ from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets import services as datasets
 from veduta.web.datasets.models import Dataset, Upload
 
-PASSWORD = "outer-light-2026"
 PEOPLE = (
     ("steward", "Ailsa", "Marr", User.Role.STEWARD),
     ("analyst", "Jonas", "Tern", User.Role.ANALYST),

@@ -7,7 +7,8 @@ import time
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
-from veduta.demo.load import PASSWORD, PEOPLE
+from veduta.demo import PASSWORD
+from veduta.demo.load import PEOPLE
 
 
 class Command(BaseCommand):

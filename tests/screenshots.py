@@ -1,0 +1,98 @@
+"""Take the pictures of docs/screenshots from fresh demo data: `python -m tests.screenshots`."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from tests.browser.support import ARGUMENTS, CHROMIUM, ROOT, start_server
+from veduta.demo import PASSWORD
+
+SHOTS = ROOT / "docs" / "screenshots"
+MESSY = ROOT / "tests" / "files" / "ticket_hut_diary.csv"
+DRAWN = "n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n"
+
+
+class Camera:
+    def __init__(self, browser, address: str, who: str, **options) -> None:
+        options = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"} | options
+        self.page: Page = browser.new_context(**options).new_page()
+        self.address = address
+        self.page.goto(f"{address}/sign-in/")
+        self.page.fill("[name=username]", who)
+        self.page.fill("[name=password]", PASSWORD)
+        self.page.click("button:has-text('Sign in')")
+        self.page.wait_for_url(f"{address}/")
+
+    def go(self, path: str) -> None:
+        self.page.goto(self.address + path)
+        self.page.wait_for_load_state("networkidle")
+
+    def shoot(self, name: str) -> None:
+        self.page.mouse.move(2, 2)
+        self.page.wait_for_load_state("networkidle")
+        self.page.evaluate("document.fonts.ready")
+        self.page.screenshot(path=SHOTS / f"{name}.png")
+
+    def dashboard(self) -> None:
+        self.go("/dashboards/")
+        self.page.click("a:text-is('Season at a glance')")
+        self.page.wait_for_function(DRAWN, arg=1)
+
+    def chart(self, name: str) -> None:
+        self.go("/charts/")
+        self.page.click(f"a:text-is('{name}')")
+        self.page.wait_for_selector("[x-ref=rows] table")
+        self.page.wait_for_load_state("networkidle")
+
+
+def main() -> None:
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
+        address = start_server(Path(folder), "60000")
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        explorer = Camera(browser, address, "explorer")
+        explorer.dashboard()
+        explorer.shoot("dashboard")
+        explorer.page.locator("#block-b4 .reachable").nth(2).click()
+        explorer.page.wait_for_function(DRAWN, arg=2)
+        explorer.shoot("focus")
+        explorer.page.click("[data-behind]")
+        explorer.page.wait_for_selector("dialog table")
+        explorer.shoot("rows-behind")
+        analyst = Camera(browser, address, "analyst")
+        analyst.shoot("home")
+        analyst.chart("Fares by region")
+        analyst.shoot("workbench")
+        analyst.page.click("[data-clause=by]")
+        analyst.page.wait_for_selector("[x-ref=popover] .chip")
+        analyst.shoot("clause")
+        analyst.chart("Regions by year")
+        analyst.shoot("crosstab")
+        analyst.go("/data/")
+        analyst.page.click("a:text-is('Sailings')")
+        analyst.shoot("dataset")
+        analyst.go("/data/")
+        analyst.page.set_input_files("input[type=file]", MESSY)
+        analyst.page.wait_for_url("**/uploads/**")
+        analyst.shoot("check")
+        analyst.go("/dashboards/")
+        analyst.page.click("a:text-is('Edit')")
+        analyst.page.wait_for_selector(".grid-stack .reachable")
+        analyst.shoot("editor")
+        analyst.go("/dashboards/")
+        analyst.page.click("a:text-is('Share')")
+        analyst.shoot("share")
+        dark = Camera(browser, address, "explorer", color_scheme="dark")
+        dark.dashboard()
+        dark.shoot("dark")
+        small = Camera(browser, address, "explorer", viewport={"width": 390, "height": 844})
+        small.dashboard()
+        small.shoot("small")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
