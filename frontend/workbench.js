@@ -195,11 +195,28 @@ export function workbench() {
       event.preventDefault();
       this.$refs.frame.classList.add("drop-here");
     },
-    draggedAway() { this.$refs.frame.classList.remove("drop-here"); },
-    fieldDropped(event) {
+    draggedOverSentence(event) {
+      if (!event.dataTransfer.types.includes("text/veduta-field")) return;
+      event.preventDefault();
+      this.draggedAway();
+      (event.target.closest("[data-clause]") ?? this.$refs.sentence).classList.add("drop-here");
+    },
+    draggedAway() {
+      for (const place of this.$root.querySelectorAll(".drop-here")) place.classList.remove("drop-here");
+    },
+    fieldDropped(event, to = "") {
       this.draggedAway();
       const field = event.dataTransfer.getData("text/veduta-field");
-      if (field) this.answer({ edit: "add_field", field });
+      if (field) this.answer({ edit: "add_field", field, to });
+    },
+    // A field dropped on a clause goes there; on "only" it asks which values.
+    droppedOnSentence(event) {
+      const clause = event.target.closest("[data-clause]")?.dataset.clause;
+      const field = event.dataTransfer.getData("text/veduta-field");
+      if (clause === "only" && field) {
+        this.draggedAway();
+        this.openPopover({ clause, index: this.definition.only.length, field });
+      } else this.fieldDropped(event, ["show", "by", "split"].includes(clause) ? clause : "");
     },
     foldFields() { this.fieldsOpen = !this.fieldsOpen; },
     foldRows() { this.rowsOpen = !this.rowsOpen; },

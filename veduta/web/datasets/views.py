@@ -131,7 +131,7 @@ def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tu
     texts = pl.Series(sample.column(place)[:2_000], dtype=pl.String)
     failures = Failures()
     values = convert(texts, field, upload.file_options.empties, failures)
-    number_format = settle(field.format, values, field.kind) if field.kind.is_number else field.format
+    number_format = settle(field.format, values, field.kind, records=True) if field.kind.is_number else field.format
     failed = {row for row, _ in failures.examples}
     cells = []
     for i, value in enumerate(values[:PREVIEW_ROWS], 1):
