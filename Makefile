@@ -26,7 +26,7 @@ lint: setup
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
-	@$(BIN)/djlint veduta/web/templates --check --quiet --lint
+	@$(BIN)/djlint veduta/web/templates --lint --quiet
 
 bench: setup build
 	@$(BIN)/python -m bench $(GROUP)
