@@ -20,7 +20,7 @@ dev: setup
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
 
 test: setup build browser
-	@$(BIN)/python -W error::DeprecationWarning:veduta manage.py test --parallel 2 --timing
+	@$(BIN)/python manage.py test
 
 lint: setup
 	@$(BIN)/ruff check .

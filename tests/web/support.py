@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import io
 import json
-import shutil
+import tempfile
+from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.contrib.auth.models import Group
 from django.test import TestCase
 from django.urls import reverse
@@ -53,8 +53,11 @@ class WebTest(TestCase):
 
     def setUp(self) -> None:
         forget()
-        shutil.rmtree(settings.UPLOAD_DIR, ignore_errors=True)
-        settings.UPLOAD_DIR.mkdir(parents=True)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        uploads = self.settings(UPLOAD_DIR=Path(folder.name))
+        uploads.enable()
+        self.addCleanup(uploads.disable)
         self.steward = make_user("steward", "steward")
         self.analyst = make_user("analyst", "analyst")
         self.explorer = make_user("explorer", "explorer")

@@ -281,6 +281,15 @@ class TheDatasetPage(WebTest):
         text = rows.content.decode()
         self.assertLess(text.index("120.50"), text.index("60.00"))
 
+    def test_a_file_of_two_thousand_columns_is_shown_in_pages(self):
+        wide = import_now(
+            self.analyst, ",".join(f"day {i}" for i in range(2_000)) + "\n" + ",".join("7" * 2_000) + "\n", "wide.csv"
+        )
+        address = reverse("dataset", args=[wide.pk])
+        self.assertContains(self.client.get(address), "Columns 1 to 100 of 2,000")
+        self.assertContains(self.client.get(address, {"find": "day 199"}), "Columns 1 to 11 of 11")
+        self.assertContains(self.client.get(address, {"find": "night"}), "No column has that in its name")
+
     def test_pages_beyond_the_last_show_the_last(self):
         self.assertContains(self.look("dataset-rows", self.dataset.pk, page="99"), "5 rows")
         self.assertEqual(self.look("dataset-rows", self.dataset.pk, page="x").status_code, 422)

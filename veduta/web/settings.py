@@ -109,7 +109,6 @@ DATABASES = {
             # Foreign keys are switched on by Django itself.
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA mmap_size=268435456;",
         },
-        "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -177,6 +176,7 @@ USE_TZ = True
 TIME_ZONE = os.environ.get("VEDUTA_TIME_ZONE", "UTC")
 STATIC_URL = "static/"
 STATIC_ROOT = DATA_DIR / "static"
+STATIC_ROOT.mkdir(exist_ok=True)
 STATICFILES_DIRS = [BASE_DIR / "veduta/web/static"]
 STORAGES = {
     "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},

@@ -133,9 +133,8 @@ def change_column(user: User, upload: Upload, field_id: str, changes: dict[str, 
     upload.save()
 
 
-def open_questions(upload: Upload) -> dict[str, str]:
+def open_questions(upload: Upload, recognised: dict[str, Recognised]) -> dict[str, str]:
     """The date columns that could be read two ways and were not yet decided, with an example of each."""
-    _, recognised = sample_of(upload)
     dates = {field.id for field in upload.all_fields if field.kind.is_date} - set(upload.answered)
     return {key: found.question for key, found in recognised.items() if found.question and key in dates}
 
@@ -205,7 +204,7 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
     _must_be_open(upload)
     pairs = [(f, p) for f, p in zip(upload.fields, upload.places, strict=True) if f["id"] not in leave_out]
     kept = {f["id"] for f, _ in pairs}
-    if unclear := [f for f in open_questions(upload) if f in kept]:
+    if unclear := [f for f in open_questions(upload, sample_of(upload)[1]) if f in kept]:
         names = [field.name for field in upload.all_fields if field.id in unclear]
         raise VedutaError(f"Is the day or the month first in {', '.join(names)}?", hint="Choose above the preview.")
     if not pairs:

@@ -4,6 +4,7 @@ import json
 import uuid
 from urllib.parse import unquote
 
+from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
@@ -23,6 +24,7 @@ from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, ro
 
 PREVIEW_ROWS = 30
 PREVIEW_COLUMNS = 60
+COLUMNS_SHOWN = 100
 
 
 def _dataset(pk: uuid.UUID, deleted: bool = False) -> Dataset:
@@ -96,7 +98,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     }
     try:
         sample, recognised = services.sample_of(upload)
-        questions = services.open_questions(upload)
+        questions = services.open_questions(upload, recognised)
     except VedutaError as error:
         return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
     columns = []
@@ -218,7 +220,10 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         return redirect("upload", running.pk) if running else render(request, "datasets/empty.html", {"dataset": found})
     schema, version = found.schema, found.current
     fields = []
-    for field in schema:
+    find = request.GET.get("find", "").strip()
+    found_fields = [field for field in schema if find.lower() in field.name.lower()]
+    page = Paginator(found_fields, COLUMNS_SHOWN).get_page(request.GET.get("page"))
+    for field in page:
         failed = version.failures.get(field.id, {})
         fields.append(_field_context(field, version) | {"failed": failed.get("count", 0)})
     context = {
@@ -226,6 +231,9 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "version": version,
         "versions": found.versions.filter(state=Version.State.READY)[:20],
         "fields": fields,
+        "columns": len(schema.fields),
+        "page": page,
+        "find_column": find,
         "gone": schema.gone,
         "running": running,
         "charts": found.charts.filter(deleted_at=None)[:50],
