@@ -7,7 +7,7 @@ from typing import Any
 from veduta.core.chart.drawing.base import SERIES_COLOURS
 
 # The series colours as they are drawn on the dark ground, in the same order.
-DARK_COLOURS = ("#4FB0B5", "#E9B04A", "#E0796F", "#8FA2EA", "#A9C48D", "#C48ABA", "#BF9B78", "#8CCBE0")
+DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
 LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 

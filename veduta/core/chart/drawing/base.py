@@ -17,7 +17,7 @@ from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
 MOST_IN_LEGEND = 24
-SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#8BA66E", "#8A4F7D", "#8C6A4A", "#6BB0C6")
+SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#A4D075", "#C567A9", "#CDAB94", "#7ECFD9")
 
 
 @dataclass
