@@ -163,12 +163,14 @@ export function dataset() {
     },
     async load(page) {
       this.page = page;
+      this.$refs.rows.classList.add("waiting");
       try {
         replaceContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
         this.$refs.file.href = `${this.$root.dataset.file}?${this.query(1)}`;
       } catch (error) {
         failed(error);
       }
+      this.$refs.rows.classList.remove("waiting");
     },
     rowsClicked(event) {
       const sort = event.target.closest("[data-sort]")?.dataset.sort;

@@ -20,6 +20,8 @@ from playwright.sync_api import Page, sync_playwright
 
 from veduta.demo import PASSWORD
 
+# Playwright's loop runs in this thread, and Django would refuse to close the test database beside it.
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
 ROOT = Path(__file__).parents[2]
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
 ARGUMENTS = [
