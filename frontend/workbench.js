@@ -179,6 +179,7 @@ export function workbench() {
     renamed() {
       if (this.history.push({ ...this.history.now, name: this.$refs.name.value.trim() })) this.changed();
     },
+    titleDone() { this.$refs.title.blur(); },
     titled() { this.answer({ edit: "set_title", title: this.$refs.title.value }); },
 
     // Fields.

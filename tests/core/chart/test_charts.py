@@ -302,7 +302,7 @@ class Sentences(unittest.TestCase):
                     "sort": {"by": "name", "descending": True},
                 },
                 "Show fare and median of Fare as grouped lying bars by route, only region is A and fare is not empty,"
-                " keep the top 5 of route by fare, sorted from Z to A.",
+                " keep the top 5 by fare, sorted from Z to A.",
             ),
             (
                 "line",

@@ -75,7 +75,8 @@ def _kind_words(definition: ChartDefinition, kind: ChartKind) -> str:
 
 def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
     group = definition.split if keep.of == "split" and definition.split else next(iter(definition.by), None)
-    of = f" of {in_sentence(grouping_words(group, schema))}" if group else ""
+    # With one dimension it is plain which values are kept.
+    of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
     return f"{keep.end} {keep.count}{of} by {in_sentence(measure_words(keep.by, schema))}"
 
 
