@@ -20,7 +20,7 @@ MOST_SAMPLE_CELLS = 300_000
 
 # The first bytes of files that are not delimited text, and what to tell their owner.
 OTHER_FORMATS = (
-    (b"PK\x03\x04", "a ZIP archive or a spreadsheet workbook"),
+    (b"PK\x03\x04", "a ZIP archive or a spreadsheet file"),
     (b"%PDF", "a PDF document"),
     (b"\xd0\xcf\x11\xe0", "an old spreadsheet or office document"),
     (b"\x1f\x8b", "a compressed archive"),

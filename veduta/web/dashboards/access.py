@@ -34,21 +34,23 @@ def may_view(user: User, dashboard: Dashboard) -> bool:
     """The rule of `dashboards_for`, for one dashboard."""
     if not user.builds and dashboard.published_id is None:
         return False
-    return may_edit(user, dashboard) or ObjectPermissionChecker(user).has_perm(PERMISSIONS["view"], dashboard)
+    return may_edit(user, dashboard) or _granted(user, "view", dashboard)
+
+
+def _granted(user: User, what: str, dashboard: Dashboard) -> bool:
+    """Whether this was granted to the person or one of their groups; asked of the database once for each request's user."""
+    checker = user.__dict__.setdefault("_granted", ObjectPermissionChecker(user))
+    return checker.has_perm(PERMISSIONS[what], dashboard)
 
 
 def may_edit(user: User, dashboard: Dashboard) -> bool:
     if not user.builds:
         return False
-    return (
-        user.is_steward
-        or dashboard.created_by_id == user.pk
-        or user.has_perm(f"dashboards.{PERMISSIONS['edit']}", dashboard)
-    )
+    return user.is_steward or dashboard.created_by_id == user.pk or _granted(user, "edit", dashboard)
 
 
 def may_download(user: User, dashboard: Dashboard) -> bool:
-    return may_edit(user, dashboard) or user.has_perm(f"dashboards.{PERMISSIONS['download']}", dashboard)
+    return may_edit(user, dashboard) or _granted(user, "download", dashboard)
 
 
 def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:

@@ -44,6 +44,8 @@ class Reading:
     def __init__(self, dashboard: Dashboard, definition: DashboardDefinition, state: ViewState) -> None:
         self.dashboard, self.definition, self.state = dashboard, definition, state
         self._datasets: dict[str, Dataset] = {}
+        self._schemas: dict[str, Schema] = {}
+        self._charts: dict[str, ChartDefinition] = {}
 
     @classmethod
     def of(cls, dashboard: Dashboard, state: ViewState, draft: bool = False) -> Reading:
@@ -65,6 +67,18 @@ class Reading:
                 raise VedutaError("The dataset of this block does not exist any more.") from None
         return self._datasets[pk]
 
+    def schema(self, dataset: Dataset) -> Schema:
+        key = str(dataset.pk)
+        if key not in self._schemas:
+            self._schemas[key] = dataset.schema
+        return self._schemas[key]
+
+    def chart(self, block: Block) -> ChartDefinition:
+        """Raises DefinitionProblem for a definition that is not usable."""
+        if block.id not in self._charts:
+            self._charts[block.id] = load_definition(block.definition)
+        return self._charts[block.id]
+
     def block(self, block_id: str) -> Block:
         found = self.definition.block(block_id)
         if found is None or found.kind != "chart":
@@ -83,15 +97,19 @@ class Reading:
         if block is None or not block.definition:
             return None
         try:
-            chart = load_definition(block.definition)
-            return chart, self.dataset(chart.dataset).schema
+            chart = self.chart(block)
+            return chart, self.schema(self.dataset(chart.dataset))
         except VedutaError:
             return None
 
     def following(self, block: Block) -> tuple[ChartDefinition, Dataset, Following]:
-        chart = load_definition(block.definition)
+        chart = self.chart(block)
         dataset = self.dataset(chart.dataset)
-        return chart, dataset, filters_for_block(block.id, chart, dataset.schema, self.definition, self.state, self.source)
+        return (
+            chart,
+            dataset,
+            filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source),
+        )
 
     def answer(self, block: Block) -> tuple[Answered, Following]:
         """Work a block out. Raises VedutaError with what does not fit."""
@@ -148,9 +166,9 @@ class Reading:
         return TrailItem(str(index), words, True, mode=selection.mode, followers=followers)
 
     def _follows(self, block: Block, selection) -> bool:
-        chart = load_definition(block.definition)
+        chart = self.chart(block)
         only = ViewState(selections=(selection,))
-        schema = self.dataset(chart.dataset).schema
+        schema = self.schema(self.dataset(chart.dataset))
         return bool(filters_for_block(block.id, chart, schema, DashboardDefinition(), only, self.source).filters)
 
     @cached_property
