@@ -6,8 +6,10 @@ Ratios are of medians.
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
+import shutil
 import statistics
 import sys
 import tempfile
@@ -17,6 +19,7 @@ from pathlib import Path
 
 ROWS = int(os.environ.get("BENCH_ROWS", 1_000_000))
 FOLDER = Path(tempfile.mkdtemp(prefix="veduta-bench-"))
+atexit.register(shutil.rmtree, FOLDER, ignore_errors=True)
 KEPT = Path(os.environ.get("VEDUTA_DATA", Path(__file__).parents[1] / "data")).resolve()
 os.environ["VEDUTA_DATA"] = str(FOLDER)
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")

@@ -13,7 +13,7 @@ from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Readin
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.sniff import Sample
 
-ENOUGH_VALUES = 1_500  # values of a column that are looked at, spread over the sample
+ENOUGH_VALUES = 600  # values of a column that are looked at, spread over the sample
 ENOUGH = 0.9  # the share of a column's values that must fit a kind for it to be taken
 
 YES = {"yes", "true", "y", "t", "ja", "oui", "sí"}

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import logging
+import os
 import re
 import shutil
 import uuid
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
 from typing import Any
 
@@ -265,7 +267,9 @@ def _load(upload: Upload, version: Version) -> None:
             parts[values.name].append(values)
     if not reading.rows:
         raise FileProblem("The file has no rows.", hint="Choose another header row or another file.")
-    profiles = {field.id: profile(pl.concat(parts.pop(field.id)), field.kind).model_dump(mode="json") for field in fields}
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        found = pool.map(lambda field: profile(pl.concat(parts.pop(field.id)), field.kind), fields)
+        profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, found, strict=True)}
     version.rows = reading.rows
     version.kinds = {field.id: field.kind.value for field in fields}
     version.profiles = profiles
