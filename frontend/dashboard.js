@@ -1,7 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import { debounce, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+import { chosen, debounce, failed, filledForm, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
@@ -179,11 +179,8 @@ export function dashboard() {
     popoverClicked(event) {
       const fill = event.target.closest("[data-fill]");
       const all = event.target.closest("[data-all]");
-      if (fill) {
-        const form = fill.closest("form");
-        for (const [name, value] of Object.entries({ back: 0, ...JSON.parse(fill.dataset.fill) })) form.elements[`choice.${name}`].value = value;
-        this.choose(form);
-      } else if (all) {
+      if (fill) this.choose(filledForm(fill, "choice"));
+      else if (all) {
         this.setControl(all.dataset.all, null);
         this.shut();
       }
@@ -193,13 +190,9 @@ export function dashboard() {
       if (form && !("find" in event.target.dataset)) this.choose(form);
     },
     choose(form) {
-      if (!form.reportValidity()) return;
-      const { choice } = formData(form);
-      if (choice.kind === "dates" && choice.start && choice.end && choice.start > choice.end) {
-        toast("The first day is after the last. Nothing was changed.");
-        return;
-      }
-      this.setControl(form.dataset.choice, choice.values && !choice.values.length ? null : choice);
+      const choice = chosen(form);
+      if (choice === undefined) return;
+      this.setControl(form.dataset.choice, choice);
       this.openControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {

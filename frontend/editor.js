@@ -2,7 +2,7 @@
 import { GridStack } from "gridstack";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import { debounce, dialog, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+import { chosen, debounce, dialog, failed, filledForm, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
 
 const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
 const template = (id) => document.getElementById(id).innerHTML;
@@ -384,11 +384,8 @@ function editor() {
     popoverClicked(event) {
       const fill = event.target.closest("[data-fill]");
       const all = event.target.closest("[data-all]");
-      if (fill) {
-        const form = fill.closest("form");
-        for (const [name, value] of Object.entries({ back: 0, ...JSON.parse(fill.dataset.fill) })) form.elements[`choice.${name}`].value = value;
-        this.chooseFrom(form);
-      } else if (all) {
+      if (fill) this.chooseFrom(filledForm(fill, "choice"));
+      else if (all) {
         this.setControl(all.dataset.all, null);
         this.popoverOpen = false;
       }
@@ -398,9 +395,9 @@ function editor() {
       if (form && !("find" in event.target.dataset)) this.chooseFrom(form);
     },
     async chooseFrom(form) {
-      if (!form.reportValidity()) return;
-      const { choice } = formData(form);
-      this.setControl(form.dataset.choice, choice.values && !choice.values.length ? null : choice);
+      const choice = chosen(form);
+      if (choice === undefined) return;
+      this.setControl(form.dataset.choice, choice);
       await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {

@@ -2,7 +2,7 @@
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, formData, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+import { debounce, dialog, failed, filledForm, formData, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -284,12 +284,8 @@ export function workbench() {
         if (!(await this.answer(edit))) return;
         if ("shut" in button.dataset) this.shut(true);
         else await this.refreshPopover();
-      } else if (button.dataset.fill) {
-        const form = button.closest("form");
-        const values = { back: 0, ...JSON.parse(button.dataset.fill) };
-        for (const [name, value] of Object.entries(values)) form.elements[`filter.${name}`].value = value;
-        await this.sendForm(form);
-      } else if (button.dataset.move) await this.moveOwn(button);
+      } else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
+      else if (button.dataset.move) await this.moveOwn(button);
     },
     async moveOwn(button) {
       const item = button.closest("[data-value]");

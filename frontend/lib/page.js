@@ -80,6 +80,25 @@ export function formData(form) {
   return data;
 }
 
+// Fills a form from the values on a button (a choice such as "Last 12 months"); returns the form.
+export function filledForm(button, prefix) {
+  const form = button.closest("form");
+  const values = { back: 0, ...JSON.parse(button.dataset.fill) };
+  for (const [name, value] of Object.entries(values)) form.elements[`${prefix}.${name}`].value = value;
+  return form;
+}
+
+// What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
+export function chosen(form) {
+  if (!form.reportValidity()) return undefined;
+  const { choice } = formData(form);
+  if (choice.kind === "dates" && choice.start && choice.end && choice.start > choice.end) {
+    toast("The first day is after the last. Nothing was changed.");
+    return undefined;
+  }
+  return choice.values && !choice.values.length ? null : choice;
+}
+
 // Puts a popover under what opened it, inside the window.
 export function placeUnder(popover, anchor) {
   const box = anchor.getBoundingClientRect();

@@ -1,6 +1,5 @@
 from __future__ import annotations
 
-import json
 import time
 import uuid
 from typing import Any
@@ -24,23 +23,13 @@ from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
+from veduta.web.pages.requests import sent_json
 
 
 def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
     return get_object_or_404(
         Chart.objects.select_related("dataset", "dataset__current", "updated_by"), pk=pk, deleted_at__isnull=not deleted
     )
-
-
-def _sent(request: HttpRequest) -> dict[str, Any]:
-    """The JSON object of a request. Raises DefinitionProblem if it is none."""
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
-    if not isinstance(data, dict):
-        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
-    return data
 
 
 def _sent_definition(data: dict[str, Any], chart: Chart) -> ChartDefinition:
@@ -105,7 +94,7 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
     table, schema, _ = services.dataset_parts(chart.dataset)
     if change := data.get("edit"):
@@ -134,7 +123,7 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The small editor of one clause."""
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
     table, schema, context = services.dataset_parts(chart.dataset)
     found = popover_context(definition, schema, table, context, data)
@@ -144,7 +133,7 @@ def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 @require_POST
 @builders_only
 def keep_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     draft = services.keep_draft(
         request.user, chart, _sent_definition(data, chart), str(data.get("name", "")), int(data.get("revision") or 0)
     )
@@ -154,7 +143,7 @@ def keep_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     definition, name = _sent_definition(data, chart), str(data.get("name", "")).strip()
     try:
         saved = services.save_chart(
@@ -182,7 +171,7 @@ def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def save_as_new(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Keep one's own state as another chart, leaving this one as it is."""
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     name = str(data.get("name", "")).strip() or str(chart)
     new = services.create_chart(request.user, chart.dataset, _sent_definition(data, chart), f"{name} (mine)")
     services.save_chart(request.user, new, new.load(), new.name, 0)
@@ -206,7 +195,7 @@ def drop_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def rename(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    services.rename_chart(request.user, _chart(pk), str(_sent(request).get("name", "")))
+    services.rename_chart(request.user, _chart(pk), str(sent_json(request).get("name", "")))
     return JsonResponse({})
 
 
@@ -230,7 +219,7 @@ def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The records behind a mark of the chart, or behind the whole chart without a point."""
-    chart, data = _chart(pk), _sent(request)
+    chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
     filters = definition.only
     if data.get("points") and definition.groups:

@@ -32,18 +32,9 @@ from veduta.web.dashboards.reading import Reading, block_title
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.pages.markdown import to_html
+from veduta.web.pages.requests import sent_json
 
 logger = logging.getLogger("veduta.dashboards")
-
-
-def _sent(request: HttpRequest) -> dict[str, Any]:
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
-    if not isinstance(data, dict):
-        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
-    return data
 
 
 def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
@@ -267,7 +258,7 @@ def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
 @require_POST
 @builders_only
 def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    found, data = find_dashboard(request.user, pk, edit=True), _sent(request)
+    found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
     definition = load_dashboard(data.get("definition"))
     try:
         saved = services.save_draft(
@@ -304,7 +295,7 @@ def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def copy_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    found, data = find_dashboard(request.user, pk, edit=True), _sent(request)
+    found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
     new = services.copy_draft(request.user, found, load_dashboard(data.get("definition")), str(data.get("name", "")))
     return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
 
@@ -332,7 +323,7 @@ def bring_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse
 def place(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     found = find_dashboard(request.user, pk, edit=True)
     try:
-        chart = Chart.objects.get(pk=uuid.UUID(str(_sent(request).get("chart"))), deleted_at=None)
+        chart = Chart.objects.get(pk=uuid.UUID(str(sent_json(request).get("chart"))), deleted_at=None)
     except (ValueError, Chart.DoesNotExist):
         raise VedutaError("That chart does not exist any more.") from None
     services.place_chart(request.user, found, chart)
@@ -351,7 +342,7 @@ def choices(request: HttpRequest) -> HttpResponse:
 @builders_only
 def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
-    data = _sent(request)
+    data = sent_json(request)
     try:
         dataset = Dataset.objects.get(pk=uuid.UUID(str(data.get("dataset"))), deleted_at=None)
     except (ValueError, Dataset.DoesNotExist):
@@ -363,7 +354,7 @@ def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def text(request: HttpRequest) -> JsonResponse:
     """Markdown as safe HTML, for the editor's preview."""
-    return JsonResponse({"html": to_html(str(_sent(request).get("text", ""))[:20_000])})
+    return JsonResponse({"html": to_html(str(sent_json(request).get("text", ""))[:20_000])})
 
 
 @require_POST

@@ -1,6 +1,5 @@
 from __future__ import annotations
 
-import json
 import uuid
 from urllib.parse import unquote
 
@@ -21,6 +20,7 @@ from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import services
 from veduta.web.datasets.models import Dataset, Upload, Version
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
+from veduta.web.pages.requests import sent_json
 
 PREVIEW_ROWS = 30
 PREVIEW_COLUMNS = 60
@@ -29,16 +29,6 @@ COLUMNS_SHOWN = 100
 
 def _dataset(pk: uuid.UUID, deleted: bool = False) -> Dataset:
     return get_object_or_404(Dataset.objects.select_related("current", "created_by"), pk=pk, deleted_at__isnull=not deleted)
-
-
-def _changes(request: HttpRequest) -> dict:
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
-    if not isinstance(data, dict):
-        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
-    return data
 
 
 @require_GET
@@ -146,7 +136,7 @@ def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tu
 def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """Correct how the file is cut; answers with the preview."""
     found = get_object_or_404(Upload, pk=pk)
-    changes, problem = _changes(request), None
+    changes, problem = sent_json(request), None
     if "empties" in changes:
         changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
     try:
@@ -164,7 +154,7 @@ def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
     found = get_object_or_404(Upload, pk=pk)
-    services.change_column(request.user, found, field_id, _allowed(_changes(request)))
+    services.change_column(request.user, found, field_id, _allowed(sent_json(request)))
     return render(request, "datasets/check_parts.html", _check_context(found))
 
 
@@ -181,7 +171,7 @@ def _allowed(changes: dict) -> dict:
 @builders_only
 def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
-    data = _changes(request)
+    data = sent_json(request)
     services.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
     return JsonResponse({"address": reverse("upload", args=[pk])})
 
@@ -311,7 +301,7 @@ def failures(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse
 @require_POST
 @builders_only
 def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    found, data = _dataset(pk), _changes(request)
+    found, data = _dataset(pk), sent_json(request)
     services.update_dataset(
         request.user, found, str(data.get("name", found.name)), str(data.get("description", found.description))
     )
@@ -323,7 +313,7 @@ def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResponse:
     """Change one field; says how to undo it, or which upload is reading the file again."""
     found = _dataset(pk)
-    changes = _allowed(_changes(request))
+    changes = _allowed(sent_json(request))
     before = found.schema[field_id].model_dump(mode="json")
     undo = {key: before[key] for key in changes if key in before}
     if "role" in changes:

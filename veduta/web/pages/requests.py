@@ -1,0 +1,21 @@
+"""What a page sent, made safe to use."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from django.http import HttpRequest
+
+from veduta.core.errors import DefinitionProblem
+
+
+def sent_json(request: HttpRequest) -> dict[str, Any]:
+    """The JSON object in a request's body. Raises DefinitionProblem if there is none."""
+    try:
+        data = json.loads(request.body)
+    except ValueError:
+        data = None
+    if not isinstance(data, dict):
+        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
+    return data
