@@ -11,6 +11,7 @@ export function workbench() {
   let at = null; // what the open popover is about: { clause, index, field, way, find }
   let opener = null;
   let lastAnswer = null;
+  let pending = null;
 
   return {
     status: "",
@@ -32,7 +33,7 @@ export function workbench() {
       this.typed = debounce((target) => this.refreshPopover({ find: target.value }), 250);
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
-      document.addEventListener("veduta:try-again", () => { this.answer(); this.keepDraft(); });
+      document.addEventListener("veduta:try-again", () => { this.answer(pending); this.keepDraft(); });
       document.addEventListener("click", (event) => {
         if (this.popoverOpen && !event.target.closest(".popover, .clause, .missing, dialog")) this.shut();
       });
@@ -50,6 +51,7 @@ export function workbench() {
     // Asks the server for an answer, after an edit if there is one.
     async answer(edit = null) {
       const turn = ++asked;
+      pending = null;
       this.$refs.picture.classList.add("waiting");
       try {
         const data = await post(`${this.base}answer/`, { definition: this.definition, edit });
@@ -59,6 +61,7 @@ export function workbench() {
         return true;
       } catch (error) {
         if (turn !== asked) return false;
+        if (error.status === 401) pending = edit; // made anew once somebody is signed in again
         if (edit) failed(error);
         else this.problem(error);
         return false;

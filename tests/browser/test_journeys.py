@@ -128,6 +128,27 @@ class AnalystJourney(BrowserTest):
         page.reload()
         expect(page.locator(".grid-stack-item")).to_have_count(2)
 
+    def test_a_session_that_runs_out_while_editing_loses_nothing(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/charts/")
+        page.click("a:text-is('Passengers by weekday')")
+        self.sees("[x-ref=sentence] .clause")
+        kept = page.context.cookies()
+        page.context.clear_cookies()
+        page.fill("[x-ref=title]", "Written in time")
+        page.keyboard.press("Tab")
+        self.has_text("dialog", "You are signed out")
+        page.context.add_cookies(kept)
+        page.click("text=I am signed in again")
+        self.has_text("[role=status]", "draft saved")
+        page.reload()
+        expect(page.locator("[x-ref=title]")).to_have_value("Written in time")
+        page.click("text=More")
+        page.click("text=Back to what is saved")
+        expect(page.locator("[x-ref=title]")).to_have_value("Passengers by weekday")
+        self.complaints.clear()
+
     def test_two_people_saving_the_same_chart(self):
         page = self.page
         self.sign_in("analyst")
@@ -218,6 +239,23 @@ class ExplorerJourney(BrowserTest):
         page.click("header >> text=Runa Fennick")
         page.click("text=Sign out")
         page.wait_for_url("**/sign-in/")
+
+    def test_dates_are_set_by_a_choice_and_by_days(self):
+        page = self.page
+        self.open()
+        page.click("[data-control=date]")
+        page.click("[x-ref=popover] >> text=Last 3 months")
+        self.drawn(2)
+        self.has_text("[x-ref=trail]", "Sailing date: the last 3 months")
+        self.has_text("[x-ref=popover]", "1 Aug 2026 to 31 Oct 2026")
+        page.fill("#choice-end", "2026-09-30")
+        page.keyboard.press("Tab")
+        self.drawn(3)
+        self.has_text("[x-ref=trail]", "Sailing date: Aug 2026 to Sep 2026")
+        page.fill("#choice-end", "2026-01-01")
+        page.keyboard.press("Tab")
+        self.has_text("#toasts", "The first day is after the last.")
+        self.has_text("[x-ref=trail]", "Sailing date: Aug 2026 to Sep 2026")
 
     def test_a_range_is_dragged_over_and_left_out(self):
         page = self.page
