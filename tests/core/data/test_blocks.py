@@ -117,3 +117,29 @@ class ReadBlocks(FolderTest):
         buffer = io.StringIO()
         csv.writer(buffer, lineterminator="\n").writerows([("a", "b", "c"), *records])
         self.assertEqual(self.rows(buffer.getvalue(), size=size), records)
+
+
+class Numbers(FolderTest):
+    """Columns of plain numbers are read as such at once; anything else in them falls back to text, block by block."""
+
+    def columns(self, content, size=1 << 24):
+        import polars as pl
+
+        ragged = Ragged()
+        numbers = {1: pl.Int64(), 2: pl.Float64()}
+        return [block.frame for block in read_blocks(self.file(content), FileOptions(), 3, ragged, size, numbers)]
+
+    def test_plain_numbers_and_empties(self):
+        (frame,) = self.columns("port,berths,depth\nTern,4,12.5\nQuay,,\n")
+        self.assertEqual(frame.rows(), [("Tern", 4, 12.5), ("Quay", None, None)])
+
+    def test_whatever_is_no_plain_number_comes_as_text(self):
+        for cell in ("n/a", "1,5", "12m", "99999999999999999999", "NaN,1", "inf"):
+            frame = self.columns(f'port,berths,depth\nTern,4,"{cell}"\n'.replace('"NaN,1"', "NaN"))[0]
+            with self.subTest(cell=cell):
+                self.assertEqual(frame["2"].dtype.to_python() if cell != "99999999999999999999" else str, str)
+
+    def test_a_block_with_words_leaves_the_blocks_before_it_as_they_were(self):
+        frames = self.columns("port,berths,depth\n" + "Tern,4,12.5\n" * 20 + "Quay,many,1\n" * 5, size=100)
+        self.assertEqual(frames[0]["1"].to_list()[0], 4)
+        self.assertEqual(frames[-1]["1"].to_list()[-1], "many")

@@ -27,7 +27,7 @@ class Profiles(unittest.TestCase):
         self.assertEqual((found.rows, found.empties, found.distinct), (len(values), len(values) - len(full), len(set(full))))
         if full:
             self.assertEqual((found.lowest, found.highest), (min(full), max(full)))
-            self.assertAlmostEqual(found.mean, statistics.fmean(full), delta=abs(statistics.fmean(full)) * 1e-9 + 1e-9)
+            self.assertAlmostEqual(found.mean, statistics.fmean(full), delta=max(map(abs, full)) * 1e-12 + 1e-9)
             self.assertEqual(sum(found.bars), len(full))
             most = Counter(full)
             self.assertTrue(all(most[value] == count for value, count in found.top))

@@ -136,8 +136,17 @@ def _last_record_end(data: bytes, quotes: bool) -> int:
     return end
 
 
-def read_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, size: int = BLOCK) -> Iterator[Block]:
+def read_blocks(
+    path: Path,
+    options: FileOptions,
+    width: int,
+    ragged: Ragged,
+    size: int = BLOCK,
+    numbers: dict[int, pl.DataType] | None = None,
+) -> Iterator[Block]:
     """The records under the header as blocks of `width` text columns named "0", "1", …
+
+    Columns in `numbers` are read as that type at once where all their values in a block are plain numbers.
 
     Short lines are filled with empties and the extra cells of long ones left out; both are counted in
     `ragged`. Blank lines are passed over. Raises FileProblem for a quotation mark never closed.
@@ -154,7 +163,10 @@ def read_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, si
             data, skipped = _without_first_records(data, skip, options)
             line, lines, skip = line + skipped, lines - skipped, 0
         if data.strip(b"\r\n"):
-            frame = _parse_fast(data, options, width, lines)
+            frame = _parse_fast(data, options, width, lines, numbers) if numbers else None
+            if frame is None:
+                numbers = None  # values that are no plain numbers seldom come alone
+                frame = _parse_fast(data, options, width, lines)
             if frame is None:
                 frame = _parse_exactly(_decode(data, line), options, width, line, ragged)
             yield Block(frame, read)
@@ -176,9 +188,12 @@ def _without_first_records(data: bytes, count: int, options: FileOptions) -> tup
     return data[len(b"".join(taken)) :], len(taken)
 
 
-def _parse_fast(data: bytes, options: FileOptions, width: int, lines: int) -> pl.DataFrame | None:
-    """The block parsed by Polars, or None if it is not regular enough to be sure of every line."""
+def _parse_fast(
+    data: bytes, options: FileOptions, width: int, lines: int, numbers: dict[int, pl.DataType] | None = None
+) -> pl.DataFrame | None:
+    """The block parsed by Polars, or None if it is not regular enough to be sure of every line and every number."""
     names = [str(i) for i in range(width)]
+    schema = dict.fromkeys(names, pl.String()) | {str(place): dtype for place, dtype in (numbers or {}).items()}
     quoted = b'"' in data and options.quotes
     if not quoted and _count(data, options.delimiter) != lines * (width - 1):
         return None
@@ -190,7 +205,7 @@ def _parse_fast(data: bytes, options: FileOptions, width: int, lines: int) -> pl
             has_header=False,
             separator=options.delimiter,
             quote_char='"' if quoted else None,
-            schema=dict.fromkeys(names, pl.String),
+            schema=schema,
             infer_schema=False,
             empty_string_is_null=False,
         )
@@ -199,9 +214,11 @@ def _parse_fast(data: bytes, options: FileOptions, width: int, lines: int) -> pl
     if not quoted and frame.height != lines:
         return None
     # With quotation marks the cells cannot be counted beforehand: a short line shows as an empty at the end.
-    if quoted and ((last := frame[names[-1]]).null_count() or (last == "").any()):
+    last = frame[names[-1]]
+    if quoted and (last.null_count() or (last.dtype == pl.String and (last == "").any())):
         return None
-    return frame
+    floats = (column for column in frame if column.dtype == pl.Float64)
+    return None if any(column.is_finite().all() is False for column in floats) else frame
 
 
 def _count(data: bytes, character: str) -> int:

@@ -37,6 +37,8 @@ def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: F
 
     `first_row` is the row number of the column's first value; failures are added to `failures`.
     """
+    if text.dtype != pl.String:
+        return text  # numbers that were read as such
     if field.kind is Kind.TEXT:
         return _clean_text(text, empties)
     quick = _cast_quickly(text, field)
@@ -84,6 +86,12 @@ def _cast_quickly(text: pl.Series, field: Field) -> pl.Series:
     if kind is Kind.DATE:
         return text.str.to_date(pattern, strict=False)
     return _to_datetime(text, pattern)
+
+
+def is_plain_number(field: Field) -> bool:
+    """Whether the column's values are numbers that a machine wrote, as far as its reading tells."""
+    reading = field.reading
+    return field.kind.is_number and reading.decimal == "." and not reading.thousands and field.format.style == "number"
 
 
 def _finite(values: pl.Series) -> pl.Series:

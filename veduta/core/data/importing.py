@@ -13,7 +13,7 @@ from pathlib import Path
 import polars as pl
 
 from veduta.core.data.blocks import BLOCK, Ragged, read_blocks
-from veduta.core.data.convert import Failures, convert
+from veduta.core.data.convert import Failures, convert, is_plain_number
 from veduta.core.data.fields import Field
 from veduta.core.data.options import FileOptions
 from veduta.core.data.stored import encode
@@ -54,7 +54,9 @@ class Import:
 
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            for block in read_blocks(self.path, self.options, self.width, self.ragged, size):
+            pairs = zip(self.fields, self.places, strict=True)
+            numbers = {place: field.kind.dtype for field, place in pairs if is_plain_number(field)}
+            for block in read_blocks(self.path, self.options, self.width, self.ragged, size, numbers):
                 columns = list(pool.map(partial(self._column, block.frame), self.fields, self.places))
                 self.rows += block.frame.height
                 yield Chunk(columns, block.frame.height, block.bytes_read)

@@ -38,10 +38,9 @@ def profile(column: pl.Series, kind: Kind) -> Profile:
     result = Profile(rows=len(column), empties=len(column) - len(full), distinct=0)
     if not len(full):
         return result
-    counts = full.to_frame().lazy().group_by("v").agg(n=pl.len()).collect()
+    counts = _counts(full, kind)
     result.distinct = counts.height
-    top = counts.lazy().sort(["n", "v"], descending=[True, False]).head(TOP).collect()
-    result.top = [(plain(value), count) for value, count in top.iter_rows()]
+    result.top = [(plain(value), count) for value, count in _most_frequent(counts).iter_rows()]
     if kind is Kind.TEXT:
         result.lowest, result.highest = counts["v"].min(), counts["v"].max()
         return result
@@ -54,6 +53,22 @@ def profile(column: pl.Series, kind: Kind) -> Profile:
     if kind.is_number:
         result.mean = float(full.mean())
     return result
+
+
+def _counts(full: pl.Series, kind: Kind) -> pl.DataFrame:
+    """Each different value (v) with how often it occurs (n)."""
+    if kind in (Kind.TEXT, Kind.YES_NO):
+        return full.to_frame().lazy().group_by("v").agg(n=pl.len()).collect()
+    # Sorting numbers and counting runs is faster than hashing them where most are different.
+    return full.sort().rle().struct.unnest().select(v="value", n="len")
+
+
+def _most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
+    """The most frequent values, the lowest first among equally frequent ones, without sorting all of them."""
+    edge = counts["n"].top_k(TOP).min()
+    certain = counts.filter(pl.col("n") > edge).sort(["n", "v"], descending=[True, False])
+    tied = counts.filter(pl.col("n") == edge).bottom_k(TOP - certain.height, by="v").sort("v")
+    return pl.concat([certain, tied])
 
 
 def _bars(counts: pl.DataFrame) -> list[int]:
