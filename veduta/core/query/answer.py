@@ -58,8 +58,7 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
     found, *others = pl.collect_all(wanted) if len(wanted) > 1 else [wanted[0].collect()]
     if keeps_after:
         found = _best(found, query.keep, "d0", grouping_words(query.groups[0], schema), notes).drop("by")
-    rows_read = int(found["rows"].sum()) if keys else int(found["rows"][0])
-    found = found.drop("rows")
+    rows_read = int(found.drop_in_place("rows").sum())
     totals = dict(zip(query.totals, others, strict=False))
     found = _sorted(found, query, schema, others[-1] if ranking is not None else None, keys)
     groups = found.height
