@@ -15,6 +15,7 @@ demo: setup build
 	@$(BIN)/python manage.py serve --demo
 
 dev: setup
+	@rm -f $(DIST)/built # so that make demo builds anew what this leaves unminified
 	@$(BIN)/python manage.py migrate --verbosity 0
 	@VEDUTA_DEBUG=1 $(BIN)/python manage.py demo
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
