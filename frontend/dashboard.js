@@ -1,7 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import { chosen, debounce, failed, filledForm, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
+import { chosen, debounce, failed, filledForm, focusFirst, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
@@ -167,7 +167,7 @@ export function dashboard() {
           this.popoverOpen = true;
           await this.$nextTick();
           placeUnder(this.$refs.popover, this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail);
-          this.$refs.popover.querySelector("input:not([type=hidden]), button")?.focus();
+          focusFirst(this.$refs.popover);
         }
       } catch (error) {
         failed(error);

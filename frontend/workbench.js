@@ -2,7 +2,7 @@
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, filledForm, formData, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
+import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -243,7 +243,7 @@ export function workbench() {
         this.markOpen();
         await this.$nextTick();
         placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
-        this.$refs.popover.querySelector("input:not([type=hidden]):not([type=checkbox]), button")?.focus();
+        focusFirst(this.$refs.popover);
       } catch (error) {
         failed(error);
       }

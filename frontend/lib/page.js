@@ -108,6 +108,12 @@ export function placeUnder(popover, anchor) {
   popover.style.top = `${box.bottom + 6 + window.scrollY}px`;
 }
 
+// Puts the keyboard into a popover: into its search box if it has one, so that typing and Enter choose.
+export function focusFirst(popover) {
+  const search = popover.querySelector("[data-filters], [data-find]");
+  (search ?? popover.querySelector("input:not([type=hidden]), select, button"))?.focus();
+}
+
 // Replaces an element's content and keeps the keyboard where it was.
 export function replaceContent(element, html) {
   const active = element.contains(document.activeElement) ? document.activeElement : null;

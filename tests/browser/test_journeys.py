@@ -25,6 +25,7 @@ class AnalystJourney(BrowserTest):
         """Open a clause, search for a field and take it with the keyboard."""
         self.page.click(f"[data-clause={clause}]")
         box = self.page.locator("[x-ref=popover] [data-filters]")
+        expect(box).to_be_focused()
         box.fill(field)
         box.press("Enter")
         self.has_text("[x-ref=sentence]", field.lower())

@@ -94,12 +94,6 @@ def duplicate_chart(user: User, chart: Chart) -> Chart:
     )
 
 
-def rename_chart(user: User, chart: Chart, name: str) -> None:
-    must_build(user)
-    Chart.objects.filter(pk=chart.pk).update(name=name.strip()[:300], updated_at=timezone.now(), updated_by=user)
-    chart.drafts.filter(user=user).update(name=name.strip()[:300])
-
-
 def delete_chart(user: User, chart: Chart) -> None:
     must_build(user)
     Chart.objects.filter(pk=chart.pk).update(deleted_at=timezone.now())

@@ -13,7 +13,6 @@ urlpatterns = [
     path("<uuid:pk>/save/", views.save, name="chart-save"),
     path("<uuid:pk>/save-as-new/", views.save_as_new, name="chart-save-as-new"),
     path("<uuid:pk>/duplicate/", views.duplicate, name="chart-duplicate"),
-    path("<uuid:pk>/rename/", views.rename, name="chart-rename"),
     path("<uuid:pk>/delete/", views.delete, name="chart-delete"),
     path("<uuid:pk>/restore/", views.restore, name="chart-restore"),
     path("<uuid:pk>/rows/", views.rows_behind, name="chart-rows"),

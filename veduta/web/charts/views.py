@@ -194,13 +194,6 @@ def drop_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def rename(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    services.rename_chart(request.user, _chart(pk), str(sent_json(request).get("name", "")))
-    return JsonResponse({})
-
-
-@require_POST
-@builders_only
 def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     chart = _chart(pk)
     services.delete_chart(request.user, chart)

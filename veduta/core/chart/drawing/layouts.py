@@ -100,7 +100,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
     result, formats = picture.result, picture.formats
     *down, across = result.dimensions
     measures, frame = result.measures, result.frame
-    values = _in_order(picture, frame[across.key])
+    values = _in_order(frame[across.key])
     notes = []
     if len(values) > MOST_ACROSS:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
@@ -139,8 +139,8 @@ def draw_crosstab(picture: Picture) -> Drawing:
     return Drawing(picture.kind, layout=TableLayout(headings, rows, [totals], len(down)), notes=notes)
 
 
-def _in_order(picture: Picture, values: pl.Series) -> list[Any]:
-    """The values across: periods and numbers in their order, texts as they first occur in the fixed order."""
+def _in_order(values: pl.Series) -> list[Any]:
+    """The values across in their order, the empty one last."""
     there = values.unique(maintain_order=True).to_list()
     full = sorted(value for value in there if value is not None)
     return full + [None] * (None in there)
