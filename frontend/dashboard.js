@@ -1,7 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import { chosen, debounce, failed, filledForm, focusFirst, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
+import { chosen, debounce, failed, filledForm, focusFirst, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
@@ -165,7 +165,7 @@ export function dashboard() {
         else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
-          await this.$nextTick();
+          await shown(this.$refs.popover);
           placeUnder(this.$refs.popover, this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail);
           focusFirst(this.$refs.popover);
         }

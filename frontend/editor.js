@@ -2,7 +2,7 @@
 import { GridStack } from "gridstack";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import { chosen, debounce, dialog, failed, filledForm, moveByArrows, placeUnder, replaceContent, toast } from "./lib/page.js";
+import { chosen, debounce, dialog, failed, filledForm, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
 
 const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
 const template = (id) => document.getElementById(id).innerHTML;
@@ -369,7 +369,7 @@ function editor() {
         else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
-          await this.$nextTick();
+          await shown(this.$refs.popover);
           placeUnder(this.$refs.popover, this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls);
         }
       } catch (error) {

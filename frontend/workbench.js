@@ -2,7 +2,7 @@
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent } from "./lib/page.js";
+import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -241,7 +241,7 @@ export function workbench() {
         this.$refs.popover.innerHTML = html;
         this.popoverOpen = true;
         this.markOpen();
-        await this.$nextTick();
+        await shown(this.$refs.popover);
         placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
         focusFirst(this.$refs.popover);
       } catch (error) {

@@ -102,10 +102,16 @@ export function chosen(form) {
 // Puts a popover under what opened it, inside the window.
 export function placeUnder(popover, anchor) {
   const box = anchor.getBoundingClientRect();
-  const width = popover.offsetWidth || 290;
+  const width = popover.offsetWidth;
   const left = Math.max(12, Math.min(box.left, document.documentElement.clientWidth - width - 12));
   popover.style.left = `${left + window.scrollX}px`;
   popover.style.top = `${box.bottom + 6 + window.scrollY}px`;
+}
+
+// Waits until an element is on screen: x-show shows it a moment after its state has changed, and what is not shown
+// can neither be measured nor take the keyboard.
+export async function shown(element) {
+  for (let frame = 0; frame < 30 && !element.offsetWidth; frame += 1) await new Promise(requestAnimationFrame);
 }
 
 // Puts the keyboard into a popover: into its search box if it has one, so that typing and Enter choose.

@@ -29,7 +29,7 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
             "zindex": 0,
         },
         "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
-        "axisXQuantitative": {"domain": False},
+        "axisXQuantitative": {"domain": False, "labelOverlap": "greedy", "labelSeparation": 8},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
         "legend": {
             "labelColor": tokens["ink"],
