@@ -1,0 +1,40 @@
+"""What the formula tests share: a schema, rows, and a formula worked out on them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import polars as pl
+
+from tests.core.support import field
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.formula.check import check
+from veduta.core.formula.compile import compile_formula
+
+FIELDS = [
+    field("Port", Kind.TEXT),
+    field("Day", Kind.DATE),
+    field("Count", Kind.WHOLE),
+    field("Fare revenue", Kind.DECIMAL),
+    field("Departure", Kind.DATETIME),
+    field("Cancelled", Kind.YES_NO),
+]
+SCHEMA = Schema(FIELDS)
+
+
+def frame(rows: list[dict[str, Any]]) -> pl.DataFrame:
+    return pl.DataFrame({f.id: pl.Series(f.id, [row.get(f.id) for row in rows], dtype=f.kind.dtype) for f in FIELDS})
+
+
+FOUR = frame([{"day": dt.date(2026, 10, d), "count": n, "port": "Quay"} for d, n in enumerate((5, 9, 9, 14), 1)])
+ONE = FOUR.head(1)
+
+
+def values(formula: str, rows: pl.DataFrame = ONE) -> list[Any]:
+    """The formula's value for each row."""
+    return compile_formula(check(formula, SCHEMA)).on(rows.lazy(), "value").collect()["value"].to_list()
+
+
+def value(formula: str) -> Any:
+    return values(formula)[0]

@@ -1,0 +1,1 @@
+"""Formulas: text → tree → checked nodes → Polars expression, with one registry of functions."""

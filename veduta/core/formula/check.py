@@ -1,0 +1,275 @@
+"""Check a tree: names, kinds of values, and what a value is one of (a row, many rows, the rows around)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+from rapidfuzz import process
+from rapidfuzz.distance import DamerauLevenshtein
+
+from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.formula.functions import ANY, KINDS_WORDS, Argument, Function, Level, Operand, common_kind, registry
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, Span, parse
+
+MOST_ARGUMENTS = 500
+
+
+@dataclass(frozen=True)
+class Checked:
+    """A node that fits: its kind (None is a bare `empty`), level and arguments (None where an optional one is left out).
+
+    `field` is the id of a field, `value` what a constant is."""
+
+    kind: Kind | None
+    at: Span
+    level: Level = Level.ROW
+    constant: bool = False
+    value: Any = None
+    field: str = ""
+    function: Function | None = None
+    arguments: tuple[Checked | None, ...] = ()
+    along: tuple[tuple[str, bool], ...] = ()
+    restart: tuple[str, ...] = ()
+
+    @property
+    def fields(self) -> set[str]:
+        """The ids of all fields the formula reads."""
+        found = {self.field} if self.field else set()
+        found |= {name for name, _ in self.along} | set(self.restart)
+        return found.union(*(argument.fields for argument in self.arguments if argument))
+
+
+def check(text: str, schema: Schema) -> Checked:
+    """The checked formula of a row: its level is row or window. Raises FormulaProblem with the place."""
+    try:
+        tree = parse(text)
+        checked = Checker(schema).check(tree)
+    except RecursionError:
+        raise FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.") from None
+    return checked
+
+
+def find_field(text: str, schema: Schema) -> Field | None:
+    """The field a name means: exactly, else ignoring case and with underscores for blanks."""
+    exact = next((field for field in schema if field.name == text), None)
+    return exact or next((field for field in schema if _plain(field.name) == _plain(text)), None)
+
+
+def _plain(name: str) -> str:
+    return name.casefold().replace(" ", "_")
+
+
+def nearest(word: str, choices: list[str]) -> str | None:
+    """The choice that starts with the word, or that is spelt most like it, if one is close."""
+    if starting := [choice for choice in choices if _plain(choice).startswith(_plain(word))]:
+        return min(starting, key=len)
+    found = process.extractOne(
+        _plain(word), {choice: _plain(choice) for choice in choices}, scorer=DamerauLevenshtein.normalized_similarity,
+        score_cutoff=0.6,
+    )  # fmt: skip
+    return found[2] if found else None
+
+
+class Checker:
+    """Checks formulas that work row by row, over the fields of one table."""
+
+    def __init__(self, schema: Schema) -> None:
+        self.schema = schema
+
+    def check(self, node: Node) -> Checked:
+        if isinstance(node, Literal):
+            return self._literal(node)
+        if isinstance(node, Name):
+            return self._name(node)
+        if isinstance(node, Parameter):
+            raise FormulaProblem(
+                f"Parameters such as :{node.name} are not known in shaping.", start=node.at.start, end=node.at.end,
+                hint="Write the value itself.",
+            )  # fmt: skip
+        return self._call(node)
+
+    def _literal(self, node: Literal) -> Checked:
+        kinds = {bool: Kind.YES_NO, int: Kind.WHOLE, float: Kind.DECIMAL, str: Kind.TEXT}
+        return Checked(kinds.get(type(node.value)), node.at, constant=True, value=node.value)
+
+    def _name(self, node: Name) -> Checked:
+        place = {"start": node.at.start, "end": node.at.end}
+        if node.table:
+            raise FormulaProblem(
+                f"There is no table “{node.table}” here.",
+                **place,
+                hint="Bring its columns in with a step, then name the column.",
+            )
+        field = find_field(node.text, self.schema)
+        if field is None:
+            if not node.quoted and node.text.lower() in registry():
+                raise FormulaProblem(
+                    f"“{node.text}” is a function; its values stand in brackets.", **place,
+                    hint=f"Write {registry()[node.text.lower()].signature}.",
+                )  # fmt: skip
+            near = nearest(node.text, [field.name for field in self.schema])
+            hint = f"Did you mean {quoted(near)}?" if near else "Choose a field from the list."
+            if node.quoted and not near:
+                hint = "Text stands in single quotes: '" + node.text.replace("'", "''") + "'."
+            raise FormulaProblem(f"There is no field “{node.text}”.", **place, hint=hint)
+        return Checked(field.kind, node.at, field=field.id)
+
+    def _call(self, node: Call) -> Checked:
+        name_place = {"start": node.name_at.start, "end": node.name_at.end}
+        function = registry().get(node.function)
+        if function is None:
+            names = [each.name for each in registry().values() if not each.operator]
+            near = nearest(node.function, names)
+            raise FormulaProblem(
+                f"There is no function “{node.function}”.", **name_place,
+                hint=f"Did you mean {near}(…)?" if near else "The reference lists them all.",
+            )  # fmt: skip
+        self._refuse_level(function, node)
+        given: list[Node | None] = list(node.arguments)
+        takes = function.takes
+        if takes and takes[0].optional and takes[0].bare and len(given) < len(takes):
+            given.insert(0, None)
+        self._count(function, len([each for each in given if each]), node)
+        arguments = []
+        for position, each in enumerate(given):
+            declared = function.argument(position, len(given))
+            arguments.append(self._argument(each, declared, function) if each else None)
+        self._must_be_alike(function, arguments, node)
+        operands = [operand_of(argument) for argument in arguments if argument]
+        kind = self._gives(function, operands, node)
+        windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
+        return Checked(
+            kind=kind, at=node.at, level=Level.WINDOW if windowed else Level.ROW, function=function,
+            constant=bool(arguments) and all(a is None or a.constant for a in arguments) and not windowed and function.name == "minus",
+            value=-arguments[0].value if function.name == "minus" and arguments[0].constant and arguments[0].value is not None else None,
+            arguments=tuple(arguments),
+            along=tuple((self._name(order.name).field, order.descending) for order in node.along),
+            restart=tuple(self._name(name).field for name in node.restart),
+        )  # fmt: skip
+
+    def _refuse_level(self, function: Function, node: Call) -> None:
+        place = {"start": node.name_at.start, "end": node.name_at.end}
+        if function.level is Level.AGGREGATE:
+            raise FormulaProblem(
+                f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.", **place,
+                hint=_instead(function.name),
+            )  # fmt: skip
+        if node.per is not None or node.where is not None:
+            word = "per" if node.per is not None else "where"
+            raise FormulaProblem(
+                f"“{word}” belongs to aggregates such as sum(…).", **place, hint=f"Take “{word}” out, or use the step Group."
+            )
+        if (node.along or node.restart) and function.level is not Level.WINDOW:
+            windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
+            raise FormulaProblem(
+                f"{function.name} looks at its own row only, so it takes no “along” or “restart”.", **place,
+                hint=f"These do: {windows}.",
+            )  # fmt: skip
+
+    def _count(self, function: Function, count: int, node: Call) -> None:
+        most = MOST_ARGUMENTS if function.repeats else len(function.takes)
+        if function.least <= count <= most:
+            return
+        expected = f"{function.least}" if function.least == most else f"{function.least} to {most}"
+        if function.repeats:
+            expected = f"at least {function.least}"
+        plural = "s" if expected not in ("1", "at least 1") else ""
+        raise FormulaProblem(
+            f"{function.name} takes {expected.replace('0', 'no') if most == 0 else expected} value{plural}, not {count or 'none'}.",
+            start=node.at.start, end=node.at.end, hint=f"It is written {function.signature}.",
+        )  # fmt: skip
+
+    def _argument(self, node: Node, declared: Argument, function: Function) -> Checked:
+        place = {"start": node.at.start, "end": node.at.end}
+        if declared.options:
+            value = node.text if isinstance(node, Name) and not node.table else getattr(node, "value", None)
+            if value not in declared.options or isinstance(node, Name) != declared.bare:
+                choices = ", ".join(option if declared.bare else f"'{option}'" for option in declared.options)
+                raise FormulaProblem(
+                    f"{function.name}: the {declared.name} is one of {choices}.", **place, hint="Choose one."
+                )
+            return Checked(Kind.TEXT, node.at, constant=True, value=value)
+        found = self.check(node)
+        if declared.constant and (not found.constant or found.value is None):
+            raise FormulaProblem(
+                f"{function.name}: the {declared.name} must be written out, not taken from a field.", **place,
+                hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
+            )  # fmt: skip
+        if found.kind is not None and found.kind not in declared.kinds:
+            expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
+            raise FormulaProblem(
+                f"{_said(function)} needs {expected} here, and this is {_kind_words(found.kind)}.", **place,
+                hint=_convert_hint(found.kind, declared.kinds, function),
+            )  # fmt: skip
+        return found
+
+    def _must_be_alike(self, function: Function, arguments: list[Checked | None], node: Call) -> None:
+        alike = [
+            argument for i, argument in enumerate(arguments)
+            if argument and function.argument(i, len(arguments)).alike
+        ]  # fmt: skip
+        for i in range(1, len(alike)):
+            try:
+                common_kind([operand_of(argument) for argument in alike[: i + 1]])
+            except FormulaProblem as problem:
+                at = alike[i].at
+                hint = problem.hint
+                kinds = {argument.kind for argument in alike[: i + 1]}
+                if kinds & {Kind.DATE, Kind.DATETIME} and Kind.TEXT in kinds:
+                    hint = "Write dates as date('2026-10-31')."
+                raise FormulaProblem(problem.message, start=at.start, end=at.end, hint=hint) from None
+
+    def _gives(self, function: Function, operands: list[Operand], node: Call) -> Kind | None:
+        if isinstance(function.gives, Kind):
+            return function.gives
+        try:
+            return function.gives(operands)
+        except FormulaProblem as problem:
+            raise FormulaProblem(problem.message, start=node.at.start, end=node.at.end, hint=problem.hint) from None
+
+
+def operand_of(checked: Checked, expression: pl.Expr | None = None) -> Operand:
+    return Operand(expression if expression is not None else pl.lit(None), checked.kind, checked.value, checked.constant)
+
+
+def quoted(name: str) -> str:
+    """A field's name as a formula writes it.
+
+    >>> quoted("Fare revenue"), quoted("route"), quoted("in")
+    ('"Fare revenue"', 'route', '"in"')
+    """
+    words = {"or", "and", "not", "in", "is", "between", "empty", "true", "false", "desc", "along", "restart", "per", "where"}
+    simple = name.isidentifier() and name.lower() not in words
+    return name if simple else '"' + name.replace('"', '""') + '"'
+
+
+def _kind_words(kind: Kind) -> str:
+    return {Kind.TEXT: "text", Kind.YES_NO: "yes or no"}.get(kind, f"a {kind.words}")
+
+
+def _said(function: Function) -> str:
+    return f"“{function.name}”" if function.operator else function.name
+
+
+def _instead(name: str) -> str:
+    return {
+        "sum": "For the sum so far write running(…); for one row per group use the step Group.",
+        "mean": "For the mean of the last rows write moving(mean, …, 3); for one row per group use the step Group.",
+        "min": "For the lowest of several columns write least(…); for one row per group use the step Group.",
+        "max": "For the highest of several columns write greatest(…); for one row per group use the step Group.",
+        "count_rows": "For numbered rows write row_number(); for one row per group use the step Group.",
+    }.get(name, "For one row per group use the step Group.")
+
+
+def _convert_hint(kind: Kind, wanted: frozenset[Kind], function: Function) -> str:
+    if function.name in ("+", "-", "*", "/") and kind is Kind.TEXT:
+        return "Read it as a number with number(…); text is joined with &."
+    if wanted == ANY:
+        return ""
+    for target, write in ((Kind.DECIMAL, "number"), (Kind.TEXT, "text"), (Kind.DATE, "date"), (Kind.YES_NO, "yes_no")):
+        if target in wanted:
+            return f"Convert it with {write}(…), or choose another field."
+    return "Choose another field."

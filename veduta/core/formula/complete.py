@@ -1,0 +1,110 @@
+"""What can be written at a place in a formula: fields, functions, the options of an argument."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from veduta.core.data.fields import Schema
+from veduta.core.formula.check import quoted
+from veduta.core.formula.functions import Level, registry
+
+WORD = re.compile(r"[^\W\d]\w*$")
+MOST = 12
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """Put `insert` for the characters from `start` to the caret; it is a "field", "function" or "option"."""
+
+    insert: str
+    label: str
+    about: str
+    what: str
+    start: int
+
+
+def complete(text: str, caret: int, schema: Schema) -> list[Suggestion]:
+    """Suggestions for what is being written before the caret, the likeliest first."""
+    before = text[:caret]
+    start, sign = _inside_quotes(before)
+    if sign == "'":
+        return _options(before, start, before[start + 1 :])
+    if sign == '"':
+        return _fields(before[start + 1 :], start, schema)
+    found = WORD.search(before)
+    begun, start = (found[0], found.start()) if found else ("", caret)
+    if not begun:
+        return []
+    if re.search(r"\b(along|restart)\s*\([^()]*$", before[:start], re.IGNORECASE):
+        return _fields(begun, start, schema)
+    options = [s for s in _options(before, start, begun, bare=True) if s.label.startswith(begun.lower())]
+    return (options + _fields(begun, start, schema) + _functions(begun, start))[:MOST]
+
+
+def call_around(text: str, caret: int) -> tuple[str, int] | None:
+    """The function whose brackets the caret stands in, and which of its arguments, counted from 0."""
+    depth, commas, sign = 0, 0, ""
+    for i in range(min(caret, len(text)) - 1, -1, -1):
+        letter = text[i]
+        if sign:
+            sign = "" if letter == sign else sign
+        elif letter in "'\"" and text[:i].count(letter) % 2:
+            sign = letter
+        elif letter == ")":
+            depth += 1
+        elif letter == "(":
+            if not depth:
+                name = WORD.search(text[:i].rstrip())
+                if name and name[0].lower() in registry():
+                    return name[0].lower(), commas
+                return None
+            depth -= 1
+        elif letter == "," and not depth:
+            commas += 1
+    return None
+
+
+def _inside_quotes(before: str) -> tuple[int, str]:
+    start, sign = 0, ""
+    for i, letter in enumerate(before):
+        if sign and letter == sign:
+            sign = ""
+        elif not sign and letter in "'\"":
+            start, sign = i, letter
+    return start, sign
+
+
+def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Suggestion]:
+    around = call_around(before[:start], start)
+    if not around:
+        return []
+    function, position = registry()[around[0]], around[1]
+    takes = function.takes
+    if position >= len(takes) or takes[position].bare != bare:
+        return []
+    options = [option for option in takes[position].options if option.startswith(begun.lower())]
+    return [
+        Suggestion(option if bare else f"'{option}'", option, takes[position].name, "option", start) for option in options
+    ]
+
+
+def _fields(begun: str, start: int, schema: Schema) -> list[Suggestion]:
+    asked = begun.casefold().replace("_", " ")
+    found = []
+    for field in schema:
+        name = field.name.casefold()
+        if asked in name:
+            # What starts with it comes first, then words that do, then the rest.
+            rank = 0 if name.startswith(asked) else 1 if f" {asked}" in name else 2
+            found.append((rank, len(found), Suggestion(quoted(field.name), field.name, field.kind.words, "field", start)))
+    return [suggestion for _, _, suggestion in sorted(found, key=lambda each: each[:2])][:MOST]
+
+
+def _functions(begun: str, start: int) -> list[Suggestion]:
+    found = []
+    for function in registry().values():
+        # Aggregates are not offered: formulas of rows cannot use them.
+        if not function.operator and function.level is not Level.AGGREGATE and function.name.startswith(begun.lower()):
+            found.append(Suggestion(f"{function.name}(", function.signature, function.says, "function", start))
+    return found

@@ -1,0 +1,186 @@
+"""The registry of functions. Checker, compiler, completion, the in-app reference and the tests all read it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import cache
+from importlib import import_module
+from typing import Any
+
+import polars as pl
+
+from veduta.core.data.fields import Kind
+from veduta.core.formula.problems import FormulaProblem
+
+
+class Level(StrEnum):
+    """What a value is one of: one for each row, one for many rows, or one that looks at the rows around it."""
+
+    ROW = "row"
+    AGGREGATE = "aggregate"
+    WINDOW = "window"
+
+
+NUMBER = frozenset({Kind.WHOLE, Kind.DECIMAL})
+WHOLE = frozenset({Kind.WHOLE})
+TEXT = frozenset({Kind.TEXT})
+DAY = frozenset({Kind.DATE, Kind.DATETIME})
+YES_NO = frozenset({Kind.YES_NO})
+ANY = frozenset(Kind)
+KINDS_WORDS = {
+    NUMBER: "a number",
+    WHOLE: "a whole number",
+    TEXT: "text",
+    DAY: "a date",
+    YES_NO: "yes or no",
+    ANY: "any value",
+}
+
+
+@dataclass(frozen=True)
+class Argument:
+    """One argument of a function.
+
+    `options` are the texts it may be, written as 'month'; with `bare` as words without quotes. `constant` arguments
+    are written out, not taken from a field. All arguments marked `alike` must be of one kind.
+    """
+
+    name: str
+    kinds: frozenset[Kind] = ANY
+    optional: bool = False
+    options: tuple[str, ...] = ()
+    bare: bool = False
+    constant: bool = False
+    alike: bool = False
+
+
+@dataclass(frozen=True)
+class Operand:
+    """A worked-out argument: its expression and kind (None is a bare `empty`), and the value of a constant."""
+
+    expression: pl.Expr
+    kind: Kind | None
+    value: Any = None
+    constant: bool = False
+
+
+@dataclass(frozen=True)
+class Window:
+    """What a window function looks along: an expression is worked out in that order within each part."""
+
+    order: tuple[str, ...] = ()
+    descending: bool = False
+    parts: tuple[str, ...] = ()
+
+    def over(self, expression: pl.Expr) -> pl.Expr:
+        order = {"order_by": list(self.order), "descending": self.descending, "nulls_last": True} if self.order else {}
+        return expression.over(list(self.parts) or pl.lit(1), **order)
+
+
+Gives = Kind | Callable[[list[Operand]], Kind | None]
+
+
+@dataclass(frozen=True)
+class Function:
+    """A declaration. `gives` is the result's kind, `empties` what empty arguments do, `example` a formula and what it
+    gives; window examples run down four rows with the counts 5, 9, 9 and 14."""
+
+    name: str
+    takes: tuple[Argument, ...]
+    gives: Gives
+    says: str
+    empties: str
+    example: tuple[str, str]
+    theme: str
+    build: Callable[..., pl.Expr]
+    level: Level = Level.ROW
+    repeats: int = 0
+    """How many of the last arguments may be given again and again, as a group."""
+    operator: bool = False
+
+    @property
+    def least(self) -> int:
+        return sum(not argument.optional for argument in self.takes)
+
+    @property
+    def signature(self) -> str:
+        """How it is written: round(number, places?)."""
+        if self.operator:
+            return self.example[0]
+        names = [argument.name + ("?" if argument.optional else "") for argument in self.takes]
+        return f"{self.name}({', '.join(names)}{', …' if self.repeats else ''})"
+
+    def argument(self, position: int, count: int) -> Argument:
+        """The declaration of the argument at a position when `count` are given. An optional last argument of a
+        repeating function (its otherwise) is the one that is left over."""
+        if not self.repeats:
+            return self.takes[position]
+        tail = self.takes[-1] if self.takes[-1].optional else None
+        group = [a for a in self.takes if a is not tail]
+        head = len(group) - self.repeats
+        if tail and position == count - 1 and (count - head) % self.repeats:
+            return tail
+        return group[position] if position < head else group[head + (position - head) % self.repeats]
+
+
+_functions: dict[str, Function] = {}
+THEMES = ("Operators", "Choice and empties", "Numbers", "Text", "Dates", "Conversion", "Rows around", "Aggregates")
+
+
+def function(
+    name: str,
+    *takes: Argument,
+    gives: Gives,
+    says: str,
+    example: tuple[str, str],
+    theme: str,
+    empties: str = "Empty if an argument is empty.",
+    **more: Any,
+) -> Callable[[Callable[..., pl.Expr]], Callable[..., pl.Expr]]:
+    """Register a function; what is decorated makes its expression from the operands (and the window, for those)."""
+
+    def register(build: Callable[..., pl.Expr]) -> Callable[..., pl.Expr]:
+        if name in _functions:
+            raise ValueError(f"The function {name} is registered twice.")
+        if theme not in THEMES:
+            raise ValueError(f"There is no theme {theme}.")
+        _functions[name] = Function(name, takes, gives, says, empties, example, theme, build, **more)
+        return build
+
+    return register
+
+
+@cache
+def registry() -> dict[str, Function]:
+    """All functions and operators by name."""
+    for part in ("operators", "choice", "numbers", "texts", "dates", "conversion", "windows", "aggregates"):
+        import_module(f"veduta.core.formula.library.{part}")
+    return dict(_functions)
+
+
+def number_kind(operands: list[Operand]) -> Kind:
+    """Whole if all arguments are whole, else decimal."""
+    return Kind.WHOLE if all(operand.kind in (Kind.WHOLE, None) for operand in operands) else Kind.DECIMAL
+
+
+def common_kind(operands: list[Operand]) -> Kind | None:
+    """The kind that all the arguments have, whole numbers becoming decimal and dates date-times beside such."""
+    kinds = {operand.kind for operand in operands if operand.kind}
+    if len(kinds) <= 1:
+        return next(iter(kinds), None)
+    if kinds == NUMBER:
+        return Kind.DECIMAL
+    if kinds == DAY:
+        return Kind.DATETIME
+    said = " and ".join(sorted(kind.words for kind in kinds))
+    raise FormulaProblem(f"These values are of different kinds: {said}.", hint="Convert one, for example with text(…).")
+
+
+def cast_to(operand: Operand, kind: Kind | None) -> pl.Expr:
+    return operand.expression if kind in (operand.kind, None) else operand.expression.cast(kind.dtype)
+
+
+def same_as(position: int) -> Callable[[list[Operand]], Kind | None]:
+    return lambda operands: operands[position].kind

@@ -1,0 +1,93 @@
+"""Functions of numbers."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from veduta.core.data.fields import Kind
+from veduta.core.formula.functions import (
+    NUMBER,
+    WHOLE,
+    Argument,
+    Operand,
+    cast_to,
+    common_kind,
+    function,
+    number_kind,
+    same_as,
+)
+
+THEME = {"theme": "Numbers"}
+X = Argument("number", NUMBER)
+
+
+@function("abs", X, gives=same_as(0), says="The number without its sign.", example=("abs(-12)", "12"), **THEME)
+def _(x: Operand) -> pl.Expr:
+    return x.expression.abs()
+
+
+@function("sign", X, gives=Kind.WHOLE, says="1 for a positive number, -1 for a negative one, 0 for zero.",
+          example=("sign(-12)", "-1"), **THEME)  # fmt: skip
+def _(x: Operand) -> pl.Expr:
+    return x.expression.sign().cast(pl.Int64)
+
+
+@function("round", X, Argument("places", WHOLE, optional=True, constant=True), gives=same_as(0),
+          says="The number rounded to so many decimals, halves away from zero; minus places round to tens or hundreds.",
+          example=("round(12.345, 1)", "12.3"), **THEME)  # fmt: skip
+def _(x: Operand, places: Operand | None = None) -> pl.Expr:
+    digits = places.value if places else 0
+    if digits >= 0:
+        return x.expression if x.kind is Kind.WHOLE else x.expression.round(digits, mode="half_away_from_zero")
+    unit = 10**-digits
+    rounded = (x.expression / unit).round(0, mode="half_away_from_zero") * unit
+    return rounded.cast(pl.Int64, strict=False) if x.kind is Kind.WHOLE else rounded
+
+
+@function("floor", X, gives=same_as(0), says="The whole number at or below.", example=("floor(-1.5)", "-2"), **THEME)
+def _(x: Operand) -> pl.Expr:
+    return x.expression.floor()
+
+
+@function("ceiling", X, gives=same_as(0), says="The whole number at or above.", example=("ceiling(1.2)", "2"), **THEME)
+def _(x: Operand) -> pl.Expr:
+    return x.expression.ceil()
+
+
+@function("mod", X, Argument("divisor", NUMBER), gives=number_kind, says="The remainder, with the sign of the divisor.",
+          example=("mod(-7, 3)", "2"), empties="Empty if a value is empty or the divisor is zero.", **THEME)  # fmt: skip
+def _(x: Operand, divisor: Operand) -> pl.Expr:
+    return pl.when(divisor.expression != 0).then(x.expression % divisor.expression)
+
+
+@function("power", X, Argument("exponent", NUMBER), gives=Kind.DECIMAL, says="The power, the same as ^.",
+          example=("power(2, 3)", "8"), **THEME)  # fmt: skip
+def _(x: Operand, exponent: Operand) -> pl.Expr:
+    return x.expression.cast(pl.Float64).pow(exponent.expression.cast(pl.Float64))
+
+
+def _register(name: str, says: str, example: tuple[str, str], empties: str, work) -> None:
+    @function(name, X, gives=Kind.DECIMAL, says=says, example=example, empties=empties, **THEME)
+    def _(x: Operand) -> pl.Expr:
+        return work(x.expression.cast(pl.Float64))
+
+
+for _each in (
+    ("sqrt", "The square root.", ("sqrt(144)", "12"), "Empty for an empty or a negative number.", lambda x: pl.when(x >= 0).then(x.sqrt())),
+    ("exp", "e to the power of the number.", ("exp(0)", "1"), "Empty if the number is empty.", lambda x: x.exp()),
+    ("ln", "The natural logarithm.", ("ln(1)", "0"), "Empty unless the number is above zero.", lambda x: pl.when(x > 0).then(x.log())),
+    ("log10", "The logarithm to base ten.", ("log10(100)", "2"), "Empty unless the number is above zero.", lambda x: pl.when(x > 0).then(x.log10())),
+):  # fmt: skip
+    _register(*_each)
+
+
+def _register_choice(name: str, says: str, example: tuple[str, str], pick) -> None:
+    @function(name, Argument("value", alike=True), gives=common_kind, repeats=1, says=says, example=example,
+              empties="Empties are passed over.", **THEME)  # fmt: skip
+    def _(*operands: Operand) -> pl.Expr:
+        kind = common_kind(list(operands))
+        return pick([cast_to(operand, kind) for operand in operands])
+
+
+_register_choice("least", "The lowest of several values of a row.", ("least(4, 2, 9)", "2"), pl.min_horizontal)
+_register_choice("greatest", "The highest of several values of a row.", ("greatest(4, 2, 9)", "9"), pl.max_horizontal)

@@ -1,0 +1,133 @@
+"""Functions of text. Places in a text are counted from 1."""
+
+from __future__ import annotations
+
+import re
+
+import polars as pl
+
+from veduta.core.data.fields import Kind
+from veduta.core.formula.functions import TEXT, WHOLE, Argument, Operand, function
+from veduta.core.formula.problems import FormulaProblem
+
+THEME = {"theme": "Text"}
+T = Argument("text", TEXT)
+COUNT = Argument("count", WHOLE)
+PART = Argument("part", TEXT)
+PATTERN = Argument("pattern", TEXT, constant=True)
+
+
+def _register(name: str, says: str, example: tuple[str, str], work, gives: Kind = Kind.TEXT) -> None:
+    @function(name, T, gives=gives, says=says, example=example, **THEME)
+    def _(text: Operand) -> pl.Expr:
+        return work(text.expression)
+
+
+for _each in (
+    ("upper", "The text in capitals.", ("upper('Quay')", "QUAY"), lambda t: t.str.to_uppercase()),
+    ("lower", "The text in small letters.", ("lower('Quay')", "quay"), lambda t: t.str.to_lowercase()),
+    ("capitalize", "Each word with a capital.", ("capitalize('isle of ash')", "Isle Of Ash"), lambda t: t.str.to_titlecase()),
+    ("length", "How many characters the text has.", ("length('Quay')", "4"), lambda t: t.str.len_chars().cast(pl.Int64), Kind.WHOLE),
+    ("reverse", "The text backwards.", ("reverse('abc')", "cba"), lambda t: t.str.reverse()),
+):  # fmt: skip
+    _register(*_each)
+
+
+@function("trim", T, gives=Kind.TEXT, says="The text without blanks at its ends, and with single blanks inside.",
+          example=("trim('  Isle  of Ash ')", "Isle of Ash"), **THEME)  # fmt: skip
+def trimmed(text: Operand) -> pl.Expr:
+    return text.expression.str.replace_all(r"\s+", " ").str.strip_chars()
+
+
+@function(
+    "left", T, COUNT, gives=Kind.TEXT, says="The first so many characters.", example=("left('Quay', 2)", "Qu"), **THEME
+)
+def _(text: Operand, count: Operand) -> pl.Expr:
+    return text.expression.str.head(count.expression.clip(0))
+
+
+@function("right", T, COUNT, gives=Kind.TEXT, says="The last so many characters.", example=("right('Quay', 2)", "ay"),
+          **THEME)  # fmt: skip
+def _(text: Operand, count: Operand) -> pl.Expr:
+    return text.expression.str.tail(count.expression.clip(0))
+
+
+@function("substring", T, Argument("start", WHOLE), Argument("count", WHOLE, optional=True), gives=Kind.TEXT,
+          says="The characters from a place on, so many or all.", example=("substring('Brackhaven', 6, 5)", "haven"),
+          **THEME)  # fmt: skip
+def _(text: Operand, start: Operand, count: Operand | None = None) -> pl.Expr:
+    first = (start.expression - 1).clip(0)
+    return text.expression.str.slice(first, count.expression.clip(0) if count else None)
+
+
+@function("position", PART, T, gives=Kind.WHOLE, says="The place where a part first stands in a text; 0 if it does not.",
+          example=("position('h', 'Brackhaven')", "6"), **THEME)  # fmt: skip
+def _(part: Operand, text: Operand) -> pl.Expr:
+    before = text.expression.str.slice(0)
+    found = text.expression.str.find(part.expression, literal=True)
+    # The place is found in bytes and wanted in characters.
+    place = before.str.encode("hex").str.slice(0, found * 2).str.decode("hex", strict=False).cast(pl.String, strict=False)
+    missing = text.expression.is_not_null() & part.expression.is_not_null()
+    return pl.when(found.is_not_null()).then(place.str.len_chars().cast(pl.Int64) + 1).otherwise(pl.when(missing).then(0))
+
+
+@function("contains", T, PART, gives=Kind.YES_NO, says="Whether a part stands in the text; capitals do not matter.",
+          example=("contains('Outer Light', 'light')", "yes"), **THEME)  # fmt: skip
+def _(text: Operand, part: Operand) -> pl.Expr:
+    return text.expression.str.to_lowercase().str.contains(part.expression.str.to_lowercase(), literal=True)
+
+
+@function("starts_with", T, PART, gives=Kind.YES_NO, says="Whether the text starts with a part; capitals do not matter.",
+          example=("starts_with('Outer Light', 'outer')", "yes"), **THEME)  # fmt: skip
+def _(text: Operand, part: Operand) -> pl.Expr:
+    return text.expression.str.to_lowercase().str.starts_with(part.expression.str.to_lowercase())
+
+
+@function("ends_with", T, PART, gives=Kind.YES_NO, says="Whether the text ends with a part; capitals do not matter.",
+          example=("ends_with('Outer Light', 'light')", "yes"), **THEME)  # fmt: skip
+def _(text: Operand, part: Operand) -> pl.Expr:
+    return text.expression.str.to_lowercase().str.ends_with(part.expression.str.to_lowercase())
+
+
+@function("replace", T, Argument("find", TEXT), Argument("put", TEXT), gives=Kind.TEXT,
+          says="The text with every occurrence of a part replaced.", example=("replace('a-b-c', '-', '/')", "a/b/c"),
+          **THEME)  # fmt: skip
+def _(text: Operand, find: Operand, put: Operand) -> pl.Expr:
+    return text.expression.str.replace_all(find.expression, put.expression, literal=True)
+
+
+@function("split_part", T, Argument("separator", TEXT, constant=True), Argument("number", WHOLE, constant=True),
+          gives=Kind.TEXT, says="One part of a text cut at a separator; parts are counted from 1, from the end with minus.",
+          example=("split_part('Quay–Fennick', '–', 2)", "Fennick"), empties="Empty if there is no such part.",
+          **THEME)  # fmt: skip
+def _(text: Operand, separator: Operand, number: Operand) -> pl.Expr:
+    if not number.value:
+        raise FormulaProblem("Parts are counted from 1.", hint="Write 1 for the first or -1 for the last.")
+    place = number.value - 1 if number.value > 0 else number.value
+    return text.expression.str.split(separator.value).list.get(place, null_on_oob=True)
+
+
+def checked_pattern(pattern: str) -> str:
+    """A regular expression that can be used. Raises FormulaProblem if it cannot."""
+    try:
+        pl.Series([""]).str.contains(pattern)
+        re.compile(pattern)
+    except (pl.exceptions.ComputeError, re.error) as error:
+        said = re.search(r"error: (?!$|regex)(.+)", str(error), re.MULTILINE)
+        reason = (said[1] if said else str(error).splitlines()[0])[:120].rstrip(".: ")
+        raise FormulaProblem(f"The pattern cannot be read: {reason}.", hint=r"Example: \d+ for digits.") from None
+    return pattern
+
+
+@function("matches", T, PATTERN, gives=Kind.YES_NO, says="Whether a regular expression fits anywhere in the text.",
+          example=(r"matches('SK-204', '^[A-Z]+-\d+$')", "yes"), **THEME)  # fmt: skip
+def _(text: Operand, pattern: Operand) -> pl.Expr:
+    return text.expression.str.contains(checked_pattern(pattern.value))
+
+
+@function("extract", T, PATTERN, gives=Kind.TEXT,
+          says="What a regular expression finds: its first bracketed group, or all of it.",
+          example=(r"extract('SK-204', '\d+')", "204"), empties="Empty where nothing is found.", **THEME)  # fmt: skip
+def extracted(text: Operand, pattern: Operand) -> pl.Expr:
+    found = checked_pattern(pattern.value)
+    return text.expression.str.extract(found, 1 if re.compile(found).groups else 0)

@@ -1,0 +1,123 @@
+"""What can be wrong with a formula, said with its place and what to do."""
+
+from __future__ import annotations
+
+from lark.exceptions import UnexpectedCharacters, UnexpectedInput
+
+from veduta.core.errors import VedutaError
+
+
+class FormulaProblem(VedutaError):
+    """A formula that cannot be used; `start` and `end` are the characters that are wrong, counted from 0."""
+
+    code = "formula"
+
+    def __init__(self, message: str, *, start: int = 0, end: int = 0, hint: str = "", where: str = "") -> None:
+        super().__init__(message, where=where or (f"character {start + 1}" if end else ""), hint=hint)
+        self.start, self.end = start, max(end, start)
+
+    def as_data(self) -> dict:
+        return {**super().as_data(), "start": self.start, "end": self.end}
+
+
+# What people write out of habit, and what it is called here.
+HABITS = {
+    "==": ("Two values are compared with one sign: =", "Write = instead of ==."),
+    "!=": ("“Not equal” is written <>", "Write <> instead of !=."),
+    "&&": ("Two conditions are joined with the word and.", "Write and instead of &&."),
+    "||": ("Two conditions are joined with the word or; texts with &.", "Write or, or &."),
+    "**": ("A power is written with ^", "Write ^ instead of **."),
+    ";": ("Values are separated by commas.", "Write a comma instead of the semicolon."),
+    "[": ("Names with spaces stand in double quotes.", 'Write "Fare revenue" instead of [Fare revenue].'),
+    "{": ("Names with spaces stand in double quotes.", 'Write "Fare revenue".'),
+    "%": ("There is no percent sign; a percentage is a number divided by 100.", "For a remainder use mod(a, b)."),
+    "`": ("Names with spaces stand in double quotes.", 'Write "Fare revenue".'),
+    "“": ("Typographic quotes are not read.", "Use straight quotes: ' for text, \" for names."),
+    "‘": ("Typographic quotes are not read.", "Use straight quotes: ' for text, \" for names."),
+    "’": ("Typographic quotes are not read.", "Use straight quotes: ' for text, \" for names."),
+    "#": ("This sign has no meaning here.", "Dates are written date('2026-10-31')."),
+}
+
+
+def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
+    """The reader's message for what the parser met."""
+    at = error.pos_in_stream
+    token = getattr(error, "token", None)
+    ended = token is not None and token.type == "$END"
+    if at is None or ended:
+        at = len(text)
+    for sign, (message, hint) in HABITS.items():
+        if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
+            start = at if text.startswith(sign, at) else at - 1
+            return FormulaProblem(message, start=start, end=start + len(sign), hint=hint)
+    if open_quote := _open_quote(text):
+        start, sign = open_quote
+        what = "text" if sign == "'" else "name"
+        return FormulaProblem(
+            f"This {what} has no closing quote.", start=start, end=len(text), hint=f"Put a {sign} behind it."
+        )
+    if ended:
+        depth, start = _open_bracket(text)
+        if depth and _complete(text):
+            return FormulaProblem(
+                f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.", start=start, end=start + 1,
+                hint="Add “)” where it ends.",
+            )  # fmt: skip
+        return FormulaProblem("The formula breaks off here.", start=at, end=at, hint="A value or a field is missing.")
+    if isinstance(error, UnexpectedCharacters) or token is None:
+        return FormulaProblem(
+            f"“{text[at : at + 1]}” has no meaning here.", start=at, end=at + 1, hint="Take it out, or check the place."
+        )
+    word = str(token)
+    place = {"start": at, "end": at + len(word)}
+    before = text[:at].rstrip()
+    if word == ")":
+        if _open_bracket(text[:at])[0] == 0:
+            return FormulaProblem("This bracket was never opened.", **place, hint="Take it out, or add “(” before.")
+        if before.endswith("("):
+            return FormulaProblem("There is nothing between these brackets.", **place, hint="Write a value between them.")
+        return FormulaProblem("A value is missing before this bracket.", **place, hint="Write one, or take the sign out.")
+    if word == ",":
+        if before.endswith((",", "(")):
+            return FormulaProblem("A value is missing before this comma.", **place, hint="Write one, or take the comma out.")
+        return FormulaProblem(
+            "A comma stands here without a function.", **place, hint="Decimals are written with a point: 1.5"
+        )
+    if before and before[-1] in "+-*/^&=<>,(":
+        return FormulaProblem(
+            f"“{word}” cannot stand here: a value is expected.", **place, hint="Write a field, a number or a text."
+        )
+    return FormulaProblem(
+        f"Something is missing before “{word}”.", **place, hint="Put an operator such as + or & between two values."
+    )
+
+
+def _open_quote(text: str) -> tuple[int, str] | None:
+    """Where a quote was opened that nothing closes."""
+    start, sign = 0, ""
+    for i, letter in enumerate(text):
+        if sign and letter == sign:
+            sign = ""
+        elif not sign and letter in "'\"":
+            start, sign = i, letter
+    return (start, sign) if sign else None
+
+
+def _open_bracket(text: str) -> tuple[int, int]:
+    """How many brackets are open at the end, and the place of the first of them."""
+    places, sign = [], ""
+    for i, letter in enumerate(text):
+        if sign:
+            sign = "" if letter == sign else sign
+        elif letter in "'\"":
+            sign = letter
+        elif letter == "(":
+            places.append(i)
+        elif letter == ")" and places:
+            places.pop()
+    return len(places), places[0] if places else 0
+
+
+def _complete(text: str) -> bool:
+    last = text.rstrip()[-1:]
+    return last not in "+-*/^&=<>,(" and text.split()[-1].lower() not in ("and", "or", "not", "is", "in", "between", "where")

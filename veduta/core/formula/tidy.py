@@ -1,0 +1,103 @@
+"""A formula written out evenly: blanks, brackets only where they are needed, names as the fields have them."""
+
+from __future__ import annotations
+
+from veduta.core.data.fields import Schema
+from veduta.core.formula.check import find_field, quoted
+from veduta.core.formula.tree import Call, Grain, Literal, Name, Node, Parameter, parse
+
+BINDING = {
+    "or": 1, "and": 2, "not": 3, "=": 4, "<>": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "in": 4, "between": 4, "is empty": 4,
+    "&": 5, "+": 6, "-": 6, "*": 7, "/": 7, "minus": 8, "plus": 8, "^": 9,
+}  # fmt: skip
+TIGHTEST = 10
+
+
+def tidy(text: str, schema: Schema | None = None) -> str:
+    """The same formula, evenly written. Raises FormulaProblem if it cannot be read."""
+    return write(parse(text), schema)
+
+
+def write(node: Node, schema: Schema | None = None) -> str:
+    return _Writer(schema).write(node)
+
+
+class _Writer:
+    def __init__(self, schema: Schema | None) -> None:
+        self.schema = schema
+
+    def write(self, node: Node) -> str:
+        if isinstance(node, Literal):
+            return _literal(node)
+        if isinstance(node, Parameter):
+            return f":{node.name}"
+        if isinstance(node, Name):
+            return self._name(node)
+        if node.function in BINDING:
+            return self._operator(node)
+        inside = ", ".join(self.write(argument) for argument in node.arguments)
+        if node.where is not None:
+            inside += f"{' ' * bool(inside)}where {self.write(node.where)}"
+        return f"{node.function}({inside}){self._suffixes(node)}"
+
+    def _name(self, node: Name) -> str:
+        field = find_field(node.text, self.schema) if self.schema and not node.table else None
+        # A name that people wrote with underscores stays as it is, if it means a field.
+        text = node.text if field is None or not node.quoted else field.name
+        return f"{quoted(node.table)}.{quoted(text)}" if node.table else quoted(text)
+
+    def _inner(self, node: Node, least: int) -> str:
+        binding = BINDING.get(node.function, TIGHTEST) if isinstance(node, Call) else TIGHTEST
+        return f"({self.write(node)})" if binding < least else self.write(node)
+
+    def _operator(self, node: Call) -> str:
+        binding, first = BINDING[node.function], node.arguments[0]
+        if node.function == "not":
+            if isinstance(first, Call) and first.function in ("in", "between", "is empty"):
+                plain = self._operator(first)
+                word = "empty" if first.function == "is empty" else first.function
+                left = self._inner(first.arguments[0], 5)
+                rest = plain[len(left) :]
+                return left + (" is not empty" if word == "empty" else f" not{rest}")
+            return f"not {self._inner(first, binding)}"
+        if node.function in ("minus", "plus"):
+            return f"{'-' if node.function == 'minus' else '+'}{self._inner(first, binding)}"
+        if node.function == "is empty":
+            return f"{self._inner(first, 5)} is empty"
+        if node.function == "in":
+            return f"{self._inner(first, 5)} in ({', '.join(self.write(value) for value in node.arguments[1:])})"
+        if node.function == "between":
+            low, high = (self._inner(value, 5) for value in node.arguments[1:])
+            return f"{self._inner(first, 5)} between {low} and {high}"
+        left, right = node.arguments
+        if node.function == "^":
+            return f"{self._inner(left, TIGHTEST)} ^ {self._inner(right, 8)}"
+        # Comparisons do not chain; the others group to the left.
+        return f"{self._inner(left, binding + (binding == 4))} {node.function} {self._inner(right, binding + 1)}"
+
+    def _suffixes(self, node: Call) -> str:
+        text = ""
+        if node.along:
+            orders = (self._name(order.name) + " desc" * order.descending for order in node.along)
+            text += f" along ({', '.join(orders)})"
+        if node.restart:
+            text += f" restart ({', '.join(map(self._name, node.restart))})"
+        if node.per is not None:
+            text += f" per ({self._grain(node.per)})"
+        return text
+
+    def _grain(self, grain: Grain) -> str:
+        names = ", ".join(map(self._name, grain.names))
+        if not grain.shown:
+            return names
+        return f"shown except {names}" if grain.less else ", ".join(filter(None, ["shown", names]))
+
+
+def _literal(node: Literal) -> str:
+    if node.value is None:
+        return "empty"
+    if isinstance(node.value, bool):
+        return "true" if node.value else "false"
+    if isinstance(node.value, str):
+        return "'" + node.value.replace("'", "''") + "'"
+    return repr(node.value)

@@ -1,0 +1,238 @@
+"""A formula's text as a tree of plain nodes, each with its place in the text."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from lark import Lark, Transformer, v_args
+from lark.exceptions import UnexpectedInput, VisitError
+
+from veduta.core.formula.problems import FormulaProblem, syntax_problem
+
+LONGEST = 5_000
+
+
+@dataclass(frozen=True)
+class Span:
+    """From the first character to behind the last, counted from 0."""
+
+    start: int = 0
+    end: int = 0
+
+
+@dataclass(frozen=True)
+class Literal:
+    """A number, a text, true, false or empty (None)."""
+
+    value: int | float | str | bool | None
+    at: Span = field(default=Span(), compare=False)
+
+
+@dataclass(frozen=True)
+class Name:
+    """A field, of a table if there is one named before the dot."""
+
+    text: str
+    table: str = ""
+    quoted: bool = field(default=False, compare=False)
+    at: Span = field(default=Span(), compare=False)
+
+
+@dataclass(frozen=True)
+class Parameter:
+    name: str
+    at: Span = field(default=Span(), compare=False)
+
+
+@dataclass(frozen=True)
+class Order:
+    name: Name
+    descending: bool = False
+
+
+@dataclass(frozen=True)
+class Grain:
+    """`per (…)`: the fields of a grain; `shown` adds the chart's own dimensions, or with `less` all but the fields."""
+
+    names: tuple[Name, ...] = ()
+    shown: bool = False
+    less: bool = False
+
+
+@dataclass(frozen=True)
+class Call:
+    """A function or an operator (named by its sign) with its arguments."""
+
+    function: str
+    arguments: tuple[Node, ...] = ()
+    where: Node | None = None
+    along: tuple[Order, ...] = ()
+    restart: tuple[Name, ...] = ()
+    per: Grain | None = None
+    at: Span = field(default=Span(), compare=False)
+    name_at: Span = field(default=Span(), compare=False)
+
+
+Node = Literal | Name | Parameter | Call
+
+
+def parse(text: str) -> Node:
+    """The tree of a formula. Raises FormulaProblem with the place of what is wrong."""
+    if len(text) > LONGEST:
+        raise FormulaProblem(
+            f"The formula has {len(text):,} characters; at most {LONGEST:,} are allowed.",
+            hint="Make a part of it a formula of its own.",
+        )
+    if not text.strip():
+        raise FormulaProblem("There is no formula yet.", hint="Write one, for example: passengers / capacity")
+    try:
+        return _Builder().transform(_parser().parse(text))
+    except UnexpectedInput as error:
+        raise syntax_problem(text, error) from None
+    except VisitError as error:
+        raise error.orig_exc from None
+
+
+@cache
+def _parser() -> Lark:
+    grammar = Path(__file__).with_name("grammar.lark").read_text()
+    return Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=True)
+
+
+def _span(meta: Any) -> Span:
+    return Span(getattr(meta, "start_pos", 0), getattr(meta, "end_pos", 0))
+
+
+def _token_span(token: Any) -> Span:
+    return Span(token.start_pos, token.end_pos)
+
+
+@v_args(inline=True)
+class _Builder(Transformer):
+    """One short method for each rule of the grammar."""
+
+    def start(self, node):
+        return node
+
+    def number(self, token):
+        value = float(token) if any(sign in token for sign in ".eE") else int(token)
+        span = _token_span(token)
+        if abs(value) > 2**63 - 1 and isinstance(value, int):
+            value = float(value)
+        if value in (float("inf"),):
+            raise FormulaProblem("This number is too large.", start=span.start, end=span.end)
+        return Literal(value, span)
+
+    def text(self, token):
+        return Literal(token[1:-1].replace("''", "'"), _token_span(token))
+
+    def yes(self, token):
+        return Literal(True, _token_span(token))
+
+    def no(self, token):
+        return Literal(False, _token_span(token))
+
+    def empty(self, token):
+        return Literal(None, _token_span(token))
+
+    def parameter(self, token):
+        return Parameter(str(token[1:]), _token_span(token))
+
+    def identifier(self, token):
+        return token
+
+    def field(self, token):
+        return _name(token)
+
+    def table_field(self, table, token):
+        name = _name(token)
+        return Name(name.text, _name(table).text, name.quoted, Span(table.start_pos, token.end_pos))
+
+    def binary(self, left, operator, right):
+        return Call(operator.lower(), (left, right), at=_between(left, right), name_at=_token_span(operator))
+
+    def unary(self, operator, node):
+        function = {"-": "minus", "+": "plus"}.get(operator, operator.lower())
+        return Call(function, (node,), at=Span(operator.start_pos, node.at.end), name_at=_token_span(operator))
+
+    def is_empty(self, node, word):
+        span = _token_span(word)
+        return Call("is empty", (node,), at=Span(node.at.start, span.end), name_at=span)
+
+    def is_not_empty(self, node, _not, word):
+        return _not_this(self.is_empty(node, word))
+
+    def among(self, node, word, values):
+        return Call("in", (node, *values), at=_between(node, values[-1], 1), name_at=_token_span(word))
+
+    def not_among(self, node, _not, word, values):
+        return _not_this(self.among(node, word, values))
+
+    def between(self, node, word, low, _and, high):
+        return Call("between", (node, low, high), at=_between(node, high), name_at=_token_span(word))
+
+    def not_between(self, node, _not, word, low, _and, high):
+        return _not_this(self.between(node, word, low, _and, high))
+
+    def values(self, *nodes):
+        return nodes
+
+    def where(self, node):
+        return node
+
+    @v_args(meta=True)
+    def call(self, meta, parts):
+        word, values, where, *suffixes = parts
+        given: dict[str, Any] = {}
+        for key, value in suffixes:
+            if key in given:
+                span = _span(meta)
+                raise FormulaProblem(f"“{key}” is given twice.", start=span.start, end=span.end, hint="Take one out.")
+            given[key] = value
+        return Call(
+            word.lower(), tuple(values or ()), where=where, at=_span(meta), name_at=_token_span(word), **given
+        )  # fmt: skip
+
+    def along(self, orders):
+        return ("along", orders)
+
+    def restart(self, names):
+        return ("restart", names)
+
+    def per(self, grain):
+        return ("per", grain or Grain())
+
+    def orders(self, *orders):
+        return orders
+
+    def order(self, name, descending):
+        return Order(name, descending is not None)
+
+    def names(self, *names):
+        return names
+
+    def grain(self, names):
+        return Grain(names)
+
+    def shown_grain(self, names=()):
+        return Grain(names, shown=True)
+
+    def shown_except(self, names):
+        return Grain(names, shown=True, less=True)
+
+
+def _name(token) -> Name:
+    quoted = token.type == "QUOTED"
+    text = token[1:-1].replace('""', '"') if quoted else str(token)
+    return Name(text, quoted=quoted, at=_token_span(token))
+
+
+def _between(left: Any, right: Any, more: int = 0) -> Span:
+    return Span(left.at.start, right.at.end + more)
+
+
+def _not_this(call: Call) -> Call:
+    return Call("not", (call,), at=call.at, name_at=call.name_at)
