@@ -1,0 +1,167 @@
+"""Rows on their way through the steps, and what is noted on the way."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from dataclasses import field as attribute
+from hashlib import blake2s
+
+import polars as pl
+
+from veduta.core.data.convert import Failures
+from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema, aggregates_for
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters import Context
+
+MOST_ROWS = 50_000_000
+MOST_COLUMNS = 2_000
+
+
+@dataclass(frozen=True)
+class Flow:
+    """Rows and what their columns are. The frame's columns are named by the fields' ids."""
+
+    rows: pl.LazyFrame
+    schema: Schema
+
+    def __post_init__(self) -> None:
+        if len(self.schema.fields) > MOST_COLUMNS:
+            raise DefinitionProblem(
+                f"This makes {len(self.schema.fields):,} columns; at most {MOST_COLUMNS:,} are possible.",
+                hint="Leave out columns first.",
+            )
+
+    @property
+    def fields(self) -> list[Field]:
+        return self.schema.fields
+
+    def with_rows(self, rows: pl.LazyFrame) -> Flow:
+        return Flow(rows, self.schema)
+
+    def with_fields(self, rows: pl.LazyFrame, fields: Iterable[Field]) -> Flow:
+        """Other rows with other fields; what is dropped is remembered by its name."""
+        fields = list(fields)
+        return Flow(rows, Schema(fields, self.schema.gone | {field.id: field.name for field in self.fields}))
+
+    def with_column(self, rows: pl.LazyFrame, field: Field, after: str = "") -> Flow:
+        """The rows with one more field, or with a changed one, whose column they have already."""
+        fields = list(self.fields)
+        place = next((i for i, each in enumerate(fields) if each.id == field.id), None)
+        if place is not None:
+            fields[place] = field
+        else:
+            ids = [each.id for each in fields]
+            fields.insert(ids.index(after) + 1 if after in ids else len(fields), field)
+        return self.with_fields(rows.select([each.id for each in fields]), fields)
+
+
+@dataclass
+class StepReport:
+    """What a step did: rows and columns before and after (None while unknown), values that failed, notes, a problem."""
+
+    rows_in: int | None = None
+    rows_out: int | None = None
+    columns_in: int = 0
+    columns_out: int = 0
+    failures: dict[str, Failures] = attribute(default_factory=dict)
+    notes: list[str] = attribute(default_factory=list)
+    problem: dict[str, str] | None = None
+
+    @property
+    def failed(self) -> int:
+        return sum(failures.count for failures in self.failures.values())
+
+
+@dataclass
+class Run:
+    """One way through the steps. `table` gives another dataset's rows by its id and raises VedutaError if it may not.
+
+    Nothing is worked out before the last step is reached, except what a step must know to say what columns it makes.
+    """
+
+    table: Callable[[str], Flow]
+    context: Context
+    table_name: Callable[[str], str] = lambda key: key
+    most_rows: int = MOST_ROWS
+    reports: dict[str, StepReport] = attribute(default_factory=dict)
+
+    def report(self, step_id: str) -> StepReport:
+        return self.reports.setdefault(step_id, StepReport())
+
+    def settle(self, step_id: str, flow: Flow, keeps_rows: bool) -> Flow:
+        """Called behind each step; here its rows are counted as they pass."""
+        report = self.report(step_id)
+        if keeps_rows:
+            return flow
+        return flow.with_rows(counted(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
+
+
+def counted(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
+    """The same rows; when they are worked out, their number is told."""
+
+    def pass_on(frame: pl.DataFrame) -> pl.DataFrame:
+        tell(frame.height)
+        return frame
+
+    return rows.map_batches(pass_on, projection_pushdown=True, predicate_pushdown=False, slice_pushdown=False)
+
+
+def new_field(flow: Flow, field_id: str, name: str, kind: Kind, **more) -> Field:
+    """A field for a new column: numbers are measures, and a name that is taken gets a number."""
+    role = more.pop("role", Role.MEASURE if kind.is_number else Role.DIMENSION)
+    aggregate = more.pop("aggregate", aggregates_for(kind)[0] if role is Role.MEASURE else Aggregate.COUNT)
+    others = [field.name for field in flow.fields if field.id != field_id]
+    name = free_name(name, others)
+    return Field(id=field_id, source=name, name=name, kind=kind, role=role, aggregate=aggregate, **more)
+
+
+def free_name(name: str, taken: Iterable[str]) -> str:
+    """The name, with a number behind it if it is taken.
+
+    >>> free_name("Day", ["day", "Port"])
+    'Day (2)'
+    """
+    name = name.strip()[:190] or "Column"
+    used, result, number = {each.casefold() for each in taken}, name, 2
+    while result.casefold() in used:
+        result, number = f"{name} ({number})", number + 1
+    return result
+
+
+def part_id(step_id: str, part: str) -> str:
+    """A column's id, made of the step's and something that stays the same from refresh to refresh.
+
+    >>> part_id("s2", "c4"), part_id("s2", "Outer Light")
+    ('s2_c4', 's2_outer_light_48fcb5')
+    """
+    slug = re.sub(r"[^a-z0-9]+", "_", part.lower()).strip("_")
+    if slug == part and len(step_id) + len(slug) < 40:
+        return f"{step_id}_{slug}"
+    digest = blake2s(part.encode(), digest_size=3).hexdigest()
+    return f"{step_id}_{slug[:24]}_{digest}"[:40]
+
+
+def aggregate_expression(column: pl.Expr, aggregate: Aggregate, kind: Kind) -> pl.Expr:
+    """An aggregate of a column: empties are skipped, a sum over no values is empty, and so is one that is too large
+    for a whole number."""
+    if aggregate is Aggregate.SUM:
+        fits = column.count() > 0
+        if kind is Kind.WHOLE:
+            fits = fits & (column.cast(pl.Float64).sum().abs() < 2.0**63)
+        return pl.when(fits).then(column.sum())
+    return {
+        Aggregate.MEAN: column.mean,
+        Aggregate.MEDIAN: column.median,
+        Aggregate.MIN: column.min,
+        Aggregate.MAX: column.max,
+        Aggregate.COUNT: lambda: column.count().cast(pl.Int64),
+        Aggregate.COUNT_DISTINCT: lambda: column.drop_nulls().n_unique().cast(pl.Int64),
+    }[aggregate]()
+
+
+def aggregate_kind(aggregate: Aggregate, kind: Kind) -> Kind:
+    if aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
+        return Kind.WHOLE
+    return Kind.DECIMAL if aggregate in (Aggregate.MEAN, Aggregate.MEDIAN) else kind

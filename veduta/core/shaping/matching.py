@@ -1,0 +1,178 @@
+"""How two tables' keys match: which columns go together, the share that finds a match, what is unmatched."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+from rapidfuzz import fuzz, process
+
+from veduta.core.data.fields import Field, Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters import value_words
+from veduta.core.shaping.flow import Flow
+
+SAMPLE = 20_000
+LISTED = 200
+
+
+@dataclass(frozen=True)
+class Side:
+    """One side of a match: its rows, those whose key finds a match, and the keys that do not, with their rows."""
+
+    rows: int
+    matched: int
+    unmatched: tuple[tuple[str, int], ...]
+    unmatched_keys: int
+
+    @property
+    def share(self) -> float:
+        return self.matched / self.rows if self.rows else 0.0
+
+
+@dataclass(frozen=True)
+class MatchShare:
+    """Both sides of a match; `several` keys of the other side have more than one row, and `rows_after` come out of
+    keeping all rows."""
+
+    own: Side
+    other: Side
+    several: int
+    rows_after: int
+
+
+def key_columns(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> tuple[list[pl.Expr], list[pl.Expr]]:
+    """The key columns of both sides as comparable values k0, k1, … Raises DefinitionProblem if kinds do not compare."""
+    if not pairs:
+        raise DefinitionProblem("No key is chosen.", hint="Choose a column on each side that holds the same values.")
+    left, right = [], []
+    for i, (own_id, other_id) in enumerate(pairs):
+        a, b = own.schema[own_id], other.schema[other_id]
+        kind = common_key_kind(a, b)
+        left.append(pl.col(a.id).cast(kind.dtype).alias(f"__k{i}"))
+        right.append(pl.col(b.id).cast(kind.dtype).alias(f"__k{i}"))
+    return left, right
+
+
+def common_key_kind(a: Field, b: Field) -> Kind:
+    """The kind in which two keys are compared."""
+    if a.kind == b.kind:
+        return a.kind
+    if a.kind.is_number and b.kind.is_number:
+        return Kind.DECIMAL
+    if a.kind.is_date and b.kind.is_date:
+        return Kind.DATETIME
+    raise DefinitionProblem(
+        f"“{a.name}” holds {a.kind.words} values and “{b.name}” {b.kind.words} values, so they never match.",
+        hint="Change the type of one of them first.",
+    )
+
+
+def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> MatchShare:
+    """Count both ways which rows find a match. Empty keys match nothing."""
+    left, right = key_columns(own, other, pairs)
+    keys = [f"__k{i}" for i in range(len(pairs))]
+    a, b = pl.collect_all(
+        [own.rows.select(left).group_by(keys).agg(n=pl.len()), other.rows.select(right).group_by(keys).agg(m=pl.len())]
+    )
+    both = a.join(b, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64).fill_null(0), pl.col("n").cast(pl.Int64))
+    fields = [(own.schema[x], other.schema[y]) for x, y in pairs]
+    return MatchShare(
+        own=_side(both.with_columns(found=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
+        other=_side(
+            b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), found=pl.col("n").is_not_null()), keys, "m", [y for _, y in fields]
+        ),
+        several=b.filter(pl.col("m") > 1).drop_nulls().height,
+        rows_after=int((both["n"] * pl.select(pl.max_horizontal(both["m"], pl.lit(1))).to_series()).sum()),
+    )  # fmt: skip
+
+
+def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field]) -> Side:
+    missing = keyed.filter(~pl.col("found")).sort([count, *keys], descending=[True, *[False] * len(keys)], nulls_last=True)
+    listed = tuple(
+        (
+            " · ".join(
+                value_words(_as_kind(value, field), field) for value, field in zip(row[: len(keys)], fields, strict=True)
+            ),
+            row[-1],
+        )
+        for row in missing.head(LISTED).select(*keys, count).iter_rows()
+    )
+    matched = int(keyed.filter("found")[count].sum())
+    return Side(int(keyed[count].sum()), matched, listed, missing.height)
+
+
+def _as_kind(value: Any, field: Field) -> Any:
+    return value.date() if field.kind is Kind.DATE and hasattr(value, "date") else value
+
+
+@dataclass(frozen=True)
+class KeySuggestion:
+    own: str
+    other: str
+    share: float
+    """The share of the different values on this side that the other side has too."""
+
+
+def suggest_keys(own: Flow, other: Flow, most: int = 5) -> list[KeySuggestion]:
+    """Pairs of columns that look like keys, the best first: values that overlap, and names that are alike."""
+
+    def uniques(flow: Flow) -> dict[str, pl.Series]:
+        fields = [f for f in flow.fields if f.kind not in (Kind.YES_NO, Kind.DECIMAL)]
+        frame = flow.rows.select(field.id for field in fields).head(SAMPLE).collect()
+        return {field.id: frame[field.id].drop_nulls().unique() for field in fields}
+
+    ours, theirs = uniques(own), uniques(other)
+    found = []
+    for a, mine in ours.items():
+        for b, yours in theirs.items():
+            field, against = own.schema[a], other.schema[b]
+            if field.kind != against.kind or not len(mine) or not len(yours):
+                continue
+            share = float(mine.is_in(yours.implode()).mean())
+            alike = fuzz.token_set_ratio(field.name.lower(), against.name.lower()) / 100
+            distinct = min(1.0, len(yours) / 3)  # few values overlap by chance
+            small = 0.4 if field.kind.is_number and alike < 0.6 else 1.0  # so do small numbers
+            if share > 0.05 and (score := (0.75 * share * distinct + 0.25 * alike) * small) > 0.35:
+                found.append((score, KeySuggestion(a, b, share)))
+    best, used = [], set()
+    for _, suggestion in sorted(found, key=lambda each: -each[0]):
+        if not {f"own {suggestion.own}", f"other {suggestion.other}"} & used:
+            best.append(suggestion)
+            used |= {f"own {suggestion.own}", f"other {suggestion.other}"}
+    return best[:most]
+
+
+def suggest_spellings(
+    values: list[tuple[str, int]], targets: list[str] | None = None, alike: float = 70
+) -> list[tuple[str, str, int]]:
+    """(value, the spelling it probably means, how alike in percent), the surest first.
+
+    `values` come with their counts. Without `targets`, rarer values are compared with more frequent ones.
+    """
+    found = []
+    if targets is not None:
+        known = set(targets)
+        asked = [value for value, _ in values if value not in known]
+        for value in asked:
+            if best := process.extractOne(value, targets, scorer=_likeness, score_cutoff=alike):
+                found.append((value, best[0], round(best[1])))
+    else:
+        ordered = [value for value, _ in sorted(values, key=lambda pair: (-pair[1], pair[0]))]
+        for i, value in enumerate(ordered):
+            if best := process.extractOne(value, ordered[:i], scorer=_likeness, score_cutoff=max(alike, 80)):
+                found.append((value, best[0], round(best[1])))
+    return sorted(found, key=lambda pair: (-pair[2], pair[0]))
+
+
+def _likeness(a: str, b: str, **more: Any) -> float:
+    """How alike two spellings are, from 0 to 100: letters and words, blanks and capitals apart."""
+    x, y = _plain(a), _plain(b)
+    return max(
+        fuzz.ratio(x.replace(" ", ""), y.replace(" ", "")), fuzz.token_sort_ratio(x, y), 0.9 * fuzz.token_set_ratio(x, y)
+    )
+
+
+def _plain(text: str) -> str:
+    return " ".join("".join(letter if letter.isalnum() else " " for letter in text.casefold()).split())

@@ -1,0 +1,6 @@
+"""Every kind of step by its `do`."""
+
+from veduta.core.shaping.steps import columns, form, rows, tables, values
+from veduta.core.shaping.steps.base import THEMES, Step, kinds
+
+__all__ = ["THEMES", "Step", "columns", "form", "kinds", "rows", "tables", "values"]
