@@ -171,7 +171,7 @@ class FormSteps(unittest.TestCase):
         )
         found = table(shaped(flow, {"do": "wide_to_long", "stay": ["port"], "names_to": "Day", "values_to": "Count"}))
         days = {"x": dt.date(2026, 10, 1), "y": dt.date(2026, 10, 2)}
-        expected = [(row["port"], days[key], row[key]) for row in rows for key in days]
+        expected = [(row["port"], days[key], row[key]) for key in days for row in rows]
         self.assertEqual(list(zip(found["Port"], found["Day"], found["Count"], strict=True)), expected)
 
     def test_columns_of_a_later_refresh_are_taken_in(self):

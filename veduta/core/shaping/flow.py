@@ -98,6 +98,11 @@ class Run:
         return flow.with_rows(counted(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
 
 
+def collected(rows: pl.LazyFrame) -> pl.DataFrame:
+    """The rows worked out. The streaming engine gives the order of joined rows up, or is slow at keeping it."""
+    return rows.collect(engine="in-memory")
+
+
 def counted(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
     """The same rows; when they are worked out, their number is told."""
 

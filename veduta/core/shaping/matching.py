@@ -43,16 +43,20 @@ class MatchShare:
 
 
 def key_columns(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> tuple[list[pl.Expr], list[pl.Expr]]:
-    """The key columns of both sides as comparable values k0, k1, … Raises DefinitionProblem if kinds do not compare."""
+    """The keys of this side as comparable expressions, and of the other as columns __k0, __k1, … Raises DefinitionProblem if kinds do not compare."""
     if not pairs:
         raise DefinitionProblem("No key is chosen.", hint="Choose a column on each side that holds the same values.")
     left, right = [], []
     for i, (own_id, other_id) in enumerate(pairs):
         a, b = own.schema[own_id], other.schema[other_id]
         kind = common_key_kind(a, b)
-        left.append(pl.col(a.id).cast(kind.dtype).alias(f"__k{i}"))
-        right.append(pl.col(b.id).cast(kind.dtype).alias(f"__k{i}"))
+        left.append(_as_key(a, kind))
+        right.append(_as_key(b, kind).alias(f"__k{i}"))
     return left, right
+
+
+def _as_key(field: Field, kind: Kind) -> pl.Expr:
+    return pl.col(field.id) if field.kind is kind else pl.col(field.id).cast(kind.dtype)
 
 
 def common_key_kind(a: Field, b: Field) -> Kind:
@@ -74,7 +78,10 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     left, right = key_columns(own, other, pairs)
     keys = [f"__k{i}" for i in range(len(pairs))]
     a, b = pl.collect_all(
-        [own.rows.select(left).group_by(keys).agg(n=pl.len()), other.rows.select(right).group_by(keys).agg(m=pl.len())]
+        [
+            own.rows.select(key.alias(name) for key, name in zip(left, keys, strict=True)).group_by(keys).agg(n=pl.len()),
+            other.rows.select(right).group_by(keys).agg(m=pl.len()),
+        ]
     )
     both = a.join(b, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64).fill_null(0), pl.col("n").cast(pl.Int64))
     fields = [(own.schema[x], other.schema[y]) for x, y in pairs]

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from veduta.core.data.fields import Frozen, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition, VedutaError
-from veduta.core.shaping.flow import Flow, Run, StepReport
+from veduta.core.shaping.flow import Flow, Run, StepReport, collected
 from veduta.core.shaping.steps import Step, kinds
 
 VERSION = 1
@@ -124,7 +124,7 @@ def shape(shaping: Shaping, flow: Flow, run: Run) -> Shaped:
     known = Schema(flow.fields, {**shaping.names, **flow.schema.gone})
     final = apply_steps(shaping.active, Flow(flow.rows, known), run)
     try:
-        frame = final.rows.select([field.id for field in final.fields]).collect()
+        frame = collected(final.rows.select([field.id for field in final.fields]))
     except pl.exceptions.PolarsError as error:
         raise DefinitionProblem(f"The steps cannot be worked out: {str(error).splitlines()[0][:200]}.") from None
     if frame.height > run.most_rows:
@@ -161,7 +161,7 @@ class _Looking(Run):
     """Works each step out at once, so that each one's rows and failures are known."""
 
     def settle(self, step_id: str, flow: Flow, keeps_rows: bool) -> Flow:
-        frame = flow.rows.collect()
+        frame = collected(flow.rows)
         self.report(step_id).rows_out = frame.height
         return flow.with_rows(frame.lazy())
 

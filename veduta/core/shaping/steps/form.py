@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from fnmatch import translate
+from functools import partial
 from typing import ClassVar, Literal
 
 import polars as pl
@@ -58,16 +59,12 @@ class WideToLong(Step):
             for f in turned
         ]
         name_column, value_column = part_id(self.id, "name"), part_id(self.id, "value")
-        headings, typed_headings = [field.source or field.name for field in turned], None
-        name_kind, typed_headings = typed_names(headings)
-        rows = flow.rows.with_columns(values).unpivot(
-            [field.id for field in turned],
-            index=[field.id for field in stay],
-            variable_name=name_column,
-            value_name=value_column,
-        )
-        rows = rows.with_columns(
-            pl.col(name_column).replace_strict([field.id for field in turned], typed_headings, return_dtype=name_kind.dtype)
+        name_kind, headings = typed_names([field.source or field.name for field in turned])
+        names = pl.Series(name_column, headings, dtype=name_kind.dtype)
+        schema = {field.id: field.kind.dtype for field in stay} | {name_column: name_kind.dtype, value_column: kind.dtype}
+        turn = partial(_turn, [field.id for field in turned], [field.id for field in stay], names, value_column)
+        rows = flow.rows.with_columns(values).map_batches(
+            turn, schema=schema, predicate_pushdown=False, projection_pushdown=False
         )
         if self.drop_empties:
             rows = rows.filter(pl.col(value_column).is_not_null())
@@ -101,6 +98,15 @@ class WideToLong(Step):
             "chosen": named(schema, self.chosen),
         }[self.rule]
         return f"Turn {what} into rows of {self.names_to} and {self.values_to}"
+
+
+def _turn(turned: list[str], stay: list[str], names: pl.Series, value_column: str, wide: pl.DataFrame) -> pl.DataFrame:
+    """The cells of the first turned column with its name, then those of the next; the stored values are not copied."""
+    times = len(turned)
+    columns = [pl.concat([wide[key]] * times, rechunk=False) for key in stay]
+    columns.append(pl.concat([names[i : i + 1].new_from_index(0, wide.height) for i in range(times)], rechunk=False))
+    columns.append(pl.concat([wide[key].rename(value_column) for key in turned], rechunk=False))
+    return pl.DataFrame(columns)
 
 
 def _common(fields: list[Field]) -> Kind:

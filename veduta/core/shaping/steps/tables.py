@@ -58,10 +58,8 @@ class Join(Step):
         left, right = key_columns(flow, other, self.pairs())
         keys = [f"__k{i}" for i in range(len(left))]
         if self.keep == "unmatched":
-            rows = flow.rows.with_columns(left).join(
-                other.rows.select(right).drop_nulls(), on=keys, how="anti", maintain_order="left"
-            )
-            return flow.with_rows(rows.drop(keys))
+            known = other.rows.select(right).drop_nulls()
+            return flow.with_rows(flow.rows.join(known, left_on=left, right_on=keys, how="anti", maintain_order="left"))
         fields, columns, made = list(flow.fields), [], []
         for brought in self.bring:
             field = other.schema[brought.field]
@@ -89,8 +87,8 @@ class Join(Step):
             side = other.rows.select(*right, *made)
             self._must_fit(flow, side, left, keys, run)
         how = "left" if self.keep == "all" else "inner"
-        rows = flow.rows.with_columns(left).join(side, on=keys, how=how, maintain_order="left").drop(keys)
-        return flow.with_fields(rows, fields)
+        rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left")
+        return flow.with_fields(rows.select([field.id for field in fields]), fields)
 
     def _aggregate(self, brought: Brought, field: Field) -> Aggregate | None:
         """How several rows of a key become one: as asked for, else the sum of measures and the lowest of others."""
@@ -107,7 +105,8 @@ class Join(Step):
         if not counts.height or counts["m"].max() == 1:
             return
         rows = (
-            flow.rows.select(left).group_by(keys).agg(n=pl.len())
+            flow.rows.select(key.alias(name) for key, name in zip(left, keys, strict=True))
+            .group_by(keys).agg(n=pl.len())
             .join(counts.lazy(), on=keys, how="left")
             .select((pl.col("n").cast(pl.Int64) * pl.col("m").cast(pl.Int64).fill_null(1)).sum()).collect().item()
         )  # fmt: skip
