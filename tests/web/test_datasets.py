@@ -13,8 +13,8 @@ from django.urls import reverse
 from tests.core.support import FILES
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import FileProblem, VedutaError
-from veduta.web.datasets import services
-from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
+from veduta.web.datasets import refreshing, services, store
+from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import ColumnCache, table_of
 
 
@@ -157,7 +157,7 @@ class Imports(WebTest):
         dataset = self.make_dataset()
         before = (dataset.current_id, dataset.fields)
         upload = receive(self.analyst, FERRIES + "6,2026-03-01,North Reach,Harrow–Tern,1,1,no\n", dataset=dataset)
-        with mock.patch.object(services, "profile", side_effect=error):
+        with mock.patch.object(store, "profile", side_effect=error):
             services.start_import(self.analyst, upload)
         upload.refresh_from_db()
         dataset.refresh_from_db()
@@ -180,24 +180,10 @@ class Imports(WebTest):
         services.start_import(self.analyst, upload)
         self.assertEqual(Dataset.objects.get().current.rows, 6)
 
-    def test_a_process_killed_in_mid_import_leaves_the_dataset_as_it_was(self):
-        dataset = self.make_dataset()
-        upload = receive(self.analyst, FERRIES, dataset=dataset)
-        Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
-        half = Version.objects.create(dataset=dataset, number=2)
-        Chunk.objects.create(version=half, column="c1", position=0, data=b"half")
-        self.assertEqual(services.recover(), 1)
-        upload.refresh_from_db()
-        self.assertIn("interrupted", upload.message)
-        self.assertEqual(list(Version.objects.all()), [dataset.current])
-        self.assertEqual(Chunk.objects.filter(version_id=half.pk).count(), 0)
-        services.start_import(self.analyst, upload)
-        self.assertEqual(Dataset.objects.get().current.number, 2)
-
     def test_an_upload_is_read_only_once(self):
         upload = receive(self.analyst, FERRIES)
         services.start_import(self.analyst, upload)
-        services.run_import(str(upload.pk))
+        self.assertFalse(refreshing.run(Refresh.objects.get().pk))
         self.assertEqual(Version.objects.count(), 1)
 
     def test_a_quote_never_closed_fails_with_its_line(self):

@@ -17,8 +17,9 @@ from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets import refreshing
 from veduta.web.datasets import services as datasets
-from veduta.web.datasets.models import Dataset, Upload
+from veduta.web.datasets.models import Dataset, Refresh, Upload
 
 PEOPLE = (
     ("steward", "Ailsa", "Marr", User.Role.STEWARD),
@@ -58,7 +59,8 @@ def import_file(user: User, path: Path, name: str) -> Dataset:
     upload.dataset = Dataset.objects.create(name=name, created_by=user)
     upload.state = Upload.State.QUEUED
     upload.save()
-    datasets.run_import(str(upload.pk))
+    refresh = Refresh.objects.create(dataset=upload.dataset, cause=Refresh.Cause.FILE, upload=upload, started_by=user)
+    refreshing.run(refresh.pk)
     upload.refresh_from_db()
     if upload.state != Upload.State.DONE:
         raise RuntimeError(upload.message)

@@ -7,21 +7,35 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
 
 from veduta.core.data.fields import Field, Schema
 from veduta.core.data.options import FileOptions
 from veduta.core.data.profile import Profile
 from veduta.core.errors import VedutaError
+from veduta.core.shaping.shaping import Shaping, load_shaping
 
 
 class Dataset(models.Model):
-    """One table of data. `fields` describes its columns as people have named and set them, also columns that the
-    current version lacks."""
+    """One table of data.
+
+    `fields` describes its columns as people have named and set them, also columns that the current version lacks;
+    `taken_fields` those of its source's rows, before the steps. `source` says where rows come from; `steps` are the
+    steps in force and `draft` those being worked on (None if they are the same)."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)
     description = models.TextField(blank=True)
     fields = models.JSONField(default=list)
+    taken_fields = models.JSONField(default=list)
+    source = models.JSONField(default=dict)
+    steps = models.JSONField(default=dict)
+    draft = models.JSONField(null=True)
+    draft_revision = models.PositiveIntegerField(default=0)
+    draft_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    taking = models.JSONField(default=dict)
+    schedule = models.JSONField(default=dict)
+    next_run = models.DateTimeField(null=True, blank=True)
     current = models.ForeignKey("Version", null=True, on_delete=models.SET_NULL, related_name="+")
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
@@ -51,16 +65,49 @@ class Dataset(models.Model):
         there = [field for field in self.all_fields if field.id in stored]
         return Schema(there, gone={field.id: field.name for field in self.all_fields if field.id not in stored})
 
+    @property
+    def shaping(self) -> Shaping:
+        """The steps in force. Raises VedutaError if they are unreadable."""
+        return load_shaping(self.steps)
+
+    @property
+    def drafted(self) -> Shaping:
+        """The steps as they are being worked on."""
+        return load_shaping(self.steps if self.draft is None else self.draft)
+
+    @property
+    def all_taken_fields(self) -> list[Field]:
+        return [Field.model_validate(data) for data in self.taken_fields or ([] if self.is_shaped else self.fields)]
+
+    @property
+    def source_id(self) -> str:
+        """The id of the dataset this one is made from, if it is."""
+        return self.source.get("dataset", "") if self.source.get("kind") == "dataset" else ""
+
+    @property
+    def is_shaped(self) -> bool:
+        """Whether its rows are not simply those of its source."""
+        return bool(self.source_id or self.steps.get("steps"))
+
+    @property
+    def intake(self) -> Version | None:
+        """The newest rows of its own source, before the steps."""
+        return (self.current.intake or self.current) if self.current and not self.source_id else None
+
 
 class Version(models.Model):
-    """The rows of a dataset at one time. Once ready it never changes."""
+    """The rows of a dataset at one time. Once ready it never changes.
+
+    A version that steps made keeps the source's rows it was made from as its `intake`, which has no number of its own,
+    and in `inputs` the versions of other datasets it used (ids of datasets to version keys). `reports` say what each
+    step did."""
 
     class State(models.TextChoices):
         LOADING = "loading"
         READY = "ready"
 
     dataset = models.ForeignKey(Dataset, on_delete=models.CASCADE, related_name="versions")
-    number = models.PositiveIntegerField()
+    number = models.PositiveIntegerField(null=True)
     state = models.CharField(max_length=10, choices=State, default=State.LOADING)
     rows = models.PositiveBigIntegerField(default=0)
     kinds = models.JSONField(default=dict)
@@ -68,6 +115,9 @@ class Version(models.Model):
     failures = models.JSONField(default=dict)
     ragged = models.JSONField(default=dict)
     file_name = models.CharField(max_length=255, blank=True)
+    intake = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="shaped")
+    inputs = models.JSONField(default=dict)
+    reports = models.JSONField(default=dict)
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -137,3 +187,62 @@ class Upload(models.Model):
     @property
     def share_read(self) -> float:
         return min(1.0, self.bytes_read / self.size) if self.size else 0.0
+
+
+class Refresh(models.Model):
+    """One bringing up to date of a dataset, from waiting to its end; kept as its history.
+
+    `root` is the refresh that this one follows, for a dataset made from others."""
+
+    class State(models.TextChoices):
+        QUEUED = "queued", "Waiting for its turn"
+        RUNNING = "running", "Under way"
+        DONE = "done", "Done"
+        FAILED = "failed", "Did not work"
+        CANCELLED = "cancelled", "Stopped"
+        INTERRUPTED = "interrupted", "Cut off"
+
+    class Cause(models.TextChoices):
+        FILE = "file", "A file"
+        HAND = "hand", "By hand"
+        SCHEDULE = "schedule", "On schedule"
+        SOURCE = "source", "Its source changed"
+        STEPS = "steps", "Its steps changed"
+        AGAIN = "again", "Repeated after it was cut off"
+
+    dataset = models.ForeignKey(Dataset, on_delete=models.CASCADE, related_name="refreshes")
+    cause = models.CharField(max_length=10, choices=Cause)
+    root = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="followers")
+    upload = models.ForeignKey(Upload, null=True, on_delete=models.SET_NULL, related_name="refreshes")
+    steps_only = models.BooleanField(default=False)
+    started_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    version = models.ForeignKey(Version, null=True, on_delete=models.SET_NULL, related_name="refreshes")
+    state = models.CharField(max_length=12, choices=State, default=State.QUEUED)
+    tries = models.PositiveSmallIntegerField(default=1)
+    stop = models.BooleanField(default=False)
+    doing = models.CharField(max_length=200, blank=True)
+    share = models.FloatField(default=0)
+    rows = models.PositiveBigIntegerField(default=0)
+    message = models.TextField(blank=True)
+    changes = models.JSONField(default=dict)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["dataset"], condition=models.Q(state="running"), name="one_running_refresh_a_dataset"
+            )
+        ]
+
+    @property
+    def is_open(self) -> bool:
+        return self.state in (self.State.QUEUED, self.State.RUNNING)
+
+    @property
+    def seconds(self) -> float | None:
+        if not self.started_at:
+            return None
+        return ((self.finished_at or timezone.now()) - self.started_at).total_seconds()

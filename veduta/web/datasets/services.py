@@ -2,34 +2,26 @@
 
 from __future__ import annotations
 
-import logging
-import os
 import re
 import shutil
 import uuid
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict
 from typing import Any
 
-import polars as pl
 from django.conf import settings
 from django.db import transaction
-from django.db.models import F
 from django.utils import timezone
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
-from veduta.core.data.importing import Import
 from veduta.core.data.options import FileOptions
-from veduta.core.data.profile import profile
 from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
 from veduta.core.data.sniff import Sample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
-from veduta.web.pages.middleware import FULL_DISK, is_full_disk
+from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.datasets.refreshing import ask_for
+from veduta.web.pages.middleware import FULL_DISK
 
-logger = logging.getLogger("veduta.datasets")
 PIECE = 1024 * 1024
 
 
@@ -81,7 +73,7 @@ def _take_fields(upload: Upload, recognised: list[Recognised]) -> None:
     """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
     fields = [found.field for found in recognised]
     if upload.dataset:
-        known = {field.source: field for field in upload.dataset.all_fields}
+        known = {field.source: field for field in upload.dataset.all_taken_fields}
         number = max((int(field.id[1:]) for field in known.values()), default=0)
         matched = []
         for field in fields:
@@ -200,8 +192,6 @@ def _must_be_open(upload: Upload) -> None:
 
 def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str] = frozenset()) -> None:
     """Read the file in the background into a new version, of a new dataset unless the upload has one."""
-    from veduta.web.datasets.tasks import import_upload
-
     must_build(user)
     _must_be_open(upload)
     pairs = [(f, p) for f, p in zip(upload.fields, upload.places, strict=True) if f["id"] not in leave_out]
@@ -219,7 +209,7 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
         upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
         upload.save()
-    import_upload.enqueue(str(upload.pk))
+    ask_for(user, upload.dataset, Refresh.Cause.FILE, upload=upload)
 
 
 def name_from_file(file_name: str) -> str:
@@ -227,84 +217,16 @@ def name_from_file(file_name: str) -> str:
     return stem[0].upper() + stem[1:]
 
 
-def run_import(upload_id: str) -> None:
-    """Read an upload into a version and make it current; on any failure the dataset stays as it was."""
-    claimed = Upload.objects.filter(pk=upload_id, state=Upload.State.QUEUED).update(state=Upload.State.READING)
-    if not claimed:
-        return
-    upload = Upload.objects.select_related("dataset").get(pk=upload_id)
-    number = (upload.dataset.versions.values_list("number", flat=True).first() or 0) + 1
-    version = None
-    try:
-        version = Version.objects.create(
-            dataset=upload.dataset, number=number, created_by=upload.owner, file_name=upload.file_name
-        )
-        _load(upload, version)
-    except Exception as error:
-        if is_full_disk(error):
-            message = str(FULL_DISK)
-        elif isinstance(error, VedutaError):
-            message = str(error)
+def drop_old_versions(dataset: Dataset) -> None:
+    """Keep the newest versions, the current one among them, and the rows they were shaped from."""
+    ready = dataset.versions.filter(state=Version.State.READY).exclude(number=None)
+    for version in ready.exclude(pk=dataset.current_id).order_by("-number")[settings.VERSIONS_KEPT - 1 :]:
+        if version.shaped.exclude(number=None).exists():
+            version.number = None
+            version.save(update_fields=["number"])
         else:
-            logger.exception("Import %s failed", upload_id)
-            message = "The file could not be read because of a fault on our side. The dataset is as it was before."
-        if version:
             version.delete()
-        Upload.objects.filter(pk=upload_id).update(state=Upload.State.FAILED, message=message, bytes_read=0)
-
-
-def _load(upload: Upload, version: Version) -> None:
-    fields = upload.all_fields
-    reading = Import(upload.file, upload.file_options, fields, upload.places, upload.width)
-    parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
-    for position, chunk in enumerate(reading.chunks()):
-        with transaction.atomic():
-            Chunk.objects.bulk_create(
-                Chunk(version=version, column=values.name, position=position, data=blob) for values, blob in chunk.columns
-            )
-            Upload.objects.filter(pk=upload.pk).update(bytes_read=chunk.bytes_read, rows_read=F("rows_read") + chunk.rows)
-        for values, _ in chunk.columns:
-            parts[values.name].append(values)
-    if not reading.rows:
-        raise FileProblem("The file has no rows.", hint="Choose another header row or another file.")
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
-        found = pool.map(lambda field: profile(pl.concat(parts.pop(field.id)), field.kind), fields)
-        profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, found, strict=True)}
-    version.rows = reading.rows
-    version.kinds = {field.id: field.kind.value for field in fields}
-    version.profiles = profiles
-    version.failures = {name: asdict(found) for name, found in reading.failures.items() if found.count}
-    version.ragged = asdict(reading.ragged)
-    version.state = Version.State.READY
-    with transaction.atomic():
-        dataset = Dataset.objects.select_for_update().get(pk=upload.dataset_id)
-        version.save()
-        ids = {field.id for field in fields}
-        gone = [field for field in dataset.all_fields if field.id not in ids]
-        dataset.fields = [field.model_dump(mode="json") for field in [*fields, *gone]]
-        dataset.current = version
-        dataset.save()
-        Upload.objects.filter(pk=upload.pk).update(state=Upload.State.DONE, bytes_read=upload.size, rows_read=reading.rows)
-    _drop_old_versions(dataset)
-
-
-def _drop_old_versions(dataset: Dataset) -> None:
-    ready = dataset.versions.filter(state=Version.State.READY).exclude(pk=dataset.current_id).order_by("-number")
-    for version in ready[settings.VERSIONS_KEPT - 1 :]:
-        version.delete()
-
-
-def recover() -> int:
-    """After a crash: take away half-read versions and say so on their uploads. Returns how many there were."""
-    broken = Upload.objects.filter(state=Upload.State.READING)
-    count = broken.count()
-    Version.objects.filter(state=Version.State.LOADING).delete()
-    broken.update(
-        state=Upload.State.FAILED,
-        bytes_read=0,
-        message="Reading was interrupted when the server stopped. The dataset is as it was before; start the import again.",
-    )
-    return count
+    dataset.versions.filter(number=None, state=Version.State.READY, shaped=None).exclude(pk=dataset.current_id).delete()
 
 
 def discard(user: User, upload: Upload) -> None:
@@ -346,11 +268,17 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                     f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
                 )
         if changes.keys() & {"order", "decimal"} or changes.get("kind", fields[place].kind) != fields[place].kind:
+            if dataset.is_shaped:
+                raise VedutaError(
+                    "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
+                )
             again = _to_read_again(user, dataset, field_id, changes)
             start_import(user, again)
             return again
         fields[place] = changed_field(fields[place], changes)
         dataset.fields = [field.model_dump(mode="json") for field in fields]
+        if not dataset.is_shaped:
+            dataset.taken_fields = dataset.fields
         dataset.save()
     return None
 
@@ -361,7 +289,7 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
         raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
     if dataset.uploads.filter(state__in=[Upload.State.QUEUED, Upload.State.READING]).exists():
         raise VedutaError("This dataset is being read just now.", hint="Wait until that is done.")
-    now = {field.id: field for field in dataset.all_fields}
+    now = {field.id: field for field in dataset.all_taken_fields}
     fields = [now.get(field.id, field) for field in last.all_fields]
     again = Upload(
         dataset=dataset, owner=user, file_name=last.file_name, path=last.path, size=last.size, options=last.options,
@@ -400,6 +328,8 @@ def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
             for field in dataset.all_fields
         ]
         dataset.fields = [field.model_dump(mode="json") for field in fields]
+        if not dataset.is_shaped:
+            dataset.taken_fields = dataset.fields
         dataset.current = version
         dataset.save()
 

@@ -1,18 +1,30 @@
-"""Stored versions as tables that the core can question: columns are loaded when needed and kept within a bound."""
+"""Stored versions: writing their rows, and reading them as tables that the core can question. Columns are loaded when
+needed and kept within a bound."""
 
 from __future__ import annotations
 
+import os
 import threading
 from collections import OrderedDict
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from functools import lru_cache
 
 import polars as pl
 from django.conf import settings
+from django.db import transaction
 
-from veduta.core.data.profile import Profile
-from veduta.core.data.stored import decode
+from veduta.core.data.fields import Field
+from veduta.core.data.importing import Import
+from veduta.core.data.profile import Profile, profile
+from veduta.core.data.stored import decode, encode
+from veduta.core.errors import FileProblem
 from veduta.core.query.query import ColumnFacts, facts_from
-from veduta.web.datasets.models import Chunk, Version
+from veduta.web.datasets.models import Chunk, Upload, Version
+
+CHUNK_ROWS = 250_000
+Tick = Callable[..., None]
 
 
 class ColumnCache:
@@ -94,3 +106,53 @@ def forget() -> None:
     """Drop everything kept in memory (for tests, whose version numbers start anew)."""
     _table.cache_clear()
     columns.clear()
+
+
+def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
+    """Read a file into a version's chunks, which is ready then but nobody's yet. Returns its fields."""
+    fields = upload.all_fields
+    reading = Import(upload.file, upload.file_options, fields, upload.places, upload.width)
+    parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
+    rows = 0
+    for position, chunk in enumerate(reading.chunks()):
+        rows += chunk.rows
+        with transaction.atomic():
+            _store(version, position, chunk.columns)
+            tick("Reading the file", 0.6 * chunk.bytes_read / max(1, upload.size), rows, chunk.bytes_read)
+        for values, _ in chunk.columns:
+            parts[values.name].append(values)
+    if not reading.rows:
+        raise FileProblem("The file has no rows.", hint="Choose another header row or another file.")
+    version.failures = {name: asdict(found) for name, found in reading.failures.items() if found.count}
+    version.ragged = asdict(reading.ragged)
+    _describe(version, fields, lambda field: pl.concat(parts.pop(field.id)), reading.rows)
+    return fields
+
+
+def write_rows(version: Version, frame: pl.DataFrame, fields: list[Field]) -> None:
+    """Store a frame whose columns are named by field ids as a version's rows."""
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for position, start in enumerate(range(0, frame.height, CHUNK_ROWS)):
+            piece = frame.slice(start, CHUNK_ROWS)
+            blobs = pool.map(encode, piece.get_columns())
+            with transaction.atomic():
+                _store(version, position, zip(piece.get_columns(), blobs, strict=True))
+    _describe(version, fields, lambda field: frame[field.id], frame.height)
+
+
+def _store(version: Version, position: int, columns: Iterable[tuple[pl.Series, bytes]]) -> None:
+    Chunk.objects.bulk_create(
+        Chunk(version=version, column=values.name, position=position, data=blob) for values, blob in columns
+    )
+
+
+def _describe(version: Version, fields: list[Field], column: Callable[[Field], pl.Series], rows: int) -> None:
+    """Keep what is known of a version's columns, and call it ready."""
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        found = pool.map(lambda field: profile(column(field), field.kind), fields)
+        profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, found, strict=True)}
+    version.rows = rows
+    version.kinds = {field.id: field.kind.value for field in fields}
+    version.profiles = profiles
+    version.state = Version.State.READY
+    version.save()

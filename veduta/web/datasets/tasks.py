@@ -2,9 +2,9 @@
 
 from django_tasks import task
 
-from veduta.web.datasets import services
+from veduta.web.datasets import refreshing
 
 
 @task()
-def import_upload(upload_id: str) -> None:
-    services.run_import(upload_id)
+def work_off() -> None:
+    refreshing.work_off()

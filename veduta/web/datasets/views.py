@@ -219,7 +219,7 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     context = {
         "dataset": found,
         "version": version,
-        "versions": found.versions.filter(state=Version.State.READY)[:20],
+        "versions": found.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
         "fields": fields,
         "columns": len(schema.fields),
         "page": page,

@@ -1,7 +1,7 @@
 from django.core.management import call_command
 from django.core.management.base import BaseCommand
 
-from veduta.web.datasets.services import recover
+from veduta.web.datasets.refreshing import recover
 
 
 class Command(BaseCommand):
