@@ -13,7 +13,7 @@ for (const part of ["latin", "latin-ext"]) {
 cpSync("node_modules/gridstack/dist/gridstack.min.css", `${out}/gridstack.css`);
 
 const options = {
-  entryPoints: ["frontend/app.js", "frontend/charts.js", "frontend/editor.js"],
+  entryPoints: ["frontend/app.js", "frontend/charts.js", "frontend/editor.js", "frontend/shaping.js"],
   bundle: true,
   minify: !watch,
   format: "iife",

@@ -139,6 +139,40 @@ export function importProgress() {
   };
 }
 
+export function refreshProgress() {
+  return {
+    rows: "",
+    words: "",
+    init() { if (this.$refs.bar) this.look(); },
+    async look() {
+      try {
+        const state = await getJson(this.$root.dataset.state);
+        this.$refs.bar.style.width = `${100 * state.share}%`;
+        this.rows = state.rows ? `${state.rows.toLocaleString("en")} rows so far` : "";
+        this.words = state.words;
+        if (state.state === "done") {
+          location.href = state.dataset;
+          return;
+        }
+        if (state.state === "failed") {
+          location.reload();
+          return;
+        }
+      } catch (error) {
+        failed(error);
+      }
+      setTimeout(() => this.look(), 400);
+    },
+    async stop() {
+      try {
+        toast((await post(this.$root.dataset.stop)).message);
+      } catch (error) {
+        failed(error);
+      }
+    },
+  };
+}
+
 export function dataset() {
   return {
     tab: "columns",

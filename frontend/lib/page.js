@@ -105,7 +105,8 @@ export function placeUnder(popover, anchor) {
   const width = popover.offsetWidth;
   const left = Math.max(12, Math.min(box.left, document.documentElement.clientWidth - width - 12));
   popover.style.left = `${left + window.scrollX}px`;
-  popover.style.top = `${box.bottom + 6 + window.scrollY}px`;
+  const below = document.documentElement.clientHeight - popover.offsetHeight - 8;
+  popover.style.top = `${Math.max(8, Math.min(box.bottom + 6, below)) + window.scrollY}px`;
 }
 
 // Waits until an element is on screen: x-show shows it a moment after its state has changed, and what is not shown

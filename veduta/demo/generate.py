@@ -120,6 +120,164 @@ def sailings(rows: int = 60_000, seed: int = SEED) -> pl.DataFrame:
     return pl.concat([frame.head(rows // 2), frame.slice(rows // 2 - 1, 1), frame.slice(rows // 2)])
 
 
+PORTS = {
+    # port: region, latitude, longitude, opened
+    "Harrow": ("North Reach", 58.92, -3.41, 1911), "Tern": ("North Reach", 59.08, -3.12, 1924), "Gull Bank": ("North Reach", 59.21, -2.88, 1968),
+    "Lowen": ("North Reach", 58.71, -3.66, 1933), "Kelda Rock": ("Outer Skerries", 59.34, -3.94, 1986), "Fennick": ("North Reach", 58.62, -3.31, 1957),
+    "Brackhaven": ("Outer Skerries", 59.11, -4.35, 1979), "Stack Point": ("Inner Sound", 58.44, -3.02, 1899), "Quay": ("Inner Sound", 58.39, -2.79, 1887),
+    "Isle of Ash": ("Inner Sound", 58.33, -2.61, 1949), "Vire Head": ("Inner Sound", 58.21, -2.93, 1964), "Ottersand": ("Inner Sound", 58.28, -2.44, 1972),
+    "Merrin": ("Outer Skerries", 59.02, -4.71, 1938), "Outer Light": ("Outer Skerries", 59.27, -4.98, 1992), "Sallow Ness": ("South Banks", 57.98, -2.66, 1960),
+    "Marram": ("South Banks", 57.86, -2.88, 1975),
+}  # fmt: skip
+# How the harbour office and the pass desk spell some ports.
+SPELT = {
+    "Kelda Rock": "Kelda-Rock", "Isle of Ash": "Ash, Isle of", "Outer Light": "OUTER LIGHT", "Stack Point": "Stackpoint",
+    "Sallow Ness": "Sallow Nes", "Gull Bank": "Gull Bk.", "Vire Head": "Vire Head ",
+}  # fmt: skip
+CHANNELS = ["Web", "Telephone", "Harbour desk", "Partner"]
+FARE_TYPES = ["Single", "Day return", "Return", "Islander", "Group"]
+FIRST_NAMES = [
+    "Ailsa",
+    "Bran",
+    "Cora",
+    "Dorran",
+    "Elva",
+    "Finn",
+    "Greer",
+    "Hallan",
+    "Isla",
+    "Jory",
+    "Kerra",
+    "Lorn",
+    "Mora",
+    "Nevin",
+    "Orla",
+    "Perran",
+]
+LAST_NAMES = [
+    "Marr",
+    "Tern",
+    "Skene",
+    "Ottery",
+    "Fell",
+    "Harrow",
+    "Brae",
+    "Lowe",
+    "Rennick",
+    "Sallow",
+    "Thole",
+    "Vire",
+    "Wrack",
+    "Yole",
+]
+
+
+def routes() -> pl.DataFrame:
+    """Each route with its region, its crossing and its two ports; one of them has no sailings."""
+    rows = [(name, *ROUTES[name]) for name in ROUTES]
+    rows.append((ROUTE_WITHOUT_SAILINGS, "South Banks", 140, 0.0, 41.0))
+    return pl.DataFrame(
+        {
+            "route": [row[0] for row in rows],
+            "region": [row[1] for row in rows],
+            "from_port": [row[0].split("–")[0] for row in rows],
+            "to_port": [row[0].split("–")[1] for row in rows],
+            "crossing_minutes": [row[2] for row in rows],
+            "usual_fare": [row[4] for row in rows],
+        }
+    )
+
+
+def ports() -> pl.DataFrame:
+    return pl.DataFrame(
+        [(name, *about) for name, about in PORTS.items()],
+        schema=["port", "region", "latitude", "longitude", "opened"],
+        orient="row",
+    )
+
+
+def vessels() -> pl.DataFrame:
+    return pl.DataFrame(
+        [(name, *about) for name, about in VESSELS.items()], schema=["vessel", "built", "capacity"], orient="row"
+    )
+
+
+def harbour_counts(days: int = 120, last: dt.date = LAST_DAY) -> pl.DataFrame:
+    """Passengers counted at the gates since the season's start: a row a port, a column a day, cumulative. Ports are spelt
+    as the harbour office does; two gates were out of order on one day each."""
+    random = np.random.default_rng(SEED + 2)
+    first = last - dt.timedelta(days=days - 1)
+    dates = [first + dt.timedelta(days=i) for i in range(days)]
+    columns: dict[str, list] = {"port": [SPELT.get(name, name) for name in PORTS]}
+    daily = random.poisson(
+        random.gamma(6, 60, (len(PORTS), 1)) * WEEKDAY[[day.weekday() for day in dates]], (len(PORTS), days)
+    )
+    counts = daily.cumsum(axis=1) + random.integers(1_000, 30_000, (len(PORTS), 1))
+    for i, day in enumerate(dates):
+        columns[day.isoformat()] = [int(count) for count in counts[:, i]]
+    columns[dates[days // 3].isoformat()][4] = None
+    columns[dates[days // 2].isoformat()][11] = None
+    return pl.DataFrame(columns)
+
+
+def pass_holders(rows: int = 9_000) -> pl.DataFrame:
+    """People with a season pass. Customer numbers stand in capitals with a hyphen, in bookings without; some are mistyped."""
+    random = np.random.default_rng(SEED + 3)
+    number = np.sort(random.choice(np.arange(10_000, 10_000 + rows * 3), rows, replace=False))
+    names = list(PORTS)
+    home = random.choice(len(names), rows, p=random.dirichlet(np.full(len(names), 4)))
+    spelt = [SPELT.get(names[i], names[i]) if random.random() < 0.5 else names[i] for i in home]
+    joined = np.datetime64("2019-01-01") + random.integers(0, 2_800, rows)
+    return pl.DataFrame(
+        {
+            "pass_no": [f"P{n:06d}" for n in range(1, rows + 1)],
+            "customer_no": [f"C-{n}" if random.random() < 0.96 else f"c {n}" for n in number],
+            "name": [
+                f"{FIRST_NAMES[a]} {LAST_NAMES[b]}"
+                for a, b in zip(
+                    random.integers(0, len(FIRST_NAMES), rows), random.integers(0, len(LAST_NAMES), rows), strict=True
+                )
+            ],
+            "home_port": spelt,
+            "kind": random.choice(["Season", "Weekly", "Islander"], rows, p=[0.5, 0.2, 0.3]),
+            "joined": joined.astype("datetime64[D]"),
+        }
+    )
+
+
+def bookings(rows: int = 150_000) -> pl.DataFrame:
+    """What customers booked, one booking a row. About a third of the customers hold a pass; many of 2025 did not come back."""
+    random = np.random.default_rng(SEED + 4)
+    people = max(10, rows // 5)
+    customer = 10_000 + (random.power(0.6, rows) * people).astype(np.int64)
+    days = (LAST_DAY - FIRST_DAY).days + 1
+    booked = random.integers(0, days, rows)
+    # Customers whose number ends in 0, 3 or 7 stopped coming after 2025.
+    gone = np.isin(customer % 10, [0, 3, 7]) & (booked > (dt.date(2025, 12, 31) - FIRST_DAY).days)
+    booked = np.where(gone, booked - 365, booked)
+    travel = np.minimum(booked + random.geometric(0.08, rows), days - 1)
+    names = list(ROUTES)
+    route = random.choice(len(names), rows, p=np.array([ROUTES[n][2] for n in names]) / sum(ROUTES[n][2] for n in names))
+    party = np.minimum(random.geometric(0.45, rows), 12)
+    fare = np.array([ROUTES[n][3] for n in names])[route]
+    paid = (fare * party * random.uniform(0.7, 1.1, rows)).round(2)
+    start = np.datetime64(FIRST_DAY)
+    order = np.argsort(booked, kind="stable")
+    return pl.DataFrame(
+        {
+            "booking": np.arange(500_001, 500_001 + rows),
+            "customer": [f"C{n}" for n in customer[order]],
+            "booked_on": (start + booked[order]).astype("datetime64[D]"),
+            "travel_date": (start + travel[order]).astype("datetime64[D]"),
+            "route": np.array(names)[route[order]],
+            "channel": random.choice(CHANNELS, rows, p=[0.58, 0.12, 0.18, 0.12]),
+            "fare_type": random.choice(FARE_TYPES, rows, p=[0.3, 0.2, 0.35, 0.1, 0.05]),
+            "party_size": party[order],
+            "paid": pl.Series(paid[order]).set(pl.Series(random.random(rows) < 0.004), None),
+        }
+    )
+
+
 def write_sailings(path: Path, rows: int = 60_000, seed: int = SEED) -> Path:
     """Write the sailings as CSV."""
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import polars as pl
 from django.contrib.auth.models import Group
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.data.fields import NumberFormat
-from veduta.demo import PASSWORD
+from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
@@ -81,9 +82,28 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     path.unlink()
     describe(analyst, dataset)
     dataset.refresh_from_db()
+    say("Reading the company's other tables …")
+    for name, frame in other_tables(rows).items():
+        path = folder / f"{name}.csv"
+        frame.write_csv(path)
+        import_file(analyst, path, name)
+        path.unlink()
     say("Making charts and a dashboard …")
     charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
     return _dashboard(analyst, dataset, charts)
+
+
+def other_tables(rows: int) -> dict[str, pl.DataFrame]:
+    """The company's other tables by the names of their datasets, the larger ones in proportion to the sailings."""
+    share = rows / 60_000
+    return {
+        "Routes": generate.routes(),
+        "Ports": generate.ports(),
+        "Vessels": generate.vessels(),
+        "Harbour counts": generate.harbour_counts(),
+        "Pass holders": generate.pass_holders(max(200, min(9_000, int(9_000 * share)))),
+        "Bookings": generate.bookings(max(1_000, min(150_000, int(150_000 * share)))),
+    }
 
 
 def describe(user: User, dataset: Dataset) -> None:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.datasets import views
+from veduta.web.datasets import refresh_views, shaping_views, views
 
 urlpatterns = [
     path("", views.dataset_list, name="data"),
@@ -20,4 +20,19 @@ urlpatterns = [
     path("<uuid:pk>/delete/", views.dataset_delete, name="dataset-delete"),
     path("<uuid:pk>/restore/", views.dataset_restore, name="dataset-restore"),
     path("<uuid:pk>/versions/<int:number>/", views.version_restore, name="version-restore"),
+    path("<uuid:pk>/shape/", shaping_views.shape, name="shape"),
+    path("<uuid:pk>/table/", shaping_views.explore, name="shape-explore"),
+    path("<uuid:pk>/shape/look/", shaping_views.look, name="shape-look"),
+    path("<uuid:pk>/shape/rows/", shaping_views.group_rows, name="shape-rows"),
+    path("<uuid:pk>/shape/failures/", shaping_views.failures, name="shape-failures"),
+    path("<uuid:pk>/shape/formula/", shaping_views.formula_check, name="shape-formula"),
+    path("<uuid:pk>/shape/apply/", shaping_views.apply, name="shape-apply"),
+    path("<uuid:pk>/shape/discard/", shaping_views.discard, name="shape-discard"),
+    path("<uuid:pk>/shape/derive/", shaping_views.derive, name="shape-derive"),
+    path("<uuid:pk>/shape/duplicate/", shaping_views.duplicate, name="shape-duplicate"),
+    path("formulas/", shaping_views.formula_reference, name="formula-reference"),
+    path("<uuid:pk>/refresh/", refresh_views.refresh_start, name="refresh-start"),
+    path("refreshes/<int:number>/", refresh_views.refresh, name="refresh"),
+    path("refreshes/<int:number>/state/", refresh_views.refresh_state, name="refresh-state"),
+    path("refreshes/<int:number>/stop/", refresh_views.refresh_stop, name="refresh-stop"),
 ]

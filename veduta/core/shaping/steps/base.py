@@ -38,6 +38,11 @@ class Step(Frozen):
         """The step in one sentence, said of the columns before it."""
         raise NotImplementedError
 
+    @classmethod
+    def start(cls, schema: Schema) -> dict[str, Any]:
+        """Settings to begin with that suit these columns."""
+        return {}
+
     def datasets(self) -> set[str]:
         """The ids of the other datasets it reads."""
         return set()

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 from fnmatch import translate
-from functools import partial
-from typing import ClassVar, Literal
+from functools import lru_cache, partial
+from typing import Any, ClassVar, Literal
 
 import polars as pl
 
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Role, Schema, aggregates_for
-from veduta.core.data.recognise import recognise_field
+from veduta.core.data.recognise import DATE_LIKE, recognise_field
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
@@ -78,6 +78,12 @@ class WideToLong(Step):
         run.report(self.id).notes.append(f"{len(turned):,} column{'s' * (len(turned) != 1)} turned into rows.")
         return flow.with_fields(rows, [*stay, name, value])
 
+    @classmethod
+    def start(cls, schema: Schema) -> dict[str, Any]:
+        if len(dated(schema)) > 1:
+            return {"rule": "dates", "names_to": "Day"}
+        return {"rule": "others", "stay": [field.id for field in schema if not field.kind.is_number]}
+
     def turned(self, schema: Schema) -> list[Field]:
         """The columns that become rows."""
         if self.rule == "others":
@@ -86,7 +92,7 @@ class WideToLong(Step):
         if self.rule == "chosen":
             return [schema[field_id] for field_id in self.chosen]
         if self.rule == "dates":
-            return [field for field in schema if typed_names([field.source or field.name])[0].is_date]
+            return dated(schema)
         fits = re.compile(translate(self.pattern.strip() or "*"), re.IGNORECASE)
         return [field for field in schema if fits.match(field.source or field.name) or fits.match(field.name)]
 
@@ -118,8 +124,23 @@ def _common(fields: list[Field]) -> Kind:
     return Kind.DATETIME if kinds == {Kind.DATE, Kind.DATETIME} else Kind.TEXT
 
 
+def dated(schema: Schema) -> list[Field]:
+    """The columns that are headed by a date."""
+    likely = [field for field in schema if DATE_LIKE.match((field.source or field.name).strip())]
+    kind, _ = typed_names([field.source or field.name for field in likely])
+    if likely and not kind.is_date:  # some of them only look like one
+        return [field for field in likely if typed_names([field.source or field.name])[0].is_date]
+    return likely
+
+
 def typed_names(headings: list[str]) -> tuple[Kind, list]:
     """Headings as dates or numbers if all of them are, else as text."""
+    return _typed_names(tuple(headings))
+
+
+@lru_cache(128)
+def _typed_names(names: tuple[str, ...]) -> tuple[Kind, list]:
+    headings = list(names)
     field = recognise_field("name", "", "name", headings).field
     if field.kind in (Kind.TEXT, Kind.YES_NO):
         return Kind.TEXT, headings

@@ -1,0 +1,124 @@
+// What happens around a formula's box while it is typed: what is wrong and where, what could follow, its values.
+import { debounce } from "./lib/page.js";
+
+// `ask(caret, text)` gives the server's answer; `settled()` is called when the formula may be taken over.
+export function formulaEditor(ask, settled) {
+  let box = null;
+  let said = null;
+  let list = null;
+  let turn = 0;
+  let suggestions = [];
+  let chosen = -1;
+  let lastTidy = "";
+
+  const check = debounce(async () => {
+    if (!box?.isConnected) return;
+    const mine = ++turn;
+    const text = box.value;
+    try {
+      const answer = await ask(box.selectionStart, text);
+      if (mine === turn && box.isConnected) show(answer, text);
+    } catch { /* the next key tries again */ }
+  }, 140);
+
+  function show(answer, text) {
+    suggestions = document.activeElement === box ? answer.suggestions : [];
+    chosen = -1;
+    list.hidden = !suggestions.length;
+    list.replaceChildren(...suggestions.map((each, place) => {
+      const item = document.createElement("button");
+      item.type = "button";
+      item.className = "suggestion";
+      item.tabIndex = -1;
+      item.setAttribute("role", "option");
+      item.dataset.insert = place;
+      item.append(Object.assign(document.createElement("span"), { textContent: each.label, className: each.what === "function" ? "font-semibold" : "" }));
+      item.append(Object.assign(document.createElement("span"), { textContent: each.about, className: "tail" }));
+      item.addEventListener("mousedown", (event) => event.preventDefault());
+      return item;
+    }));
+    said.replaceChildren();
+    lastTidy = answer.tidy ?? "";
+    if (answer.problem) said.append(problem(answer.problem, text));
+    else if (answer.sample) said.append(values(answer));
+    if (answer.around) said.prepend(line(`${answer.around.signature}: ${answer.around.says}`, "muted"));
+    if (!answer.problem && answer.sample) settled();
+  }
+
+  function line(text, look) {
+    return Object.assign(document.createElement("p"), { textContent: text, className: look });
+  }
+
+  // The formula with the wrong part marked, then what is wrong and what to do.
+  function problem({ message, hint, start, end }, text) {
+    const part = document.createElement("div");
+    part.dataset.problem = "";
+    if (end > start && text.length < 400) {
+      const where = document.createElement("p");
+      where.className = "font-mono break-words";
+      where.append(text.slice(0, start), Object.assign(document.createElement("mark"), { textContent: text.slice(start, end), className: "formula-wrong" }), text.slice(end));
+      part.append(where);
+    }
+    part.append(line(message, "text-madder"), line(hint, ""));
+    return part;
+  }
+
+  function values({ kind, headings, sample, empties, rows, tidy }) {
+    const part = document.createElement("div");
+    const table = document.createElement("table");
+    table.className = "table text-[12px] mt-1";
+    const row = (cells, tag) => {
+      const line_ = document.createElement("tr");
+      line_.append(...cells.map((text) => Object.assign(document.createElement(tag), { textContent: text, className: "truncate max-w-[110px]" })));
+      return line_;
+    };
+    table.append(row([...headings, "Result"], "th"), ...sample.map((cells) => row(cells, "td")));
+    part.append(line(`It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}.`, "muted"), table);
+    if (empties) part.append(line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} rows.`, "muted mt-1"));
+    if (tidy && tidy !== box.value.trim()) {
+      const button = Object.assign(document.createElement("button"), { type: "button", className: "link mt-1", textContent: "Write it evenly" });
+      button.addEventListener("click", () => { box.value = lastTidy; check(); box.focus(); });
+      part.append(button);
+    }
+    return part;
+  }
+
+  function take(place) {
+    const { insert, start } = suggestions[place];
+    const end = box.selectionStart;
+    box.setRangeText(insert, start, end, "end");
+    list.hidden = true;
+    box.focus();
+    check();
+  }
+
+  function choose(place) {
+    chosen = (place + suggestions.length) % suggestions.length;
+    [...list.children].forEach((item, i) => item.setAttribute("aria-selected", String(i === chosen)));
+    list.children[chosen]?.scrollIntoView({ block: "nearest" });
+  }
+
+  return {
+    attach(form) {
+      box = form.querySelector("[data-formula] textarea");
+      if (!box) return;
+      said = form.querySelector("#formula-said");
+      list = form.querySelector("#formula-suggestions");
+      box.addEventListener("blur", () => { list.hidden = true; });
+      if (box.value.trim()) check();
+    },
+    typed() { check(); },
+    take(item) { take(Number(item.dataset.insert)); },
+    // Whether a key was for the list of suggestions.
+    keys(event) {
+      if (event.target !== box || !list || list.hidden) return false;
+      if (event.key === "ArrowDown") choose(chosen + 1);
+      else if (event.key === "ArrowUp") choose(chosen - 1);
+      else if (event.key === "Escape") list.hidden = true;
+      else if (event.key === "Tab" || (event.key === "Enter" && chosen >= 0)) take(Math.max(0, chosen));
+      else return false;
+      event.preventDefault();
+      return true;
+    },
+  };
+}
