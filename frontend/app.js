@@ -14,6 +14,12 @@ Alpine.data("uploader", uploader);
 Alpine.data("datasetCheck", datasetCheck);
 Alpine.data("importProgress", importProgress);
 Alpine.data("refreshProgress", refreshProgress);
+Alpine.data("often", () => ({
+  // Shows the settings that belong to how often.
+  changed(event) {
+    for (const part of document.querySelectorAll("[data-often]")) part.hidden = part.dataset.often !== event.target.value;
+  },
+}));
 Alpine.data("dataset", dataset);
 
 document.addEventListener("click", (event) => {

@@ -11,6 +11,7 @@ from django.contrib.auth.models import Group
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.data.fields import NumberFormat
+from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
 from veduta.web.accounts.models import User
@@ -88,9 +89,36 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
         frame.write_csv(path)
         import_file(analyst, path, name)
         path.unlink()
+    say("Shaping the harbour counts …")
+    daily_counts(analyst)
     say("Making charts and a dashboard …")
     charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
     return _dashboard(analyst, dataset, charts)
+
+
+def daily_counts(user: User) -> Dataset:
+    """The wide, cumulative harbour counts as one row a port and day, with the increase and the region of the port."""
+    counts, ports = (Dataset.objects.get(name=name) for name in ("Harbour counts", "Ports"))
+    port = counts.all_taken_fields[0].id
+    there = {field.name: field.id for field in ports.all_fields}
+    spelt = [
+        {"find": spelling.strip(), "put": name} for name, spelling in generate.SPELT.items() if spelling.strip() != name
+    ]
+    steps = (
+        {"do": "wide_to_long", "rule": "dates", "names_to": "Day", "values_to": "Count so far"},
+        {"do": "map", "field": port, "pairs": spelt},
+        {"do": "formula", "name": "Passengers counted", "formula": 'difference("Count so far") along (day) restart (port)'},
+        {"do": "join", "dataset": str(ports.pk), "keys": [{"own": port, "other": there["Port"]}], "bring": [{"field": there["Region"]}]},
+    )  # fmt: skip
+    shaping = load_shaping({"steps": [{"id": f"s{i}", **step} for i, step in enumerate(steps, 1)]})
+    dataset = Dataset.objects.create(
+        name="Daily harbour counts", created_by=user, steps=shaping.model_dump(mode="json"),
+        description="Passengers through the gates, one row a port and day, from the harbour office's wide table.",
+        source={"kind": "dataset", "dataset": str(counts.pk), "stage": "result"},
+    )  # fmt: skip
+    refreshing.run(Refresh.objects.create(dataset=dataset, cause=Refresh.Cause.STEPS, started_by=user).pk)
+    dataset.refresh_from_db()
+    return dataset
 
 
 def other_tables(rows: int) -> dict[str, pl.DataFrame]:

@@ -59,8 +59,10 @@ class Flow:
 
 @dataclass
 class StepReport:
-    """What a step did: rows and columns before and after (None while unknown), values that failed, notes, a problem."""
+    """What a step did: its sentence, rows and columns before and after (None while unknown), values that failed, notes,
+    a problem."""
 
+    words: str = ""
     rows_in: int | None = None
     rows_out: int | None = None
     columns_in: int = 0

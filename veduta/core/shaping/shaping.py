@@ -89,7 +89,7 @@ def apply_steps(steps: Iterable[Step], flow: Flow, run: Run) -> Flow:
 
 def apply_step(step: Step, flow: Flow, run: Run) -> Flow:
     report = run.report(step.id)
-    report.columns_in = len(flow.fields)
+    report.words, report.columns_in = step.words(flow.schema, run), len(flow.fields)
     try:
         after = step.apply(flow, run)
     except MissingField as problem:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
+
+from django.urls import reverse
 
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.datasets.models import Dataset
@@ -50,3 +53,124 @@ def must_not_go_round(dataset: Dataset | None, wanted: Iterable[str]) -> None:
             f"“{name}” is itself made from “{dataset.name}”, so it cannot be a part of it.",
             hint="Choose another dataset.",
         )
+
+
+@dataclass
+class Box:
+    """One thing in the lineage drawing, with its place."""
+
+    key: str
+    what: str
+    name: str
+    address: str
+    note: str = ""
+    level: int = 0
+    x: float = 0
+    y: float = 0
+
+
+@dataclass
+class Drawing:
+    """The lineage as boxes and the curves between them, in a picture of this size."""
+
+    boxes: list[Box]
+    curves: list[str]
+    width: float
+    height: float
+    headings: list[tuple[float, str]]
+
+
+BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
+
+
+def draw(focus: Dataset | None = None) -> Drawing:
+    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into."""
+    boxes, edges = _graph()
+    if focus:
+        kept = _connected(f"d{focus.pk}", edges)
+        boxes = {key: box for key, box in boxes.items() if key in kept}
+        edges = {(a, b) for a, b in edges if a in kept and b in kept}
+    return _laid_out(boxes, edges)
+
+
+def _graph() -> tuple[dict[str, Box], set[tuple[str, str]]]:
+    from veduta.web.charts.models import Chart
+    from veduta.web.dashboards.models import Dashboard
+
+    boxes: dict[str, Box] = {}
+    edges: set[tuple[str, str]] = set()
+    for dataset in Dataset.objects.filter(deleted_at=None).select_related("current"):
+        key = f"d{dataset.pk}"
+        rows = f"{dataset.current.rows:,} rows" if dataset.current else "no rows yet"
+        boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
+        if not dataset.source_id and dataset.current:
+            name = dataset.current.file_name or "Pasted rows"
+            boxes[f"s{key}"] = Box(f"s{key}", "source", name, reverse("dataset", args=[dataset.pk]), dataset.source_words)
+            edges.add((f"s{key}", key))
+        edges |= {(f"d{source}", key) for source in sources_of(dataset)}
+    for chart in Chart.objects.filter(deleted_at=None, dataset__deleted_at=None):
+        key = f"c{chart.pk}"
+        boxes[key] = Box(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
+        edges.add((f"d{chart.dataset_id}", key))
+    for dashboard in Dashboard.objects.filter(deleted_at=None):
+        key = f"b{dashboard.pk}"
+        boxes[key] = Box(key, "dashboard", dashboard.name, reverse("dashboard-edit", args=[dashboard.pk]))
+        blocks = dashboard.draft.get("blocks", []) if isinstance(dashboard.draft, dict) else []
+        edges |= {(f"c{block['chart']}", key) for block in blocks if block.get("chart")}
+    return boxes, {(a, b) for a, b in edges if a in boxes and b in boxes}
+
+
+def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
+    kept = {key}
+    for forward in (True, False):
+        reached = {key}
+        while more := {(b if forward else a) for a, b in edges if (a if forward else b) in reached} - reached:
+            reached |= more
+        kept |= reached
+    return kept
+
+
+def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
+    """Columns from left to right; in each the boxes stand near what they are made from."""
+    for _ in boxes:  # a dataset stands right of those it is made from
+        moved = False
+        for a, b in edges:
+            if boxes[b].what == "dataset" and boxes[b].level <= boxes[a].level:
+                boxes[b].level, moved = boxes[a].level + 1, True
+        if not moved:
+            break
+    deepest = max((box.level for box in boxes.values() if box.what == "dataset"), default=1)
+    for box in boxes.values():
+        box.level = {"chart": deepest + 1, "dashboard": deepest + 2}.get(box.what, box.level)
+    levels: dict[int, list[Box]] = {}
+    for box in sorted(boxes.values(), key=lambda box: box.name.casefold()):
+        levels.setdefault(box.level, []).append(box)
+    before = {key: [a for a, b in edges if b == key] for key in boxes}
+    after = {key: [b for a, b in edges if a == key] for key in boxes}
+    for neighbours, order in ((before, sorted(levels)), (after, sorted(levels, reverse=True)), (before, sorted(levels))):
+        place = {box.key: i for found in levels.values() for i, box in enumerate(found)}
+        for level in order:
+            levels[level].sort(key=lambda box: (_middle(neighbours[box.key], place, place[box.key]), box.name.casefold()))
+            place |= {box.key: i for i, box in enumerate(levels[level])}
+    tallest = max(map(len, levels.values()), default=0)
+    for level, found in levels.items():
+        start = TOP + (tallest - len(found)) * (BOX_HEIGHT + GAP_Y) / 2
+        for i, box in enumerate(found):
+            box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
+    curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
+    width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
+    headings = [(0, "Sources"), (BOX_WIDTH + GAP_X, "Datasets")]
+    headings += [((deepest + 1) * (BOX_WIDTH + GAP_X), "Charts")] if deepest + 1 in levels else []
+    headings += [((deepest + 2) * (BOX_WIDTH + GAP_X), "Dashboards")] if deepest + 2 in levels else []
+    return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
+
+
+def _middle(keys: list[str], place: dict[str, int], own: int) -> float:
+    return sum(place[key] for key in keys) / len(keys) if keys else own
+
+
+def _curve(a: Box, b: Box) -> str:
+    x, y = a.x + BOX_WIDTH, a.y + BOX_HEIGHT / 2
+    end, to = b.x, b.y + BOX_HEIGHT / 2
+    bend = min(GAP_X, (end - x) / 2)
+    return f"M{x:.0f},{y:.0f}C{x + bend:.0f},{y:.0f} {end - bend:.0f},{to:.0f} {end:.0f},{to:.0f}"

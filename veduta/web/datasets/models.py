@@ -85,9 +85,20 @@ class Dataset(models.Model):
         return self.source.get("dataset", "") if self.source.get("kind") == "dataset" else ""
 
     @property
+    def source_words(self) -> str:
+        """What kind of source its rows come from."""
+        kinds = {"dataset": "another dataset", "feed": "web feed", "table": "database", "paste": "pasted rows"}
+        return kinds.get(self.source.get("kind", ""), "file")
+
+    @property
     def is_shaped(self) -> bool:
         """Whether its rows are not simply those of its source."""
         return bool(self.source_id or self.steps.get("steps"))
+
+    @property
+    def is_refreshable(self) -> bool:
+        """Whether it can be brought up to date without a new file: it has a feed, a table or datasets as its source."""
+        return self.source.get("kind") in ("feed", "table") or self.is_shaped
 
     @property
     def intake(self) -> Version | None:

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import uuid
 
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.errors import DefinitionProblem
+from veduta.core.schedule import DAYS, schedule_from
 from veduta.web.accounts.access import builders_only
-from veduta.web.datasets import refreshing
-from veduta.web.datasets.models import Refresh
+from veduta.web.datasets import lineage as made_from
+from veduta.web.datasets import refreshing, schedules
+from veduta.web.datasets.comparing import compare
+from veduta.web.datasets.models import Dataset, Refresh, Version
 from veduta.web.datasets.views import _dataset
 
 
@@ -54,3 +59,57 @@ def refresh_start(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """Bring a dataset up to date now."""
     found = refreshing.ask_for(request.user, _dataset(pk), Refresh.Cause.HAND)
     return redirect("refresh", found.pk)
+
+
+@require_GET
+@builders_only
+def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A dataset's schedule, the history of its refreshes, and its versions compared."""
+    dataset = _dataset(pk)
+    versions = list(dataset.versions.filter(state=Version.State.READY).exclude(number=None))
+    schedule = schedules.schedule_of(dataset)
+    context = {
+        "dataset": dataset, "schedule": schedule, "days": DAYS.items(), "versions": versions,
+        "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
+        "sources": Dataset.objects.filter(pk__in=made_from.sources_of(dataset)),
+        "followers": Dataset.objects.filter(pk__in=made_from.followers_in_order(dataset)),
+        "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
+        "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
+        "refreshable": dataset.is_refreshable,
+    }  # fmt: skip
+    numbers = [request.GET.get("before"), request.GET.get("after")]
+    if len(versions) > 1:
+        first, second = (int(n) if (n or "").isdigit() else versions[1 - i].number for i, n in enumerate(numbers))
+        context["compared"] = compare(dataset, first, second)
+    return render(request, "datasets/refreshes.html", context)
+
+
+@require_POST
+@builders_only
+def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Set or end a dataset's schedule from its form."""
+    dataset, form = _dataset(pk), request.POST
+    schedule = None
+    if form.get("often"):
+        day = form.get("month_day") or "1"
+        if not day.lstrip("-").isdigit():
+            raise DefinitionProblem("The day of the month must be a number.")
+        schedule = schedule_from(
+            form["often"], form.get("clock") or "06:00", form.get("zone") or "UTC", form.getlist("days"), int(day)
+        )
+    schedules.set_schedule(request.user, dataset, schedule)
+    messages.success(request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule.")
+    return redirect("dataset-refreshes", pk)
+
+
+@require_GET
+@builders_only
+def lineage(request: HttpRequest) -> HttpResponse:
+    """What is made from what, drawn; around one dataset if it is named."""
+    focus = None
+    if key := request.GET.get("dataset"):
+        try:
+            focus = _dataset(uuid.UUID(key))
+        except ValueError:
+            raise Http404 from None
+    return render(request, "datasets/lineage.html", {"drawing": made_from.draw(focus), "focus": focus})

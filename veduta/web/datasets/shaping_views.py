@@ -116,6 +116,8 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         answer["revision"] = shaping.keep_draft(request.user, dataset, kept, int(data.get("base") or 0))
     answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
     context = _table_context(looked, there, data, draft, at)
+    if editing and looked.stopped_at == editing.get("id"):
+        context["problem"] = None  # the step's own form says it
     answer["list"] = render_to_string(
         "shaping/steps.html",
         {"items": _items(draft, looked), "at": at, "there": there, "sampled": context["sampled"]},

@@ -349,7 +349,7 @@ def _choice(value: Any) -> Any:
 
 
 _READERS = {
-    "names": _names, "orders": _rows("field"), "groupings": _chosen, "measures": lambda value: [_measure(row) for row in _listed(value) if row.get("on")],
+    "names": _names, "orders": _rows("field"), "groupings": _chosen, "measures": lambda value: [_measure(row) for row in _listed(value) if row.get("on", True)],
     "keys": lambda value: [row for row in _listed(value) if row.get("own") and row.get("other")], "brought": _chosen, "pairs": _pairs,
     "filters": _filters, "lines": _lines, "numbers": _numbers, "choice": _choice,
 }  # fmt: skip

@@ -225,12 +225,22 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "page": page,
         "find_column": find,
         "gone": schema.gone,
+        "source": Dataset.objects.filter(pk=found.source_id).first() if found.source_id else None,
+        "steps": _steps_in_words(found),
         "running": running,
         "charts": found.charts.filter(deleted_at=None)[:50],
         "kinds": [(kind.value, kind.words) for kind in Kind],
         "roles": [(role.value, role.value) for role in Role],
     }
     return render(request, "datasets/dataset.html", context)
+
+
+def _steps_in_words(dataset: Dataset) -> list[tuple[str, int | None]]:
+    """The steps in force, each with the rows behind it when the current version was made."""
+    if not dataset.is_shaped:
+        return []
+    reports = [dataset.current.reports.get(step.id, {}) for step in dataset.shaping.active]
+    return [(report["words"], report.get("rows_out")) for report in reports if report.get("words")]
 
 
 def _field_context(field, version: Version) -> dict:

@@ -49,6 +49,18 @@ def words(text: str) -> list[str]:
 
 
 @register.filter
+def choices(text: str) -> list[list[str]]:
+    """`"a=First;b=Second"|choices` gives the pairs of a select."""
+    return [pair.split("=", 1) for pair in text.split(";")]
+
+
+@register.filter
+def unlocalize(number: float) -> str:
+    """A number for an attribute."""
+    return f"{number:.1f}"
+
+
+@register.filter
 def thousands(value: int) -> str:
     return f"{value:,}"
 
