@@ -23,33 +23,64 @@ export function uploader() {
     },
     chosen() { this.send(this.$refs.file.files); },
     stop() { this.sending?.abort(); },
-    send(files) {
-      const [file] = files;
-      if (!file || this.busy) return;
-      this.problem = files.length > 1 ? "One file at a time, please: the first one is taken." : "";
+    async send(files) {
+      const chosen = [...files];
+      if (!chosen.length || this.busy) return;
+      this.problem = "";
       const most = Number(this.$root.dataset.most);
-      if (file.size > most) return this.fail(`The file is larger than ${megabytes(most)}. Split it, or ask a steward to raise the limit.`);
-      if (!file.size) return this.fail("The file is empty. Choose a file with a header line and at least one row.");
+      const size = chosen.reduce((sum, file) => sum + file.size, 0);
+      if (size > most) return this.fail(`${chosen.length > 1 ? "Together the files are" : "The file is"} larger than ${megabytes(most)}. Split it, or ask a steward to raise the limit.`);
+      const empty = chosen.find((file) => !file.size);
+      if (empty) return this.fail(`${chosen.length > 1 ? `“${empty.name}”` : "The file"} is empty. Choose a file with a header line and at least one row.`);
       this.busy = true;
-      const sending = (this.sending = new XMLHttpRequest());
-      sending.open("POST", this.$root.dataset.address);
-      sending.setRequestHeader("X-CSRFToken", cookie("csrftoken"));
-      sending.setRequestHeader("X-Veduta", "1");
-      sending.setRequestHeader("X-File-Name", encodeURIComponent(file.name));
-      sending.setRequestHeader("Content-Type", "application/octet-stream");
-      sending.upload.onprogress = ({ loaded, total }) => {
-        this.$refs.bar.style.width = `${(100 * loaded) / total}%`;
-        this.said = loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…";
-      };
-      sending.onload = () => {
-        const data = JSON.parse(sending.responseText || "{}");
-        if (sending.status === 200) location.href = data.address;
-        else if (sending.status === 401) document.dispatchEvent(new CustomEvent("veduta:signed-out"));
-        else this.fail([data.message, data.hint].filter(Boolean).join(" ") || "The upload did not work. Try again.");
-      };
-      sending.onerror = () => this.fail("The upload broke off. Check that the file is still there and try again; nothing was changed.");
-      sending.onabort = () => this.fail("The upload was stopped; nothing was changed.");
-      sending.send(file);
+      try {
+        let answer = await this.sendOne(chosen[0], this.$root.dataset.address, chosen.length > 1 ? `1 of ${chosen.length}: ` : "");
+        for (const [place, file] of chosen.slice(1).entries()) {
+          answer = await this.sendOne(file, `${this.$root.dataset.address}?with=${answer.upload}`, `${place + 2} of ${chosen.length}: `);
+        }
+        location.href = answer.address;
+      } catch (error) {
+        if (error.message) this.fail(error.message);
+      }
+      return undefined;
+    },
+    sendOne(file, address, before) {
+      return new Promise((resolve, reject) => {
+        const sending = (this.sending = new XMLHttpRequest());
+        sending.open("POST", address);
+        sending.setRequestHeader("X-CSRFToken", cookie("csrftoken"));
+        sending.setRequestHeader("X-Veduta", "1");
+        sending.setRequestHeader("X-File-Name", encodeURIComponent(file.name));
+        sending.setRequestHeader("Content-Type", "application/octet-stream");
+        sending.upload.onprogress = ({ loaded, total }) => {
+          this.$refs.bar.style.width = `${(100 * loaded) / total}%`;
+          this.said = before + (loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…");
+        };
+        sending.onload = () => {
+          const data = JSON.parse(sending.responseText || "{}");
+          if (sending.status === 200) resolve(data);
+          else if (sending.status === 401) {
+            document.dispatchEvent(new CustomEvent("veduta:signed-out"));
+            reject(new Error(""));
+          } else reject(new Error([data.message, data.hint].filter(Boolean).join(" ") || "The upload did not work. Try again."));
+        };
+        sending.onerror = () => reject(new Error("The upload broke off. Check that the file is still there and try again; nothing was changed."));
+        sending.onabort = () => reject(new Error("The upload was stopped; nothing was changed."));
+        sending.send(file);
+      });
+    },
+    async openPaste() {
+      const { element, closed } = dialog(this.$refs.paste.innerHTML, { label: "Paste cells" });
+      let cells = "";
+      element.addEventListener("submit", () => { cells = element.querySelector("textarea").value; });
+      element.querySelector("textarea").focus();
+      await closed;
+      if (!cells) return;
+      try {
+        location.href = (await post(this.$root.dataset.paste, { cells, dataset: this.$root.dataset.dataset })).address;
+      } catch (error) {
+        this.fail(error.message);
+      }
     },
     fail(message) {
       this.problem = message;
@@ -135,6 +166,29 @@ export function importProgress() {
         failed(error);
       }
       setTimeout(() => this.look(), 400);
+    },
+  };
+}
+
+// A form that is sent as JSON: goes on to the address in the answer, or says under it what is wrong.
+export function sender() {
+  return {
+    busy: false,
+    problem: "",
+    async submit(event) {
+      event.preventDefault();
+      if (this.busy) return;
+      this.busy = true;
+      this.problem = "";
+      try {
+        location.href = (await post(this.$root.dataset.address, formData(this.$root))).address;
+      } catch (error) {
+        this.problem = error.message;
+        this.busy = false;
+      }
+    },
+    changed(event) {
+      for (const part of this.$root.querySelectorAll(`[data-for="${event.target.name}"]`)) part.hidden = !part.dataset.is.split(" ").includes(event.target.value);
     },
   };
 }

@@ -43,7 +43,9 @@ class Uploads(WebTest):
         for content, words in (
             (b"", "The file is empty"),
             (b"port,fare\n", "no rows under it"),
-            (b"PK\x03\x04 and so on", "spreadsheet file"),
+            (b"PK\x03\x04 and so on", "cut short or damaged"),
+            (b"PAR1 and so on", "Parquet file is cut short"),
+            (b'[{"port": ', "not readable JSON"),
             (bytes(range(256)) * 10, "binary data"),
             (b",".join(b"d%d" % i for i in range(2_001)) + b"\n" + b"1," * 2_000 + b"1\n", "2,001 columns"),
         ):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
+from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
@@ -21,7 +23,8 @@ from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets import refreshing
 from veduta.web.datasets import services as datasets
-from veduta.web.datasets.models import Dataset, Refresh, Upload
+from veduta.web.datasets.fetching import save_connection
+from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
 
 PEOPLE = (
     ("steward", "Ailsa", "Marr", User.Role.STEWARD),
@@ -72,6 +75,7 @@ def import_file(user: User, path: Path, name: str) -> Dataset:
 def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lambda text: None) -> Dashboard:
     """Everything, unless it is there already. Returns the published dashboard."""
     people = load_people()
+    load_connections(people["analyst"], folder)
     there = Dashboard.objects.filter(name="Season at a glance").first()
     if there:
         return there
@@ -94,6 +98,27 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     say("Making charts and a dashboard …")
     charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
     return _dashboard(analyst, dataset, charts)
+
+
+def load_connections(user: User, folder: Path) -> None:
+    """The stand-in's feed and database, at the addresses they have now."""
+    database = folder / "operations.sqlite"
+    if not database.exists():
+        write_operations(database)
+    port = int(os.environ.get("PORT", "8000")) + 1
+    feed = {
+        "address": f"http://127.0.0.1:{port}",
+        "as": "header",
+        "sent_name": "Authorization",
+        "before": "Bearer",
+        "secret": TOKEN,
+    }
+    for name, kind, data in (
+        ("Skerry & Sound systems", Connection.Kind.FEED, feed),
+        ("Operations database", Connection.Kind.DATABASE, {"address": f"sqlite:///{database}"}),
+    ):
+        connection = Connection.objects.filter(name=name).first() or Connection(kind=kind)
+        save_connection(user, connection, {"name": name, **data})
 
 
 def daily_counts(user: User) -> Dataset:

@@ -47,6 +47,9 @@ CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").sp
 UPLOAD_LIMIT = _number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
 MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024
 VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
+# Hosts ("name" or "name:port") that feeds and databases may be read from although they are not public.
+ALLOWED_FEEDS = list(filter(None, os.environ.get("VEDUTA_ALLOWED_FEEDS", "").lower().split(",")))
+DATABASE_FOLDERS = [DATA_DIR / "demo", *map(Path, filter(None, os.environ.get("VEDUTA_DATABASE_FOLDERS", "").split(":")))]
 MOST_ROWS = _number("VEDUTA_MOST_ROWS", 50_000_000)
 
 INSTALLED_APPS = [

@@ -38,7 +38,7 @@ def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: F
     `first_row` is the row number of the column's first value; failures are added to `failures`.
     """
     if text.dtype != pl.String:
-        return text  # numbers that were read as such
+        return _convert_typed(text, field, failures, first_row)
     if field.kind is Kind.TEXT:
         return _clean_text(text, empties)
     quick = _cast_quickly(text, field)
@@ -57,6 +57,52 @@ def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: F
         failures.add(left.gather(failed).cast(pl.Int64) + first_row, leftover.gather(failed))
     read = leftover.replace_strict(different, values, return_dtype=field.kind.dtype)
     return read.alias(text.name) if len(left) == len(text) else quick.scatter(left, read)
+
+
+def _convert_typed(values: pl.Series, field: Field, failures: Failures, first_row: int) -> pl.Series:
+    """Values that came as such, not as text, in the kind that is wanted."""
+    if values.dtype == field.kind.dtype:
+        return values
+    was = next(kind for kind in Kind if kind.dtype == values.dtype)
+    result = cast_values(values, was, field.kind).alias(values.name)
+    lost = (result.is_null() & values.is_not_null()).arg_true()
+    if len(lost):
+        failures.add(lost.cast(pl.Int64) + first_row, values.gather(lost).cast(pl.String))
+    return result
+
+
+def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
+    """Values of one kind as another where that has a meaning: a decimal is a whole number if it has no fraction, a
+    date-time's day is a date, 1 and 0 are yes and no, numbers are a spreadsheet's days; other values become empty."""
+    frame, v = values.alias("v").to_frame(), pl.col("v")
+    if kind is Kind.TEXT:
+        if was is Kind.YES_NO:
+            made = pl.when(v).then(pl.lit("yes")).when(~v).then(pl.lit("no"))
+        elif was is Kind.DECIMAL:
+            whole = (v == v.floor()) & (v.abs() < 2**53)
+            made = pl.when(whole).then(v.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(v.cast(pl.String))
+        else:
+            made = v.dt.strftime("%Y-%m-%d %H:%M:%S") if was is Kind.DATETIME else v.cast(pl.String)
+    elif (
+        (was.is_number and kind is Kind.DECIMAL) or (was is Kind.YES_NO and kind.is_number) or (was.is_date and kind.is_date)
+    ):
+        made = v.cast(kind.dtype)
+    elif was is Kind.DECIMAL and kind is Kind.WHOLE:
+        made = pl.when((v == v.floor()) & (v.abs() < 2**63)).then(v.cast(pl.Int64, strict=False))
+    elif was.is_number and kind is Kind.YES_NO:
+        made = pl.when(v.is_in([0, 1])).then(v == 1)
+    elif was.is_number and kind.is_date:
+        made = serial_day(v).cast(kind.dtype)
+    else:
+        made = pl.when(v.is_null()).then(None).otherwise(pl.lit(None, dtype=kind.dtype))
+    return frame.select(made.cast(kind.dtype).alias("r")).to_series()
+
+
+def serial_day(number: pl.Expr) -> pl.Expr:
+    """A spreadsheet's number of a day as a date-time, where it can be one (from 1900 to 9999)."""
+    plausible = (number >= 1) & (number < 2_958_466)
+    micro = (number.cast(pl.Float64) * 86_400e6).round(0).cast(pl.Int64, strict=False)
+    return pl.when(plausible).then(pl.datetime(1899, 12, 30, time_unit="us") + pl.duration(microseconds=micro))
 
 
 def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
@@ -188,4 +234,8 @@ def _read_dates(text: pl.Series, formats: tuple[str, ...], order: str) -> pl.Ser
     ) * pl.when(minutes.str.starts_with("-")).then(-1).otherwise(1)
     whole = pl.when(has_time).then(day.dt.combine(clock)).otherwise(day.cast(pl.Datetime("us")))
     whole = whole - pl.duration(minutes=shift.fill_null(0))
-    return frame.with_columns(t_all=text).select(whole.alias("v"))["v"]
+    # A spreadsheet may show dates as the number of their day.
+    serial = pl.when(pl.col("t_all").str.contains(r"^[2-7]\d{4}(\.\d+)?$")).then(
+        serial_day(pl.col("t_all").cast(pl.Float64, strict=False))
+    )
+    return frame.with_columns(t_all=text).select(pl.coalesce(whole, serial).alias("v"))["v"]

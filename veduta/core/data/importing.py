@@ -12,10 +12,11 @@ from pathlib import Path
 
 import polars as pl
 
-from veduta.core.data.blocks import BLOCK, Ragged, read_blocks
+from veduta.core.data.blocks import BLOCK, Block, Ragged, read_blocks
 from veduta.core.data.convert import Failures, convert, is_plain_number
 from veduta.core.data.fields import Field
-from veduta.core.data.options import FileOptions
+from veduta.core.data.landing import Landing
+from veduta.core.data.options import FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.stored import encode
 
 
@@ -30,10 +31,10 @@ class Chunk:
 
 @dataclass
 class Import:
-    """A reading of one file. Iterate `chunks()`; `rows`, `ragged` and `failures` are complete afterwards."""
+    """A reading of one file, or of what has landed. Iterate `chunks()`; `rows`, `ragged` and `failures` are complete afterwards."""
 
     path: Path
-    options: FileOptions
+    options: FileOptions | SheetOptions | RecordsOptions | LandedOptions
     fields: list[Field]
     places: list[int]
     """The position in the file's lines of each field; `width` cells make a line."""
@@ -54,12 +55,17 @@ class Import:
 
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            pairs = zip(self.fields, self.places, strict=True)
-            numbers = {place: field.kind.dtype for field, place in pairs if is_plain_number(field)}
-            for block in read_blocks(self.path, self.options, self.width, self.ragged, size, numbers):
+            for block in self._blocks(size):
                 columns = list(pool.map(partial(self._column, block.frame), self.fields, self.places))
                 self.rows += block.frame.height
                 yield Chunk(columns, block.frame.height, block.bytes_read)
+
+    def _blocks(self, size: int) -> Iterator[Block]:
+        if not isinstance(self.options, FileOptions):
+            return Landing.open(self.path).blocks()
+        pairs = zip(self.fields, self.places, strict=True)
+        numbers = {place: field.kind.dtype for field, place in pairs if is_plain_number(field)}
+        return read_blocks(self.path, self.options, self.width, self.ragged, size, numbers)
 
     def _column(self, texts: pl.DataFrame, field: Field, place: int) -> tuple[pl.Series, bytes]:
         text = texts.get_column(str(place)).alias(field.id)

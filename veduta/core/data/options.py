@@ -8,6 +8,11 @@ from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen
 
+Format = Literal["text", "sheet", "parquet", "arrow", "json", "json_lines", "feed", "table", "several"]
+FORMAT_WORDS = {
+    "text": "text", "sheet": "spreadsheet", "parquet": "Parquet", "arrow": "Arrow", "json": "JSON", "json_lines": "JSON lines",
+    "feed": "web feed", "table": "database", "several": "several files",
+}  # fmt: skip
 Encoding = Literal["utf-8", "utf-16-le", "utf-16-be", "cp1252"]
 ENCODING_WORDS = {
     "utf-8": "Unicode (UTF-8)",
@@ -31,4 +36,26 @@ class FileOptions(Frozen):
     delimiter: Literal[",", ";", "\t", "|"] = ","
     header_row: int = Attribute(1, ge=0, le=100)
     quotes: bool = True
+    empties: tuple[str, ...] = EMPTY_WORDS
+
+
+class SheetOptions(Frozen):
+    """Which cells of a spreadsheet are read. `header_row` counts within the range; 0 looks for it."""
+
+    sheet: str = ""
+    header_row: int = Attribute(0, ge=0, le=100)
+    cells: str = Attribute("", max_length=40)
+    empties: tuple[str, ...] = EMPTY_WORDS
+
+
+class RecordsOptions(Frozen):
+    """Where the records of a JSON value are: a path such as "data.items"; empty looks for them."""
+
+    records: str = Attribute("", max_length=300)
+    empties: tuple[str, ...] = EMPTY_WORDS
+
+
+class LandedOptions(Frozen):
+    """What has its columns already."""
+
     empties: tuple[str, ...] = EMPTY_WORDS

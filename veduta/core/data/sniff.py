@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from veduta.core.data.blocks import LONGEST_RECORD
-from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions
+from veduta.core.data.landing import Landing
+from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
 
 HEAD = 512 * 1024
@@ -20,11 +21,9 @@ MOST_SAMPLE_CELLS = 300_000
 
 # The first bytes of files that are not delimited text, and what to tell their owner.
 OTHER_FORMATS = (
-    (b"PK\x03\x04", "a ZIP archive or a spreadsheet file"),
     (b"%PDF", "a PDF document"),
     (b"\xd0\xcf\x11\xe0", "an old spreadsheet or office document"),
     (b"\x1f\x8b", "a compressed archive"),
-    (b"PAR1", "a Parquet file"),
     (b"\x89PNG", "a picture"),
     (b"\xff\xd8\xff", "a picture"),
     (b"SQLite format 3", "a database"),
@@ -35,7 +34,7 @@ OTHER_FORMATS = (
 class Sample:
     """A file's header and some of its records, cut to cells but not yet typed."""
 
-    options: FileOptions
+    options: FileOptions | LandedOptions
     header: list[str]
     rows: list[list[str]]
     size: int
@@ -148,6 +147,12 @@ def recognise_header_row(text: str, options: FileOptions) -> int:
 
 def _starts_as_number(cell: str) -> bool:
     return cell.strip().lstrip("-+€$£(").strip()[:1].isdigit()
+
+
+def sample_landing(folder: Path, options: LandedOptions) -> Sample:
+    """The headings and some rows of what has landed. Raises FileProblem if it is gone."""
+    landing = Landing.open(folder)
+    return Sample(options, landing.headings, landing.sample(), landing.rows)
 
 
 def take_sample(path: Path, options: FileOptions) -> Sample:

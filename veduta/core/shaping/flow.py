@@ -141,7 +141,7 @@ def part_id(step_id: str, part: str) -> str:
     """A column's id, made of the step's and something that stays the same from refresh to refresh.
 
     >>> part_id("s2", "c4"), part_id("s2", "Outer Light")
-    ('s2_c4', 's2_outer_light_48fcb5')
+    ('s2_c4', 's2_outer_light_8ebb3b')
     """
     slug = re.sub(r"[^a-z0-9]+", "_", part.lower()).strip("_")
     if slug == part and len(step_id) + len(slug) < 40:

@@ -10,7 +10,7 @@ from django.db import models
 from django.utils import timezone
 
 from veduta.core.data.fields import Field, Schema
-from veduta.core.data.options import FileOptions
+from veduta.core.data.options import FORMAT_WORDS, FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.profile import Profile
 from veduta.core.errors import VedutaError
 from veduta.core.shaping.shaping import Shaping, load_shaping
@@ -153,7 +153,10 @@ class Chunk(models.Model):
 
 
 class Upload(models.Model):
-    """A file on its way into a dataset: uploaded, looked at, read in the background."""
+    """Rows on their way into a dataset: sent or fetched, looked at, read in the background.
+
+    All but text files land first (in `landing`). `parts` are the further files of several that become one dataset,
+    `about` what was seen on landing: sheets, places of records, marks of a feed."""
 
     class State(models.TextChoices):
         CHECKING = "checking", "Waiting for you"
@@ -168,6 +171,9 @@ class Upload(models.Model):
     file_name = models.CharField(max_length=255)
     path = models.CharField(max_length=500)
     size = models.PositiveBigIntegerField(default=0)
+    format = models.CharField(max_length=12, default="text")
+    parts = models.JSONField(default=list)
+    about = models.JSONField(default=dict)
     options = models.JSONField(default=dict)
     fields = models.JSONField(default=list)
     places = models.JSONField(default=list)
@@ -188,8 +194,32 @@ class Upload(models.Model):
         return settings.UPLOAD_DIR / self.path
 
     @property
-    def file_options(self) -> FileOptions:
-        return FileOptions.model_validate(self.options)
+    def landing(self) -> Path:
+        return settings.UPLOAD_DIR / f"{self.path}.landed"
+
+    @property
+    def is_text(self) -> bool:
+        return self.format == "text"
+
+    @property
+    def is_fetched(self) -> bool:
+        """Whether its rows are fetched, not sent."""
+        return self.format in ("feed", "table")
+
+    @property
+    def format_words(self) -> str:
+        return FORMAT_WORDS[self.format]
+
+    @property
+    def file_options(self) -> FileOptions | SheetOptions | RecordsOptions | LandedOptions:
+        kinds = {"text": FileOptions, "sheet": SheetOptions, "json": RecordsOptions}
+        kind = kinds.get(self.format, LandedOptions)
+        return kind.model_validate({key: value for key, value in self.options.items() if key in kind.model_fields})
+
+    @property
+    def place(self) -> Path:
+        """Where its rows are read from."""
+        return self.file if self.is_text else self.landing
 
     @property
     def all_fields(self) -> list[Field]:
@@ -198,6 +228,31 @@ class Upload(models.Model):
     @property
     def share_read(self) -> float:
         return min(1.0, self.bytes_read / self.size) if self.size else 0.0
+
+
+class Connection(models.Model):
+    """A feed's or a database's address with what is needed to be let in; the secret is kept encrypted.
+
+    `sends` says how a feed's secret is sent: as a header or a query value of this name, with words before it."""
+
+    class Kind(models.TextChoices):
+        FEED = "feed", "Web feed"
+        DATABASE = "database", "Database"
+
+    name = models.CharField(max_length=200, unique=True)
+    kind = models.CharField(max_length=10, choices=Kind)
+    address = models.CharField(max_length=1_000)
+    headers = models.JSONField(default=dict)
+    sends = models.JSONField(default=dict)
+    secret = models.BinaryField(default=b"")
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class Refresh(models.Model):

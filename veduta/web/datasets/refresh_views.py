@@ -14,7 +14,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.schedule import DAYS, schedule_from
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import lineage as made_from
-from veduta.web.datasets import refreshing, schedules
+from veduta.web.datasets import refreshing, schedules, services
 from veduta.web.datasets.comparing import compare
 from veduta.web.datasets.models import Dataset, Refresh, Version
 from veduta.web.datasets.views import _dataset
@@ -75,7 +75,8 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "followers": Dataset.objects.filter(pk__in=made_from.followers_in_order(dataset)),
         "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
         "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
-        "refreshable": dataset.is_refreshable,
+        "refreshable": dataset.is_refreshable, "taken": [] if dataset.source_id else dataset.all_taken_fields,
+        "taking": dataset.taking.get("how", "full"), "keys": dataset.taking.get("key", []), "since": dataset.taking.get("since", ""),
     }  # fmt: skip
     numbers = [request.GET.get("before"), request.GET.get("after")]
     if len(versions) > 1:
@@ -99,6 +100,16 @@ def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         )
     schedules.set_schedule(request.user, dataset, schedule)
     messages.success(request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule.")
+    return redirect("dataset-refreshes", pk)
+
+
+@require_POST
+@builders_only
+def taking_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Set how newer rows come in."""
+    form = request.POST
+    services.set_taking(request.user, _dataset(pk), form.get("how", "full"), form.getlist("key"), form.get("since", ""))
+    messages.success(request, "It is kept, and holds from the next refresh on.")
     return redirect("dataset-refreshes", pk)
 
 

@@ -6,6 +6,8 @@ A dataset's readers keep its current version until the new one is whole; whateve
 from __future__ import annotations
 
 import logging
+import shutil
+import uuid
 from dataclasses import asdict
 from typing import Any
 
@@ -81,6 +83,8 @@ def run(refresh_id: int) -> bool:
     refresh = Refresh.objects.select_related("dataset", "upload", "started_by").get(pk=refresh_id)
     try:
         _refresh(refresh)
+    except Unchanged:
+        _nothing_new(refresh)
     except Exception as error:
         _put_back(refresh, error)
     else:
@@ -106,15 +110,89 @@ def _refresh(refresh: Refresh) -> None:
 
 
 def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[Field]]:
-    """The rows of the dataset's own source: a file's if there is a new one, else those taken in before."""
+    """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before."""
     dataset, upload = refresh.dataset, refresh.upload
-    if upload is None:
-        return dataset.intake, dataset.all_taken_fields
-    Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
-    version = _new_version(refresh, upload.file_name)
-    fields = read_upload(version, upload, progress.tick)
+    before = dataset.intake
+    fetches = dataset.source.get("kind") in ("feed", "table") and refresh.cause not in (
+        Refresh.Cause.STEPS,
+        Refresh.Cause.SOURCE,
+    )
+    if upload is None and not (fetches and before):
+        return before, dataset.all_taken_fields
+    upload = upload or _upload_of(dataset)
+    try:
+        if upload.is_fetched:
+            from veduta.web.datasets.fetching import fetch_all
+
+            marks = dataset.source.get("marks") if before and not refresh.upload_id else None
+            last = _last_value(dataset, before)
+            found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
+            if found.unchanged:
+                raise Unchanged
+            refresh.source_after = {
+                **upload.about["source"],
+                "marks": found.marks,
+                "left_out": upload.about.get("left_out", []),
+            }
+        if refresh.upload_id:
+            Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
+        version = _new_version(refresh, upload.file_name)
+        fields = read_upload(version, upload, progress.tick)
+    finally:
+        if upload.is_fetched:
+            shutil.rmtree(upload.landing, ignore_errors=True)
     ids = {field.id for field in fields}
-    return version, [*fields, *(field for field in dataset.all_taken_fields if field.id not in ids)]
+    fields = [*fields, *(field for field in dataset.all_taken_fields if field.id not in ids)]
+    if before and dataset.taking.get("how", "full") != "full":
+        version = _combined(refresh, before, version, fields)
+    return version, fields
+
+
+class Unchanged(Exception):
+    """The source has nothing new."""
+
+
+def _upload_of(dataset: Dataset) -> Upload:
+    """What fetches the dataset's source again; it is not kept."""
+    fields = list(dataset.taken_fields)
+    return Upload(
+        dataset=dataset, owner=dataset.created_by, file_name=dataset.intake.file_name, path=f"{uuid.uuid4().hex}.fetched",
+        format=dataset.source["kind"], about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])}, fields=fields,
+    )  # fmt: skip
+
+
+def _last_value(dataset: Dataset, before: Version | None) -> Any:
+    """The latest value taken in so far of the column that says what is new."""
+    column = dataset.taking.get("since")
+    if not before or not column or column not in before.kinds:
+        return None
+    return table_of(before.pk).scan([column]).select(pl.col(column).max()).collect().item()
+
+
+def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Field]) -> Version:
+    """The rows before with the new ones: added below, or in the place of those with the same key."""
+    keys = [key for key in refresh.dataset.taking.get("key", []) if key in new.kinds and key in before.kinds]
+    old_rows, new_rows = ({f.id: f for f in fields if f.id in version.kinds} for version in (before, new))
+    if differing := [new_rows[key].name for key in old_rows.keys() & new_rows.keys() if before.kinds[key] != new.kinds[key]]:
+        raise VedutaError(
+            f"“{differing[0]}” came as another type than before, so the new rows cannot be added.",
+            hint="Take all rows anew instead.",
+        )
+    old = table_of(before.pk).scan(list(old_rows))
+    fresh = table_of(new.pk).scan(list(new_rows))
+    if refresh.dataset.taking["how"] == "replace":
+        if not keys:
+            raise VedutaError(
+                "The key by which rows are replaced is gone.", hint="Choose another key on the refreshes page."
+            )
+        fresh = fresh.unique(keys, keep="last", maintain_order=True)
+        old = old.join(fresh.select(keys), on=keys, how="anti", nulls_equal=True, maintain_order="left")
+    frame = pl.concat([old, fresh], how="diagonal").collect(engine="in-memory")
+    version = _new_version(refresh, new.file_name)
+    there = [field for field in fields if field.id in frame.columns]
+    write_rows(version, frame.select([field.id for field in there]), there)
+    new.delete()
+    return version
 
 
 def _new_version(refresh: Refresh, file_name: str = "") -> Version:
@@ -180,8 +258,6 @@ class Tables:
 
 
 def _as_uuid(text: str) -> str:
-    import uuid
-
     try:
         return str(uuid.UUID(str(text)))
     except ValueError:
@@ -250,6 +326,8 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         dataset.fields = dumped
         dataset.taken_fields = [field.model_dump(mode="json") for field in taken]
         dataset.current = version
+        if source := getattr(refresh, "source_after", None):
+            dataset.source = source
         dataset.save()
         Refresh.objects.filter(pk=refresh.pk).update(
             state=Refresh.State.DONE, version=version, rows=version.rows, share=1, doing="", changes=changes,
@@ -273,6 +351,13 @@ def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[st
         ],
         "added": [f"“{item['field'].name}” is new." for item in changes["added"]],
     }
+
+
+def _nothing_new(refresh: Refresh) -> None:
+    Refresh.objects.filter(pk=refresh.pk).update(
+        state=Refresh.State.DONE, version=refresh.dataset.current, rows=refresh.dataset.current.rows, share=1, doing="",
+        message="Nothing new: the feed says that it has not changed.", finished_at=timezone.now(),
+    )  # fmt: skip
 
 
 def _put_back(refresh: Refresh, error: Exception) -> None:

@@ -2,19 +2,36 @@
 
 from __future__ import annotations
 
+import io
 import re
 import shutil
 import uuid
+from pathlib import Path
 from typing import Any
 
+import polars as pl
 from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
+from veduta.core.data.blocks import Ragged, read_blocks
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
-from veduta.core.data.options import FileOptions
+from veduta.core.data.formats import (
+    LARGEST_JSON,
+    first_sheet,
+    land_columnar,
+    land_json,
+    land_sheet,
+    parse_json,
+    recognise_format,
+    record_places,
+    sheets,
+    unique_headings,
+)
+from veduta.core.data.landing import Landing
+from veduta.core.data.options import LandedOptions
 from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
-from veduta.core.data.sniff import Sample, recognise_options, take_sample
+from veduta.core.data.sniff import Sample, recognise_options, sample_landing, take_sample
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -39,18 +56,57 @@ def receive(user: User, stream, length: int, file_name: str, dataset: Dataset | 
         raise FULL_DISK
     upload = Upload(owner=user, dataset=dataset, file_name=file_name, path=f"{uuid.uuid4().hex}.txt", size=length)
     try:
-        _write(upload, stream, length)
+        _write(upload.file, stream, length)
+        upload.format = recognise_format(upload.file, file_name)
         _look_at(upload)
         upload.save()
     except BaseException:
-        upload.file.unlink(missing_ok=True)
+        remove_files(upload)
         raise
     return upload
 
 
-def _write(upload: Upload, stream, length: int) -> None:
+def receive_another(user: User, upload: Upload, stream, length: int, file_name: str) -> Upload:
+    """Take a further file of the same shape: all of them become one dataset, with a column that names the file."""
+    must_build(user)
+    _must_be_open(upload)
+    if upload.size + length > settings.UPLOAD_LIMIT:
+        raise FileProblem("Together these files are too large.", hint="Upload fewer, or ask a steward to raise the limit.")
+    part = {"path": f"{uuid.uuid4().hex}.txt", "name": file_name}
+    try:
+        _write(settings.UPLOAD_DIR / part["path"], stream, length)
+        if not upload.parts:
+            upload.parts = [{"path": upload.path, "name": upload.file_name}]
+        upload.parts = [*upload.parts, part]
+        upload.size += length
+        upload.format, upload.options = "several", {}
+        _look_at(upload)
+        upload.save()
+    except BaseException:
+        (settings.UPLOAD_DIR / part["path"]).unlink(missing_ok=True)
+        raise
+    return upload
+
+
+def paste(user: User, text: str, dataset: Dataset | None = None) -> Upload:
+    """Take cells that were copied from a spreadsheet."""
+    data = text.strip("\r\n").encode()
+    if not data.strip():
+        raise FileProblem("Nothing was pasted.", hint="Copy some cells in a spreadsheet, then paste them here.")
+    return receive(user, io.BytesIO(data), len(data), "Pasted cells.tsv", dataset)
+
+
+def remove_files(upload: Upload) -> None:
+    """Take away what an upload keeps on disk."""
+    upload.file.unlink(missing_ok=True)
+    for part in upload.parts:
+        (settings.UPLOAD_DIR / part["path"]).unlink(missing_ok=True)
+    shutil.rmtree(upload.landing, ignore_errors=True)
+
+
+def _write(path: Path, stream, length: int) -> None:
     left = length
-    with upload.file.open("wb") as file:
+    with path.open("wb") as file:
         while left:
             piece = stream.read(min(PIECE, left))
             if not piece:
@@ -61,15 +117,73 @@ def _write(upload: Upload, stream, length: int) -> None:
             left -= len(piece)
 
 
-def _look_at(upload: Upload) -> list[Recognised]:
-    options = recognise_options(upload.file)
-    recognised = recognise_fields(take_sample(upload.file, options))
+def _look_at(upload: Upload) -> None:
+    """Recognise how the rows are written and what their columns are."""
+    if upload.is_text:
+        upload.options = recognise_options(upload.file).model_dump(mode="json")
+    else:
+        land(upload)
+    take_fields(upload, recognise_fields(_sample(upload)))
+
+
+def land(upload: Upload) -> None:
+    """Read a file that is not text into its landing, as its options say."""
+    landing, options = Landing.begin(upload.landing), upload.file_options
+    if upload.format == "several":
+        _land_several(upload, landing)
+    elif upload.format == "sheet":
+        if not options.sheet:
+            options = options.model_copy(update={"sheet": first_sheet(upload.file)})
+        upload.about = {"sheets": sheets(upload.file)}
+        land_sheet(upload.file, options, landing)
+    elif upload.format in ("parquet", "arrow"):
+        land_columnar(upload.file, upload.format, landing)
+    else:
+        if upload.format == "json" and upload.file.stat().st_size < LARGEST_JSON:
+            places = record_places(parse_json(upload.file.read_bytes(), upload.file_name))
+            upload.about = {"places": places}
+            if places and not options.records:
+                options = options.model_copy(update={"records": places[0][0]})
+        land_json(upload.file, options, landing, lines=upload.format == "json_lines")
+    landing.finish()
     upload.options = options.model_dump(mode="json")
-    _take_fields(upload, recognised)
-    return recognised
 
 
-def _take_fields(upload: Upload, recognised: list[Recognised]) -> None:
+def _land_several(upload: Upload, landing: Landing) -> None:
+    """Files of the same shape one after the other: columns are matched by heading."""
+    for part in upload.parts:
+        path = settings.UPLOAD_DIR / part["path"]
+        one = Upload(path=part["path"], file_name=part["name"], format=recognise_format(path, part["name"]))
+        try:
+            if one.is_text:
+                options = recognise_options(path)
+                sample = take_sample(path, options)
+                names = unique_headings(sample.header or [""] * sample.width)
+                for block in read_blocks(path, options, sample.width, Ragged()):
+                    frame = block.frame.select(pl.col(str(i)).str.strip_chars().alias(name) for i, name in enumerate(names))
+                    landing.add(frame.with_columns(pl.lit(part["name"]).alias("File")))
+            else:
+                land(one)
+                for block in Landing.open(one.landing).blocks():
+                    names = Landing.open(one.landing).headings
+                    frame = block.frame.rename({str(i): name for i, name in enumerate(names)})
+                    landing.add(frame.with_columns(pl.lit(part["name"]).alias("File")))
+        except FileProblem as problem:
+            raise FileProblem(f"{part['name']}: {problem.message}", hint=problem.hint) from None
+        finally:
+            shutil.rmtree(one.landing, ignore_errors=True)
+
+
+def _sample(upload: Upload) -> Sample:
+    options = upload.file_options
+    return (
+        take_sample(upload.file, options)
+        if upload.is_text
+        else sample_landing(upload.landing, LandedOptions(empties=options.empties))
+    )
+
+
+def take_fields(upload: Upload, recognised: list[Recognised]) -> None:
     """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
     fields = [found.field for found in recognised]
     if upload.dataset:
@@ -95,7 +209,7 @@ def _take_fields(upload: Upload, recognised: list[Recognised]) -> None:
 
 def sample_of(upload: Upload) -> tuple[Sample, dict[str, Recognised]]:
     """A sample of the file as its options cut it, and what each column looks like by itself (by field id)."""
-    sample = take_sample(upload.file, upload.file_options)
+    sample = _sample(upload)
     recognised = recognise_fields(sample)
     return sample, {field.id: found for field, found in zip(upload.all_fields, recognised, strict=False)}
 
@@ -104,9 +218,13 @@ def change_options(user: User, upload: Upload, changes: dict[str, Any]) -> None:
     """Cut the file another way; the columns are recognised anew. Raises FileProblem if it cannot be cut this way."""
     must_build(user)
     _must_be_open(upload)
-    options = FileOptions.model_validate({**upload.options, **changes})
-    upload.options = options.model_dump(mode="json")
-    _take_fields(upload, recognise_fields(take_sample(upload.file, options)))
+    upload.options = {**upload.options, **changes}
+    options = upload.file_options
+    if not upload.is_text and changes.keys() - {"empties"}:
+        land(upload)
+    else:
+        upload.options = {**upload.options, **options.model_dump(mode="json")}
+    take_fields(upload, recognise_fields(_sample(upload)))
     upload.save()
 
 
@@ -206,6 +324,7 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
             upload.dataset = Dataset.objects.create(
                 name=name.strip()[:200] or name_from_file(upload.file_name), created_by=user
             )
+        upload.about = {**upload.about, "left_out": [f["source"] for f in upload.fields if f["id"] in leave_out]}
         upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
         upload.save()
@@ -237,7 +356,7 @@ def discard(user: User, upload: Upload) -> None:
     dataset = upload.dataset
     upload.delete()
     if not shared:
-        upload.file.unlink(missing_ok=True)
+        remove_files(upload)
     if dataset and not dataset.current_id and not dataset.uploads.exists():
         dataset.delete()
 
@@ -249,10 +368,10 @@ def update_dataset(user: User, dataset: Dataset, name: str, description: str) ->
     dataset.save()
 
 
-def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload | None:
-    """Change how a field is named, shown or used; a change of type or reading reads the file again in the background.
+def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload | Refresh | None:
+    """Change how a field is named, shown or used; a change of type or reading reads the rows again in the background.
 
-    Returns the upload that does so, if any. Raises VedutaError if the change does not fit.
+    Returns the upload or the refresh that does so, if any. Raises VedutaError if the change does not fit.
     """
     must_build(user)
     with transaction.atomic():
@@ -272,6 +391,12 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                 raise VedutaError(
                     "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
                 )
+            if dataset.source.get("kind") in ("feed", "table"):
+                fields[place] = changed_field(fields[place], changes)
+                dataset.taken_fields = [field.model_dump(mode="json") for field in fields]
+                dataset.source = {key: value for key, value in dataset.source.items() if key != "marks"}
+                dataset.save()
+                return ask_for(user, dataset, Refresh.Cause.HAND)
             again = _to_read_again(user, dataset, field_id, changes)
             start_import(user, again)
             return again
@@ -285,7 +410,7 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
 
 def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
     last = dataset.uploads.filter(state=Upload.State.DONE).first()
-    if last is None or not last.file.exists():
+    if last is None or not last.place.exists():
         raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
     if dataset.uploads.filter(state__in=[Upload.State.QUEUED, Upload.State.READING]).exists():
         raise VedutaError("This dataset is being read just now.", hint="Wait until that is done.")
@@ -293,16 +418,30 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
     fields = [now.get(field.id, field) for field in last.all_fields]
     again = Upload(
         dataset=dataset, owner=user, file_name=last.file_name, path=last.path, size=last.size, options=last.options,
-        places=last.places, width=last.width, answered=[field.id for field in fields],
+        format=last.format, parts=last.parts, about=last.about, places=last.places, width=last.width, answered=[field.id for field in fields],
     )  # fmt: skip
     place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
     if place is None:
         raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
-    sample = take_sample(again.file, again.file_options)
+    sample = _sample(again)
     fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
     again.fields = [field.model_dump(mode="json") for field in fields]
     again.save()
     return again
+
+
+def set_taking(user: User, dataset: Dataset, how: str, key: list[str], since: str) -> None:
+    """Say how newer rows come in: all anew, added below, or in the place of those with the same key."""
+    must_build(user)
+    known = {field.id for field in dataset.all_taken_fields}
+    if how not in ("full", "append", "replace"):
+        raise VedutaError("That way of taking rows in does not exist.", hint="Choose one from the list.")
+    if how == "replace" and not key:
+        raise VedutaError("By which columns are rows the same?", hint="Choose at least one key column.")
+    if set(key) - known or (since and since not in known):
+        raise VedutaError("A column that was chosen is gone.", hint="Choose another one.")
+    dataset.taking = {"how": how, "key": key if how == "replace" else [], "since": since if how != "full" else ""}
+    dataset.save(update_fields=["taking"])
 
 
 def delete_dataset(user: User, dataset: Dataset) -> None:

@@ -17,6 +17,7 @@ from django.db import transaction
 
 from veduta.core.data.fields import Field
 from veduta.core.data.importing import Import
+from veduta.core.data.landing import Landing
 from veduta.core.data.profile import Profile, profile
 from veduta.core.data.stored import decode, encode
 from veduta.core.errors import FileProblem
@@ -111,14 +112,14 @@ def forget() -> None:
 def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
     """Read a file into a version's chunks, which is ready then but nobody's yet. Returns its fields."""
     fields = upload.all_fields
-    reading = Import(upload.file, upload.file_options, fields, upload.places, upload.width)
+    reading = Import(upload.place, upload.file_options, fields, upload.places, upload.width)
     parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
-    rows = 0
+    rows, total = 0, upload.size if upload.is_text else Landing.open(upload.place).rows
     for position, chunk in enumerate(reading.chunks()):
         rows += chunk.rows
         with transaction.atomic():
             _store(version, position, chunk.columns)
-            tick("Reading the file", 0.6 * chunk.bytes_read / max(1, upload.size), rows, chunk.bytes_read)
+            tick("Reading the rows", 0.6 * min(1, chunk.bytes_read / max(1, total)), rows, chunk.bytes_read)
         for values, _ in chunk.columns:
             parts[values.name].append(values)
     if not reading.rows:

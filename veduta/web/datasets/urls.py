@@ -1,10 +1,18 @@
 from django.urls import path
 
-from veduta.web.datasets import refresh_views, shaping_views, views
+from veduta.web.datasets import refresh_views, shaping_views, source_views, views
 
 urlpatterns = [
     path("", views.dataset_list, name="data"),
     path("uploads/", views.receive, name="upload-receive"),
+    path("paste/", views.paste, name="paste"),
+    path("connections/", source_views.connections, name="connections"),
+    path("connections/new/<str:kind>/", source_views.connection_new, name="connection-new"),
+    path("connections/<int:number>/", source_views.connection, name="connection"),
+    path("connections/<int:number>/save/", source_views.connection_save, name="connection-save"),
+    path("connections/<int:number>/delete/", source_views.connection_delete, name="connection-delete"),
+    path("connections/<int:number>/rows/", source_views.source, name="connection-rows"),
+    path("connections/<int:number>/try/", source_views.try_out, name="connection-try"),
     path("uploads/<uuid:pk>/", views.upload, name="upload"),
     path("uploads/<uuid:pk>/options/", views.upload_options, name="upload-options"),
     path("uploads/<uuid:pk>/columns/<slug:field_id>/", views.upload_column, name="upload-column"),
@@ -33,6 +41,7 @@ urlpatterns = [
     path("formulas/", shaping_views.formula_reference, name="formula-reference"),
     path("lineage/", refresh_views.lineage, name="lineage"),
     path("<uuid:pk>/refreshes/", refresh_views.refreshes, name="dataset-refreshes"),
+    path("<uuid:pk>/taking/", refresh_views.taking_set, name="dataset-taking"),
     path("<uuid:pk>/schedule/", refresh_views.schedule_set, name="dataset-schedule"),
     path("<uuid:pk>/refresh/", refresh_views.refresh_start, name="refresh-start"),
     path("refreshes/<int:number>/", refresh_views.refresh, name="refresh"),

@@ -50,16 +50,34 @@ def receive(request: HttpRequest) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header."""
     dataset = None
     if target := request.GET.get("dataset"):
-        try:
-            dataset = _dataset(uuid.UUID(target))
-        except ValueError:
-            raise Http404 from None
+        dataset = _dataset(_uuid(target))
     try:
         length = int(request.headers.get("Content-Length") or 0)
         name = unquote(request.headers.get("X-File-Name", ""))
-        upload = services.receive(request.user, request, length, name, dataset)
+        if first := request.GET.get("with"):
+            found = get_object_or_404(Upload, pk=_uuid(first), owner=request.user)
+            upload = services.receive_another(request.user, found, request, length, name)
+        else:
+            upload = services.receive(request.user, request, length, name, dataset)
     except UnreadablePostError:
         raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
+    return JsonResponse({"address": reverse("upload", args=[upload.pk]), "upload": str(upload.pk)})
+
+
+def _uuid(text: str) -> uuid.UUID:
+    try:
+        return uuid.UUID(text)
+    except ValueError:
+        raise Http404 from None
+
+
+@require_POST
+@builders_only
+def paste(request: HttpRequest) -> JsonResponse:
+    """Take pasted cells."""
+    data = sent_json(request)
+    dataset = _dataset(_uuid(str(data["dataset"]))) if data.get("dataset") else None
+    upload = services.paste(request.user, str(data.get("cells") or ""), dataset)
     return JsonResponse({"address": reverse("upload", args=[upload.pk])})
 
 
@@ -330,7 +348,7 @@ def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResp
         undo["aggregate"] = before["aggregate"]
     again = services.update_field(request.user, found, field_id, changes)
     if again:
-        return JsonResponse({"address": reverse("upload", args=[again.pk])})
+        return JsonResponse({"address": reverse("upload" if isinstance(again, Upload) else "refresh", args=[again.pk])})
     return JsonResponse({"message": f"“{before['name']}” is changed.", "undo": undo})
 
 

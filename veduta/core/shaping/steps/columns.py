@@ -7,7 +7,7 @@ from typing import ClassVar, Literal
 
 import polars as pl
 
-from veduta.core.data.convert import Failures, convert
+from veduta.core.data.convert import Failures, cast_values, convert
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role, Schema, aggregates_for
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.recognise import DATE_SHAPES
@@ -170,25 +170,6 @@ def _cast(field: Field, was: Kind, report: StepReport, values: pl.Series) -> pl.
     else:
         report.failures.pop(field.name, None)
     return result
-
-
-def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
-    """Values of one kind as another where that has a meaning: a decimal is a whole number if it has no fraction,
-    a date-time's day is a date, 1 and 0 are yes and no; other values become empty."""
-    frame, v = values.alias("v").to_frame(), pl.col("v")
-    if (was.is_number and kind is Kind.DECIMAL) or (was is Kind.YES_NO and kind.is_number) or (was.is_date and kind.is_date):
-        made = v.cast(kind.dtype)
-    elif was is Kind.DECIMAL and kind is Kind.WHOLE:
-        made = pl.when((v == v.floor()) & (v.abs() < 2**63)).then(v.cast(pl.Int64, strict=False))
-    elif was.is_number and kind is Kind.YES_NO:
-        made = pl.when(v.is_in([0, 1])).then(v == 1)
-    else:
-        made = pl.lit(None, dtype=kind.dtype)
-    return (
-        frame.select(made.alias("r")).to_series()
-        if made.meta.root_names()
-        else pl.Series([None], dtype=kind.dtype).new_from_index(0, len(values))
-    )
 
 
 @step

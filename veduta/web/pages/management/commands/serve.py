@@ -19,14 +19,19 @@ class Command(BaseCommand):
         parser.add_argument("--threads", type=int, default=8)
 
     def handle(self, *, demo: bool, threads: int, **options) -> None:
-        address = f"127.0.0.1:{os.environ.get('PORT', '8000')}"
+        port = int(os.environ.get("PORT", "8000"))
+        address = f"127.0.0.1:{port}"
+        if demo:
+            allowed = filter(None, [os.environ.get("VEDUTA_ALLOWED_FEEDS"), f"127.0.0.1:{port + 1}"])
+            os.environ["VEDUTA_ALLOWED_FEEDS"] = ",".join(allowed)
         web = subprocess.Popen(
             [
                 sys.executable, "-m", "gunicorn", "veduta.web.wsgi", "--bind", address, "--worker-class", "gthread",
                 "--workers", "1", "--threads", str(threads), "--timeout", "600", "--log-level", "warning",
             ]
         )  # fmt: skip
-        worker = self._worker()
+        worker = self._manage("worker")
+        standin = self._manage("standin", f"--port={port + 1}") if demo else None
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: sys.exit(0))
         self.stdout.write(f"\nVeduta is at http://{address}/")
@@ -38,14 +43,15 @@ class Command(BaseCommand):
         try:
             while web.poll() is None:
                 if worker.poll() is not None:
-                    worker = self._worker()
+                    worker = self._manage("worker")
                 time.sleep(0.5)
             sys.exit(web.returncode)
         finally:
-            for process in (web, worker):
+            running = [process for process in (web, worker, standin) if process]
+            for process in running:
                 process.terminate()
-            for process in (web, worker):
+            for process in running:
                 process.wait(timeout=20)
 
-    def _worker(self) -> subprocess.Popen:
-        return subprocess.Popen([sys.executable, "manage.py", "worker"], cwd=settings.BASE_DIR)
+    def _manage(self, *command: str) -> subprocess.Popen:
+        return subprocess.Popen([sys.executable, "manage.py", *command], cwd=settings.BASE_DIR)

@@ -1,0 +1,341 @@
+"""Fetch rows from a web feed: JSON or CSV over HTTP, page by page, politely and within limits."""
+
+from __future__ import annotations
+
+import hashlib
+import ipaddress
+import random
+import socket
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+from urllib.parse import urljoin, urlsplit
+
+import httpx
+from pydantic import Field as Attribute
+
+from veduta.core.data.fields import Frozen
+from veduta.core.data.formats import land_csv_bytes, parse_json, record_places, records_at, records_frame
+from veduta.core.data.landing import Landing
+from veduta.core.errors import VedutaError
+
+MOST_BYTES = 500 * 1024**2
+MOST_PAGES = 20_000
+TRIES = 4
+LONGEST_WAIT = 60.0
+MOST_REDIRECTS = 5
+
+
+class FeedProblem(VedutaError):
+    """The feed cannot be fetched, or gives something else than expected."""
+
+    code = "feed"
+
+
+class Paging(Frozen):
+    """How a feed is cut into pages.
+
+    "page" counts pages and "offset" rows in the query value `parameter`, from `start`; "next" follows the address (or
+    takes the mark for `parameter`) that is at `next` in each answer. `size` is sent as `size_parameter` if that is set.
+    """
+
+    how: Literal["none", "page", "offset", "next"] = "none"
+    parameter: str = Attribute("", max_length=100)
+    start: int = 1
+    size_parameter: str = Attribute("", max_length=100)
+    size: int = Attribute(100, ge=1, le=100_000)
+    next: str = Attribute("", max_length=200)
+
+
+class Feed(Frozen):
+    """One end point. `path` is added to the connection's address; ":last" in a query value stands for the latest value
+    taken in so far."""
+
+    path: str = Attribute("", max_length=2_000)
+    query: dict[str, str] = {}
+    headers: dict[str, str] = {}
+    format: Literal["json", "csv"] = "json"
+    records: str = Attribute("", max_length=300)
+    paging: Paging = Paging()
+    timeout: float = Attribute(30, gt=0, le=600)
+
+
+@dataclass
+class Fetched:
+    """What fetching brought besides rows: where records were seen, and marks for asking only for news the next time."""
+
+    places: list[tuple[str, int]]
+    marks: dict[str, str]
+    unchanged: bool = False
+    pages: int = 0
+
+
+def fetch(
+    feed: Feed,
+    address: str,
+    landing: Landing,
+    *,
+    headers: dict[str, str] | None = None,
+    query: dict[str, str] | None = None,
+    allowed: frozenset[str] = frozenset(),
+    marks: dict[str, str] | None = None,
+    last: str = "",
+    limit: int | None = None,
+    tick: Callable[[int], None] = lambda rows: None,
+    sleep: Callable[[float], None] = time.sleep,
+    most_bytes: int = MOST_BYTES,
+) -> Fetched:
+    """Fetch a feed's rows into a landing: all, or about `limit` for trying out.
+
+    `headers` and `query` of the connection (its secret among them) go only to the connection's own host. `allowed` are
+    the hosts ("name" or "name:port") that may be asked although they are not public. `marks` are those of the time
+    before. Raises FeedProblem.
+    """
+    visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes)
+    found = Fetched([], {})
+    seen: set[str] = set()
+    values = {key: value.replace(":last", last) for key, value in feed.query.items()}
+    for page in _pages(feed, values, visit, address):
+        conditional = marks if feed.paging.how == "none" and not found.pages else None
+        body, answered = visit.get(*page.send(), conditional or {})
+        if body is None:
+            return Fetched([], marks or {}, unchanged=True)
+        found.pages += 1
+        digest = hashlib.sha256(body).hexdigest()
+        if digest in seen:
+            raise FeedProblem(
+                f"Page {found.pages:,} of the feed is the same as one before, so it would never end.",
+                hint="Check how it is cut into pages.",
+            )
+        seen.add(digest)
+        rows = landing.rows
+        data = None
+        if feed.format == "csv":
+            if body.strip():
+                land_csv_bytes(body, landing)
+        else:
+            data = parse_json(body)
+            found.places = found.places or record_places(data)
+            records = records_at(data, feed.records) if not _is_empty(data, feed.records) else []
+            if records:
+                landing.add(records_frame(records))
+        if found.pages == 1 and feed.paging.how == "none":
+            found.marks = {
+                key: answered[name] for key, name in (("etag", "etag"), ("modified", "last-modified")) if name in answered
+            }
+        tick(landing.rows)
+        if limit and landing.rows >= limit:
+            break
+        if found.pages >= MOST_PAGES:
+            raise FeedProblem(
+                f"The feed has more than {MOST_PAGES:,} pages.", hint="Take larger pages, or narrow what is asked for."
+            )
+        page.answered(data, landing.rows - rows)
+    return found
+
+
+def _is_empty(data: Any, path: str) -> bool:
+    """Whether the answer is a list without records at the place where records are."""
+    value = data
+    for key in filter(None, path.split(".")):
+        value = value.get(key) if isinstance(value, dict) else None
+    return value == [] or (
+        isinstance(data, dict) and not path and not record_places(data) and any(v == [] for v in data.values())
+    )
+
+
+class _Page:
+    """One request to make; the answer decides whether another follows."""
+
+    def __init__(self, address: str, values: dict[str, str]) -> None:
+        self.address, self.values = address, values
+        self.data: Any = None
+        self.rows = 0
+
+    def send(self) -> tuple[str, dict[str, str]]:
+        return self.address, self.values
+
+    def answered(self, data: Any, rows: int) -> None:
+        self.data, self.rows = data, rows
+
+
+def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> Iterator[_Page]:
+    paging = feed.paging
+    start = _joined(address, feed.path)
+    sized = {
+        **values,
+        **({paging.size_parameter: str(paging.size)} if paging.how != "none" and paging.size_parameter else {}),
+    }
+    if paging.how == "none":
+        yield _Page(start, values)
+    elif paging.how == "next":
+        target, more = start, sized
+        while True:
+            page = _Page(target, more)
+            yield page
+            mark = _at(page.data, paging.next)
+            if not mark:
+                return
+            if paging.parameter:
+                more = {**sized, paging.parameter: str(mark)}
+            else:
+                target, more = urljoin(target, str(mark)), {}
+    else:
+        number = paging.start
+        while True:
+            page = _Page(start, {**sized, (paging.parameter or paging.how): str(number)})
+            yield page
+            if not page.rows or (paging.size_parameter and page.rows < paging.size):
+                return
+            number += 1 if paging.how == "page" else page.rows
+
+
+def _at(data: Any, path: str) -> Any:
+    for key in filter(None, path.split(".")):
+        data = data.get(key) if isinstance(data, dict) else None
+    return data if path and isinstance(data, str | int) else None
+
+
+def _joined(address: str, path: str) -> str:
+    return address.rstrip("/") + ("/" + path.lstrip("/") if path else "")
+
+
+class _Visit:
+    """Requests to one feed, each checked before it is made."""
+
+    def __init__(self, address, feed: Feed, headers, query, allowed, sleep, most_bytes) -> None:
+        self.feed, self.allowed, self.sleep, self.most_bytes = feed, allowed, sleep, most_bytes
+        self.home = _host(address)
+        self.headers, self.query = headers, query
+        self.client = httpx.Client(timeout=feed.timeout, follow_redirects=False, trust_env=False)
+
+    def get(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[bytes | None, httpx.Headers]:
+        """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""
+        for attempt in range(1, TRIES + 1):
+            last_try = attempt == TRIES
+            try:
+                status, answered, body = self._once(address, values, marks)
+            except httpx.TimeoutException:
+                if last_try:
+                    raise FeedProblem(
+                        f"The feed did not answer within {self.feed.timeout:g} seconds, {TRIES} times.",
+                        hint="Try later, or raise the time-out.",
+                    ) from None
+            except httpx.HTTPError as error:
+                if last_try:
+                    raise FeedProblem(
+                        f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later."
+                    ) from None
+            else:
+                if status == 304:
+                    return None, answered
+                if status < 300:
+                    return body, answered
+                if status not in (408, 425, 429) and status < 500:
+                    raise _refused(status)
+                if last_try:
+                    raise _refused(status)
+                if wait := _told_to_wait(answered):
+                    if wait > LONGEST_WAIT:
+                        raise FeedProblem(
+                            f"The feed asks to wait {wait:,.0f} seconds before the next request.",
+                            hint="Refresh it less often, or later.",
+                        )
+                    self.sleep(wait)
+                    continue
+            self.sleep(2 ** (attempt - 1) + random.random() / 4)
+        raise AssertionError("unreachable")
+
+    def _once(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[int, httpx.Headers, bytes]:
+        for _ in range(MOST_REDIRECTS + 1):
+            ours = _host(address) == self.home
+            headers = {"User-Agent": "Veduta", "Accept-Encoding": "gzip, identity", **self.feed.headers}
+            headers |= self.headers if ours else {}
+            headers |= {
+                name: marks[key]
+                for key, name in (("etag", "If-None-Match"), ("modified", "If-Modified-Since"))
+                if key in marks
+            }
+            target, extensions = self._checked(address, headers)
+            params = {**values, **(self.query if ours else {})}
+            with self.client.stream("GET", target, params=params or None, headers=headers, extensions=extensions) as answer:
+                if answer.is_redirect:
+                    address, values = urljoin(address, answer.headers["location"]), {}
+                    continue
+                return answer.status_code, answer.headers, self._body(answer)
+        raise FeedProblem("The feed redirects again and again.", hint="Check the address.")
+
+    def _body(self, answer: httpx.Response) -> bytes:
+        parts, size = [], 0
+        for piece in answer.iter_bytes(65_536):
+            size += len(piece)
+            if size > self.most_bytes:
+                raise FeedProblem(
+                    f"The answer is larger than {self.most_bytes // 1024**2:,} MB.",
+                    hint="Ask for less at a time, with pages or a filter.",
+                )
+            parts.append(piece)
+        return b"".join(parts)
+
+    def _checked(self, address: str, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
+        """The address with its host looked up and found to be public or allowed; the request goes to that very number,
+        so that a name cannot mean another place a moment later."""
+        parts = urlsplit(address)
+        if parts.scheme not in ("http", "https") or not parts.hostname:
+            raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="It starts with https:// or http://.")
+        try:
+            port = parts.port or (443 if parts.scheme == "https" else 80)
+            numbers = {info[4][0] for info in socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)}
+        except (OSError, UnicodeError, ValueError):
+            raise FeedProblem(f"There is no host named “{parts.hostname}”.", hint="Check the address.") from None
+        if not {parts.hostname.lower(), f"{parts.hostname.lower()}:{port}"} & self.allowed and not all(
+            map(_is_public, numbers)
+        ):
+            raise FeedProblem(
+                f"“{parts.hostname}” is inside a private network, where feeds are not fetched from.",
+                hint="A steward can allow the host in the settings.",
+            )
+        number = sorted(numbers, key=lambda each: ":" in each)[0]
+        host = f"[{number}]" if ":" in number else number
+        headers["Host"] = parts.netloc.rpartition("@")[2]
+        target = parts._replace(netloc=f"{host}:{port}").geturl()
+        return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
+
+
+def _is_public(number: str) -> bool:
+    address = ipaddress.ip_address(number.partition("%")[0])
+    mapped = getattr(address, "ipv4_mapped", None)
+    return (mapped or address).is_global and not address.is_multicast
+
+
+def _host(address: str) -> tuple[str, str, int | None]:
+    parts = urlsplit(address)
+    try:
+        return parts.scheme, (parts.hostname or "").lower(), parts.port
+    except ValueError:
+        raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="Check the port.") from None
+
+
+def _told_to_wait(headers: httpx.Headers) -> float:
+    text = headers.get("retry-after", "")
+    return float(text) if text.replace(".", "", 1).isdigit() else 0.0
+
+
+def _refused(status: int) -> FeedProblem:
+    if status in (401, 403):
+        return FeedProblem(
+            f"The feed refuses us (status {status}).", hint="Check the connection's secret and what it may read."
+        )
+    if status == 404:
+        return FeedProblem("The feed has nothing at this address (status 404).", hint="Check the path.")
+    if status == 429:
+        return FeedProblem(
+            f"The feed says that we ask too often (status 429), {TRIES} times.", hint="Refresh it less often."
+        )
+    return FeedProblem(f"The feed answers with an error (status {status}).", hint="Try later, or tell who runs it.")
+
+
+def _reason(error: httpx.HTTPError) -> str:
+    text = str(error).strip() or type(error).__name__
+    return "the connection was refused" if "refused" in text.lower() else text.rstrip(".")[:150]

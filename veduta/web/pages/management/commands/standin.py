@@ -1,0 +1,13 @@
+from django.core.management.base import BaseCommand
+
+from veduta.demo.standin import make_server
+
+
+class Command(BaseCommand):
+    help = "Run the stand-in for the ferry company's other systems, for the demo."
+
+    def add_arguments(self, parser) -> None:
+        parser.add_argument("--port", type=int, default=8001)
+
+    def handle(self, *, port: int, **options) -> None:
+        make_server(port).serve_forever()
