@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -99,7 +100,8 @@ def fetch_rows(
         schema, _, name = table_name.rpartition(".")
         statement = select(text("*")).select_from(table(name, schema=schema or None))
     else:
-        statement = text(only_reads(query))
+        # Only :last is a value to fill in; other colons are the query's own.
+        statement = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query)))
         if ":last" in query:
             statement = statement.bindparams(last=last)
     if limit and table_name:

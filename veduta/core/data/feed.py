@@ -260,7 +260,7 @@ class _Visit:
             target, extensions = self._checked(address, headers)
             params = {**values, **(self.query if ours else {})}
             with self.client.stream("GET", target, params=params or None, headers=headers, extensions=extensions) as answer:
-                if answer.is_redirect:
+                if answer.has_redirect_location:
                     address, values = urljoin(address, answer.headers["location"]), {}
                     continue
                 return answer.status_code, answer.headers, self._body(answer)

@@ -321,9 +321,7 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
         raise VedutaError("Every column is left out.", hint="Keep at least one column.")
     with transaction.atomic():
         if upload.dataset is None:
-            upload.dataset = Dataset.objects.create(
-                name=name.strip()[:200] or name_from_file(upload.file_name), created_by=user
-            )
+            upload.dataset = Dataset.objects.create(name=name.strip()[:200] or name_from_upload(upload), created_by=user)
         upload.about = {**upload.about, "left_out": [f["source"] for f in upload.fields if f["id"] in leave_out]}
         upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
@@ -331,8 +329,15 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
     ask_for(user, upload.dataset, Refresh.Cause.FILE, upload=upload)
 
 
+def name_from_upload(upload: Upload) -> str:
+    """What a dataset is called unless somebody says otherwise."""
+    return name_from_file(
+        re.split(": |/", upload.file_name)[-1].replace("-", " ") if upload.is_fetched else upload.file_name
+    )
+
+
 def name_from_file(file_name: str) -> str:
-    stem = re.sub(r"[\s_]+", " ", file_name.rsplit(".", 1)[0]).strip() or "Dataset"
+    stem = re.sub(r"[\s_]+", " ", re.sub(r"\.\w{1,8}$", "", file_name)).strip() or "Dataset"
     return stem[0].upper() + stem[1:]
 
 

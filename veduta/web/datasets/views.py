@@ -101,7 +101,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         "encodings": ENCODING_WORDS.items(),
         "delimiters": DELIMITER_WORDS.items(),
         "kinds": [(kind.value, kind.words) for kind in Kind],
-        "name": upload.dataset.name if upload.dataset else services.name_from_file(upload.file_name),
+        "name": upload.dataset.name if upload.dataset else services.name_from_upload(upload),
         "problem": problem or (VedutaError(upload.message) if upload.message else None),
     }
     try:
