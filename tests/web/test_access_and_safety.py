@@ -11,6 +11,7 @@ from django.urls import URLPattern, get_resolver, reverse
 from tests.web.support import PASSWORD, WebTest
 from veduta.demo.load import load_demo
 from veduta.web.accounts.models import User
+from veduta.web.datasets.models import Connection
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
@@ -35,6 +36,8 @@ class EveryView(WebTest):
         self.make_dashboard()
         self.grant()
         self.upload = self.dataset.uploads.get()
+        connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
+        self.numbers = {"connection": connection.pk, "refresh": self.dataset.refreshes.get().pk}
 
     def address(self, pattern: URLPattern) -> str:
         names = {
@@ -44,8 +47,17 @@ class EveryView(WebTest):
             "dashboard": self.dashboard.pk,
             "version": self.dataset.pk,
             "field": self.dataset.pk,
+            "shape": self.dataset.pk,
+            "refresh": self.dataset.pk,
         }
-        values = {"number": 1, "field_id": "c1", "block_id": "bars", "control_id": "region", "slug": "first-steps"}
+        values = {
+            "number": self.numbers.get(pattern.name.split("-")[0], 1),
+            "kind": "feed",
+            "field_id": "c1",
+            "block_id": "bars",
+            "control_id": "region",
+            "slug": "first-steps",
+        }
         if "pk" in pattern.pattern.converters:
             start = pattern.name.split("-")[0]
             values["pk"] = self.explorer.pk if start == "person" else names[start]

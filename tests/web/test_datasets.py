@@ -28,7 +28,7 @@ class Uploads(WebTest):
         self.as_(self.analyst)
         answer = self.send(FERRIES.encode(), "F%C3%A4hren_2026.csv")
         upload = Upload.objects.get()
-        self.assertEqual(answer.json(), {"address": reverse("upload", args=[upload.pk])})
+        self.assertEqual(answer.json()["address"], reverse("upload", args=[upload.pk]))
         page = self.client.get(answer.json()["address"])
         self.assertContains(page, "Fähren 2026")
         self.assertContains(page, "Harrow–Tern")

@@ -29,7 +29,7 @@ from veduta.core.data.formats import (
     unique_headings,
 )
 from veduta.core.data.landing import Landing
-from veduta.core.data.options import LandedOptions
+from veduta.core.data.options import LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
 from veduta.core.data.sniff import Sample, recognise_options, sample_landing, take_sample
 from veduta.core.errors import FileProblem, VedutaError
@@ -77,6 +77,7 @@ def receive_another(user: User, upload: Upload, stream, length: int, file_name: 
         _write(settings.UPLOAD_DIR / part["path"], stream, length)
         if not upload.parts:
             upload.parts = [{"path": upload.path, "name": upload.file_name}]
+            upload.path = f"{uuid.uuid4().hex}.several"
         upload.parts = [*upload.parts, part]
         upload.size += length
         upload.format, upload.options = "several", {}
@@ -127,8 +128,23 @@ def _look_at(upload: Upload) -> None:
 
 
 def land(upload: Upload) -> None:
-    """Read a file that is not text into its landing, as its options say."""
-    landing, options = Landing.begin(upload.landing), upload.file_options
+    """Read a file that is not text into its landing, as its options say; what had landed before stays if that fails."""
+    new = upload.landing.with_name(f"{upload.landing.name}.new")
+    landing = Landing.begin(new)
+    try:
+        options = _land_into(upload, landing)
+        landing.finish()
+    except BaseException:
+        shutil.rmtree(new, ignore_errors=True)
+        raise
+    shutil.rmtree(upload.landing, ignore_errors=True)
+    new.rename(upload.landing)
+    upload.options = options.model_dump(mode="json")
+
+
+def _land_into(upload: Upload, landing: Landing) -> SheetOptions | RecordsOptions | LandedOptions:
+    """Returns the options with what was found by looking filled in."""
+    options = upload.file_options
     if upload.format == "several":
         _land_several(upload, landing)
     elif upload.format == "sheet":
@@ -145,8 +161,7 @@ def land(upload: Upload) -> None:
             if places and not options.records:
                 options = options.model_copy(update={"records": places[0][0]})
         land_json(upload.file, options, landing, lines=upload.format == "json_lines")
-    landing.finish()
-    upload.options = options.model_dump(mode="json")
+    return options
 
 
 def _land_several(upload: Upload, landing: Landing) -> None:

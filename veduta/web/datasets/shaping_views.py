@@ -93,6 +93,8 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
     `editing` is the step's form; while it is not filled in, what is missing is said and the rows stay those before it."""
     dataset, data = _dataset(pk), sent_json(request)
+    if not isinstance(data.get("steps") or [], list):
+        raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
     steps, at, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
     answer: dict[str, Any] = {}
     kind = kinds.get((editing or {}).get("do", ""))
