@@ -33,9 +33,7 @@ ROWS = "3000"
 
 def start_server(folder: Path, rows: str = ROWS) -> str:
     """Start server and worker on demo data in a folder; they stop with this process. Returns the address."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = str(probe.getsockname()[1])
+    port = str(_two_free_ports())
     environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "DJANGO_SETTINGS_MODULE": "veduta.web.settings"}
 
     def manage(*arguments: str) -> list[str]:
@@ -47,7 +45,7 @@ def start_server(folder: Path, rows: str = ROWS) -> str:
         ("demo", f"--rows={rows}"),
     ):
         subprocess.run(manage(*command), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
-    server = subprocess.Popen(manage("serve"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
+    server = subprocess.Popen(manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
     atexit.register(lambda: (server.terminate(), server.wait(timeout=30)))
     address = f"http://127.0.0.1:{port}"
     for _ in range(300):
@@ -57,6 +55,19 @@ def start_server(folder: Path, rows: str = ROWS) -> str:
         except (urllib.error.URLError, ConnectionError):
             time.sleep(0.1)
     raise RuntimeError("The server did not start.")
+
+
+def _two_free_ports() -> int:
+    """A port for the server; the stand-in takes the next one."""
+    while True:
+        with socket.socket() as first, socket.socket() as second:
+            first.bind(("127.0.0.1", 0))
+            port = first.getsockname()[1]
+            try:
+                second.bind(("127.0.0.1", port + 1))
+            except OSError:
+                continue
+            return port
 
 
 @cache

@@ -1,0 +1,113 @@
+"""A worker killed at random points of a refresh, again and again: no half version, and none lost."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parents[2]
+KILLS = int(os.environ.get("VEDUTA_KILLS", "50"))
+PREPARE = """
+from pathlib import Path
+from django.core.management import call_command
+call_command("migrate", verbosity=0)
+from veduta.demo.generate import sailings
+from veduta.demo.load import import_file, load_people
+from veduta.web.datasets.models import Dataset
+from veduta.core.shaping.shaping import load_shaping
+folder = Path(FOLDER)
+sailings(ROWS).write_csv(folder / "sailings.csv")
+dataset = import_file(load_people()["analyst"], folder / "sailings.csv", "Sailings")
+ids = {f.source: f.id for f in dataset.all_fields}
+steps = [
+    {"id": "s1", "do": "formula", "name": "Step", "formula": "difference(passengers) along (departure) restart (route)"},
+    {"id": "s2", "do": "filter", "filters": [{"kind": "range", "field": ids["capacity"], "low": 0}]},
+]
+dataset.steps = load_shaping({"steps": steps}).model_dump(mode="json")
+dataset.save()
+"""
+# Puts right what was cut off, then reads the file anew and runs the steps; says when it starts and ends.
+WORK = """
+from veduta.web.datasets import refreshing
+from veduta.web.datasets.models import Dataset, Refresh, Upload
+dataset = Dataset.objects.get()
+print("ready", flush=True)
+refreshing.recover()
+refreshing.work_off()
+last = dataset.uploads.latest("created_at")
+again = Upload.objects.create(
+    dataset=dataset, file_name=last.file_name, path=last.path, size=last.size, options=last.options, fields=last.fields,
+    places=last.places, width=last.width, state="queued", owner=last.owner,
+)
+Refresh.objects.create(dataset=dataset, cause="file", upload=again)
+refreshing.work_off()
+print("done", flush=True)
+"""
+START = "import os, django\nos.environ['DJANGO_SETTINGS_MODULE'] = 'veduta.web.settings'\ndjango.setup()\n"
+ROWS = 20_000
+
+
+class Killed(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp(prefix="veduta-killed-"))
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.environment = os.environ | {"VEDUTA_DATA": str(self.folder), "VEDUTA_LOG": "ERROR"}
+        code = START + f"FOLDER, ROWS = {str(self.folder)!r}, {ROWS}\n" + PREPARE
+        subprocess.run([sys.executable, "-c", code], cwd=ROOT, env=self.environment, check=True, stdout=subprocess.DEVNULL)
+
+    def start(self) -> subprocess.Popen:
+        process = subprocess.Popen(
+            [sys.executable, "-c", START + WORK], cwd=ROOT, env=self.environment, stdout=subprocess.PIPE, text=True
+        )
+        self.assertEqual(process.stdout.readline(), "ready\n")
+        return process
+
+    def query(self, sql: str):
+        with sqlite3.connect(self.folder / "veduta.sqlite3") as database:
+            return database.execute(sql).fetchall()
+
+    def check_whole(self) -> int:
+        """The current version is ready and has each of its columns whole; returns its number."""
+        (current,) = self.query("select current_id from datasets_dataset")[0]
+        state, number, rows = self.query(f"select state, number, rows from datasets_version where id = {current}")[0]
+        self.assertEqual((state, rows), ("ready", ROWS + 1))
+        places = self.query(
+            f"select column, count(*), max(position) from datasets_chunk where version_id = {current} group by column"
+        )
+        self.assertTrue(all(count == last + 1 for _, count, last in places))
+        self.assertIn(len(places), (16, 17))  # before the steps, and with their column
+        return number
+
+    def test_no_half_version_and_none_lost(self):
+        whole = self.start()
+        begun = time.perf_counter()
+        self.assertEqual(whole.stdout.readline(), "done\n")
+        lasting = time.perf_counter() - begun
+        whole.communicate()
+        number, hits = self.check_whole(), 0
+        for _ in range(KILLS):
+            process = self.start()
+            time.sleep(random.uniform(0, lasting))
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+            self.assertGreaterEqual(self.check_whole(), number)
+            number = self.check_whole()
+            hits += bool(self.query("select 1 from datasets_refresh where state = 'running'"))
+        last = self.start()
+        self.assertIn("done", last.communicate(timeout=120)[0])
+        self.assertGreater(self.check_whole(), 1)
+        self.assertGreater(hits, KILLS // 5)  # most kills hit a refresh
+        self.assertEqual(self.query("select count(*) from datasets_version where state = 'loading'"), [(0,)])
+        self.assertEqual(self.query("select count(*) from datasets_refresh where state in ('running', 'queued')"), [(0,)])
+        self.assertGreater(self.query("select count(*) from datasets_refresh where state = 'interrupted'")[0][0], 0)
+        kept = self.query("select count(*) from datasets_version where number is not null")[0][0]
+        self.assertLessEqual(kept, 10)
