@@ -1,4 +1,5 @@
-"""Measure Veduta against hand-written Polars in the same run: `python -m bench [import|questions|http|browser]`.
+"""Measure Veduta against hand-written Polars in the same run:
+`python -m bench [import|questions|http|browser|shaping|preview|bigfile]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and writes the same to bench.json in the data folder.
 Ratios are of medians.
@@ -77,7 +78,7 @@ def prepare():
 
     call_command("migrate", verbosity=0)
     load_demo(FOLDER / "demo", ROWS)
-    return Dataset.objects.select_related("current").get(), Dashboard.objects.select_related("published").get()
+    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related("published").get()
 
 
 def bench_import() -> None:
@@ -229,11 +230,168 @@ def bench_browser() -> None:
         chromium.close()
 
 
-GROUPS = {"import": bench_import, "questions": bench_questions, "http": bench_http, "browser": bench_browser}
+def bench_shaping() -> None:
+    """Six steps on 5 million rows, against the same written by hand."""
+    import datetime as dt
+
+    from veduta.core.data.fields import Field, Kind, Schema
+    from veduta.core.query.filters import Context
+    from veduta.core.shaping.flow import Flow, Run
+    from veduta.core.shaping.shaping import load_shaping, shape
+    from veduta.demo.generate import routes, sailings
+
+    rows = ROWS * 5
+    some = sailings(ROWS).select("route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost")
+    frame = pl.concat([some] * 5).head(rows).rechunk()
+    kinds = {
+        "route": Kind.TEXT, "sailing_date": Kind.DATE, "passengers": Kind.TEXT, "fare_revenue": Kind.DECIMAL, "fuel_cost": Kind.DECIMAL
+    }
+
+    def schema(of: dict[str, Kind]) -> Schema:
+        return Schema([Field(id=name, source=name, name=name, kind=kind) for name, kind in of.items()])
+
+    other = routes().select("route", "region")
+    side = Flow(other.lazy(), schema({"route": Kind.TEXT, "region": Kind.TEXT}))
+    steps = load_shaping({"steps": [
+        {"id": "s1", "do": "retype", "fields": ["passengers"], "kind": "whole"},
+        {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
+        {"id": "s3", "do": "formula", "name": "Step", "formula": "difference(passengers) along (sailing_date) restart (route)"},
+        {"id": "s4", "do": "join", "dataset": "routes", "keys": [{"own": "route", "other": "route"}], "bring": [{"field": "region"}], "several": "multiply"},
+        {"id": "s5", "do": "wide_to_long", "rule": "chosen", "chosen": ["fare_revenue", "fuel_cost"], "names_to": "What", "values_to": "Amount"},
+        {"id": "s6", "do": "group", "by": ["s4_region", "s5_name"], "measures": [
+            {"field": "s5_value", "aggregate": "sum"}, {"field": "s3", "aggregate": "mean"}, {"field": "s2", "aggregate": "mean"}, {}]},
+    ]})  # fmt: skip
+    flow, context = Flow(frame.lazy(), schema(kinds)), Context(dt.date(2026, 10, 31))
+
+    def ours() -> pl.DataFrame:
+        return shape(steps, flow, Run(lambda _: side, context)).frame
+
+    def by_hand() -> pl.DataFrame:
+        wide = (
+            frame.lazy()
+            .with_columns(pl.col("passengers").cast(pl.Int64))
+            .with_columns(head=pl.when(pl.col("passengers") != 0).then(pl.col("fare_revenue") / pl.col("passengers")))
+            .with_columns(step=pl.col("passengers") - pl.col("passengers").shift(1).over("route", order_by="sailing_date"))
+            .join(other.lazy(), on="route", how="left")
+        )
+        long = wide.unpivot(
+            ["fare_revenue", "fuel_cost"],
+            index=["route", "sailing_date", "passengers", "head", "step", "region"],
+            variable_name="what",
+            value_name="amount",
+        )
+        return (
+            long.group_by("region", "what")
+            .agg(pl.col("amount").sum(), pl.col("step").mean(), pl.col("head").mean(), pl.len())
+            .sort("region", "what")
+            .collect()
+        )
+
+    mine, theirs = ours(), by_hand()
+    assert mine.height == theirs.height and abs(mine["s6_sum_s5_value"].sum() - theirs["amount"].sum()) < 1
+    report(f"Six steps on {rows:,} rows", *alternately(ours, by_hand, 7), "at most 1.3")
+
+
+def bench_preview() -> None:
+    """What the shaping screen waits for after an edit, on a dataset of 5 million rows (over HTTP's code, without the network)."""
+    from django.test import Client
+
+    from veduta.core.data.fields import Field, Kind
+    from veduta.demo.generate import sailings
+    from veduta.demo.load import load_people
+    from veduta.web.datasets.models import Dataset, Version
+    from veduta.web.datasets.store import write_rows
+
+    call_command("migrate", verbosity=0)
+    analyst = load_people()["analyst"]
+    frame = pl.concat([sailings(ROWS)] * 5).select("route", "region", "vessel", "sailing_date", "passengers", "fare_revenue")
+    kinds = [Kind.TEXT, Kind.TEXT, Kind.TEXT, Kind.DATE, Kind.WHOLE, Kind.DECIMAL]
+    fields = [Field(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)]
+    dumped = [field.model_dump(mode="json") for field in fields]
+    dataset = Dataset.objects.create(name="Many sailings", fields=dumped, taken_fields=dumped)
+    version = Version.objects.create(dataset=dataset, number=1)
+    write_rows(version, frame, fields)
+    dataset.current = version
+    dataset.save()
+    client = Client(SERVER_NAME="localhost")
+    client.force_login(analyst, backend="django.contrib.auth.backends.ModelBackend")
+    steps = [
+        {"id": "s1", "do": "filter", "filters": [{"kind": "range", "field": "passengers", "low": 1}]},
+        {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
+        {
+            "id": "s3",
+            "do": "formula",
+            "name": "Step",
+            "formula": "difference(passengers) along (sailing_date) restart (route)",
+        },
+    ]
+    turn = 0
+
+    def edit() -> None:
+        nonlocal turn
+        turn += 1
+        editing = {"id": "s4", "do": "formula", "name": "Load", "formula": f"passengers * {turn}"}
+        dataset.refresh_from_db(fields=["draft_revision"])
+        data = {"steps": steps, "editing": editing, "base": dataset.draft_revision}
+        answer = client.post(
+            f"/data/{dataset.pk}/shape/look/", json.dumps(data), content_type="application/json", headers={"X-Veduta": "1"}
+        )
+        assert answer.status_code == 200 and "step" in answer.json()
+
+    edit()
+    report(f"Preview after an edit, {frame.height:,} rows", statistics.median(seconds(edit, 21)), goal="150 ms")
+
+
+def bench_bigfile() -> None:
+    """A CSV of 1 GB: time and peak memory of its import, against Polars' streaming read to Parquet; each in a process of its own."""
+    import subprocess
+
+    from veduta.demo.generate import sailings
+
+    call_command("migrate", verbosity=0)
+    path, size = FOLDER / "big.csv", int(os.environ.get("BENCH_BYTES", 1024**3))
+    piece = sailings(ROWS).write_csv(include_header=False).encode()
+    with path.open("wb") as file:
+        file.write(sailings(10).head(0).write_csv().encode())
+        while file.tell() < size:
+            file.write(piece)
+    measure = "import resource, time, sys\nstart = time.perf_counter()\n{work}\nprint(time.perf_counter() - start, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024)"
+    ours = (
+        "import os, django\ndjango.setup()\nfrom pathlib import Path\nfrom veduta.demo.load import import_file, load_people\n"
+        f"import_file(load_people()['analyst'], Path({str(path)!r}), 'Big')"
+    )
+    by_hand = f"import polars as pl\npl.scan_csv({str(path)!r}, try_parse_dates=True).sink_parquet({str(FOLDER / 'big.parquet')!r})"
+
+    def run(work: str) -> tuple[float, float]:
+        environment = os.environ | {"VEDUTA_UPLOAD_MB": "4096"}
+        done = subprocess.run(
+            [sys.executable, "-c", measure.format(work=work)], env=environment, capture_output=True, text=True, check=True
+        )
+        took, peak = map(float, done.stdout.split()[-2:])
+        return took, peak
+
+    (took, peak), (theirs, _) = run(ours), run(by_hand)
+    report(f"CSV of {path.stat().st_size / 1e9:.2f} GB to a dataset", took, theirs, "at most 2.5")
+    print(f"{'  its peak memory':<58}{peak / 1024**3:>13.2f} GB{'':>32}{'at most 3 GB':>16}", flush=True)
+    figures.append(
+        {"name": "peak memory of the import, bytes", "ours_ms": peak, "baseline_ms": None, "ratio": None, "goal": "3 GB"}
+    )
+    path.unlink()
+
+
+GROUPS = {
+    "shaping": bench_shaping,
+    "preview": bench_preview,
+    "bigfile": bench_bigfile,
+    "import": bench_import,
+    "questions": bench_questions,
+    "http": bench_http,
+    "browser": bench_browser,
+}
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["import", "http", "browser"]
+    wanted = sys.argv[1:] or ["import", "http", "browser", "shaping", "preview", "bigfile"]
     if unknown := set(wanted) - GROUPS.keys():
         sys.exit(f"There is no group {', '.join(sorted(unknown))}. Groups: {', '.join(GROUPS)}.")
     print(f"{'figure':<58}{'ours':>16}{'baseline':>16}{'ratio':>16}{'goal':>16}")

@@ -48,6 +48,66 @@ class Camera:
         self.page.wait_for_load_state("networkidle")
 
 
+SETTLED = "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+
+
+def shaping(camera: Camera) -> None:
+    """Sources, the shaping screen, a join with its match share, a table, lineage, refreshes."""
+    page = camera.page
+
+    def settled(act) -> None:
+        turn = page.evaluate("Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0)")
+        act()
+        page.wait_for_function(SETTLED, arg=turn)
+
+    def address(dataset: str) -> str:
+        camera.go("/data/")
+        return page.get_attribute(f"a:text-is('{dataset}')", "href")
+
+    camera.go("/data/connections/")
+    page.click("a:text-is('Skerry & Sound systems')")
+    page.fill("[name='feed.path']", "bookings")
+    page.select_option("[name='feed.paging.how']", "page")
+    page.fill("[name='feed.paging.parameter']", "page")
+    camera.shoot("sources")
+    camera.go(address("Daily harbour counts") + "shape/")
+    settled(lambda: page.click("#at-s3"))
+    settled(lambda: page.click("#edit-s3"))
+    page.wait_for_selector("#formula-said table")
+    camera.shoot("shaping")
+    camera.go(address("Harbour counts") + "shape/")
+    page.click("text=Add a step")
+    page.fill("#step-find", "bring in")
+    settled(lambda: page.keyboard.press("Enter"))
+    settled(lambda: page.select_option("#in-dataset", label="Ports"))
+    settled(lambda: page.click("#suggest-1"))
+    page.click("[data-match] summary >> nth=0")
+    camera.shoot("join")
+    settled(lambda: page.click("#form-cancel"))
+    camera.go(address("Bookings") + "table/")
+    settled(lambda: page.click("button[data-name='Channel']"))
+    settled(lambda: page.click(".popover button:text-is('Group by it …')"))
+    settled(lambda: page.locator("select[id^=in-measures-f]").last.select_option(label="Paid"))
+    page.locator("[data-unfold]").first.click()
+    page.wait_for_selector("[data-folded]")
+    camera.shoot("table")
+    camera.go("/data/lineage/")
+    camera.shoot("lineage")
+    counts = address("Daily harbour counts")
+    camera.go(counts + "shape/")
+    page.click("text=Add a step")
+    page.fill("#step-find", "filter")
+    settled(lambda: page.keyboard.press("Enter"))
+    settled(lambda: page.select_option("#filter-0", label="Passengers counted"))
+    page.fill("#low-0", "1")
+    settled(lambda: page.keyboard.press("Tab"))
+    page.click("#form-done")
+    page.click("text=Put into force")
+    page.wait_for_url("**" + counts)
+    camera.go(counts + "refreshes/")
+    camera.shoot("refreshes")
+
+
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
@@ -78,6 +138,7 @@ def main() -> None:
         analyst.page.set_input_files("input[type=file]", MESSY)
         analyst.page.wait_for_url("**/uploads/**")
         analyst.shoot("check")
+        shaping(analyst)
         analyst.go("/dashboards/")
         analyst.page.click("a:text-is('Edit')")
         analyst.page.wait_for_selector(".grid-stack .reachable")
