@@ -78,7 +78,9 @@ def prepare():
 
     call_command("migrate", verbosity=0)
     load_demo(FOLDER / "demo", ROWS)
-    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related("published").get()
+    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related(
+        "published"
+    ).get()
 
 
 def bench_import() -> None:
@@ -244,7 +246,11 @@ def bench_shaping() -> None:
     some = sailings(ROWS).select("route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost")
     frame = pl.concat([some] * 5).head(rows).rechunk()
     kinds = {
-        "route": Kind.TEXT, "sailing_date": Kind.DATE, "passengers": Kind.TEXT, "fare_revenue": Kind.DECIMAL, "fuel_cost": Kind.DECIMAL
+        "route": Kind.TEXT,
+        "sailing_date": Kind.DATE,
+        "passengers": Kind.TEXT,
+        "fare_revenue": Kind.DECIMAL,
+        "fuel_cost": Kind.DECIMAL,
     }
 
     def schema(of: dict[str, Kind]) -> Schema:

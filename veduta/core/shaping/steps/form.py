@@ -17,7 +17,7 @@ from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
 from veduta.core.query.filters import grouping_words, value_words
 from veduta.core.query.grains import Grouping, group_expression
-from veduta.core.shaping.flow import Flow, Run, aggregate_expression, aggregate_kind, free_name, new_field, part_id
+from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, free_name, new_field, part_id
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
 
 MOST_MADE = 500
@@ -181,13 +181,12 @@ class LongToWide(Step):
             words = value_words(value, names)
             column = part_id(self.id, f"v {words}")
             mine = pl.col(names.id).eq_missing(pl.lit(value, dtype=names.kind.dtype))
-            made.append(aggregate_expression(pl.col(values.id).filter(mine), self.aggregate, values.kind).alias(column))
+            made.append(Wanted(pl.col(values.id).filter(mine), self.aggregate, values.kind, column))
             number_format = values.format if kind == values.kind else NumberFormat()
             before = flow.with_fields(flow.rows, fields)
             fields.append(new_field(before, column, words[0].upper() + words[1:], kind, format=number_format))
         keys = [field.id for field in stay]
-        rows = flow.rows.group_by(keys, maintain_order=True).agg(made) if keys else flow.rows.select(made)
-        return flow.with_fields(rows, fields)
+        return flow.with_fields(aggregated(flow.rows, keys, made, keep_order=True), fields)
 
     def words(self, schema: Schema, run: Run) -> str:
         each = f", a row for each {named(schema, self.stay)}" if self.stay else ""
@@ -236,20 +235,21 @@ class Group(Step):
                     new_field(before, column, words[0].upper() + words[1:], _grain_kind(group), role=Role.DIMENSION)
                 )
         made = []
-        for number, measure in enumerate(self.measures):
+        for measure in self.measures:
             before = flow.with_fields(flow.rows, fields)
-            field, expression = self._measure(measure, number, flow, before)
+            field, wanted = self._measure(measure, flow, before)
             fields.append(field)
-            made.append(expression.alias(field.id))
-        rows = flow.rows.group_by(keys, maintain_order=False).agg(made) if keys else flow.rows.select(made)
+            made.append(wanted)
+        rows = aggregated(flow.rows, keys, made)
         if keys:
             rows = rows.sort([field.id for field in fields[: len(keys)]], nulls_last=True)
         return flow.with_fields(rows, fields)
 
-    def _measure(self, measure: GroupMeasure, number: int, flow: Flow, before: Flow) -> tuple[Field, pl.Expr]:
+    def _measure(self, measure: GroupMeasure, flow: Flow, before: Flow) -> tuple[Field, Wanted]:
         if not measure.field:
-            column = part_id(self.id, "rows")
-            return new_field(before, self._free(column, before), measure.name or "Rows", Kind.WHOLE), pl.len().cast(pl.Int64)
+            column = self._free(part_id(self.id, "rows"), before)
+            new = new_field(before, column, measure.name or "Rows", Kind.WHOLE)
+            return new, Wanted(None, Aggregate.COUNT, Kind.WHOLE, column)
         field = flow.schema[measure.field]
         if measure.aggregate not in aggregates_for(field.kind):
             raise DefinitionProblem(
@@ -265,9 +265,8 @@ class Group(Step):
             if kind.is_number and measure.aggregate not in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
             else {}
         )
-        return new_field(before, column, name, kind, **more), aggregate_expression(
-            pl.col(field.id), measure.aggregate, field.kind
-        )
+        wanted = Wanted(pl.col(field.id), measure.aggregate, field.kind, column)
+        return new_field(before, column, name, kind, **more), wanted
 
     @staticmethod
     def _free(column: str, before: Flow) -> str:

@@ -10,7 +10,7 @@ from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
-from veduta.core.shaping.flow import Flow, Run, aggregate_expression, aggregate_kind, new_field, part_id
+from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, new_field, part_id
 from veduta.core.shaping.matching import key_columns
 from veduta.core.shaping.steps.base import TEXT_ONLY, Step, asks, name_of, only, step
 
@@ -79,12 +79,11 @@ class Join(Step):
                 )
             )
             columns.append(column)
-            expression = pl.col(field.id)
-            made.append((aggregate_expression(expression, aggregate, field.kind) if aggregate else expression).alias(column))
+            made.append(Wanted(pl.col(field.id), aggregate or Aggregate.MIN, field.kind, column))
         if self.several == "aggregate":
-            side = other.rows.with_columns(right).group_by(keys).agg(made)
+            side = aggregated(other.rows.with_columns(right), keys, made)
         else:
-            side = other.rows.select(*right, *made)
+            side = other.rows.select(*right, *(each.values.alias(each.name) for each in made))
             self._must_fit(flow, side, left, keys, run)
         how = "left" if self.keep == "all" else "inner"
         rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left")
