@@ -10,6 +10,7 @@ export function formulaEditor(ask, settled) {
   let suggestions = [];
   let chosen = -1;
   let lastTidy = "";
+  let taken = ""; // the formula as it was last taken over
 
   const check = debounce(async () => {
     if (!box?.isConnected) return;
@@ -42,7 +43,10 @@ export function formulaEditor(ask, settled) {
     if (answer.problem) said.append(problem(answer.problem, text));
     else if (answer.sample) said.append(values(answer));
     if (answer.around) said.prepend(line(`${answer.around.signature}: ${answer.around.says}`, "muted"));
-    if (!answer.problem && answer.sample) settled();
+    if (!answer.problem && answer.sample && text !== taken) {
+      taken = text;
+      settled();
+    }
   }
 
   function line(text, look) {
@@ -102,6 +106,7 @@ export function formulaEditor(ask, settled) {
     attach(form) {
       box = form.querySelector("[data-formula] textarea");
       if (!box) return;
+      taken = box.value;
       said = form.querySelector("#formula-said");
       list = form.querySelector("#formula-suggestions");
       box.addEventListener("blur", () => { list.hidden = true; });

@@ -7,7 +7,7 @@ from typing import Any
 import polars as pl
 
 from veduta.core.chart.formats import format_value, settle
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.errors import VedutaError
 from veduta.web.datasets.models import Dataset, Version
 from veduta.web.datasets.store import table_of
@@ -32,7 +32,8 @@ def compare(dataset: Dataset, first: int, second: int) -> dict[str, Any]:
                  "step": format_value(step, Kind(kind), form), "same": step == 0, "up": step is not None and step > 0}
             )  # fmt: skip
     return {
-        "before": before, "after": after, "rows": after.rows - before.rows, "measures": measures,
+        "before": before, "after": after, "rows": after.rows - before.rows,
+        "rows_words": format_value(after.rows - before.rows, Kind.WHOLE, NumberFormat(decimals=0)), "measures": measures,
         "missing": [name(key) for key in before.kinds if key not in after.kinds],
         "added": [name(key) for key in after.kinds if key not in before.kinds],
         "retyped": [(name(key), Kind(before.kinds[key]).words, Kind(kind).words) for key, kind in after.kinds.items() if before.kinds.get(key, kind) != kind],

@@ -235,9 +235,9 @@ def _form_context(
     try:
         place = data.get("place")
         before = _before(draft, step_id, place)
-        form = StepForm(kind, editing, draft, before)
-        context["inputs"] = form.inputs()
-        context["match"] = _match(draft, editing) if kind is Join and editing.get("keys") else None
+        match = _match(draft, editing) if kind is Join and editing.get("keys") else None
+        several = kind is not Join or match is None or match["share"].several > 0
+        context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
         if kind is Append and editing.get("dataset") and not unfinished:
             here, there, kinds_differ = load_step(editing).differences(before, draft.run)
             context["differences"] = {"here": here, "there": there, "kinds": kinds_differ}

@@ -34,10 +34,11 @@ def ways_for(kind: Kind) -> list[tuple[str, str]]:
 
 
 class StepForm:
-    """The inputs of one step: `data` as far as it is filled in, over the rows that come to it."""
+    """The inputs of one step: `data` as far as it is filled in, over the rows that come to it. `several` says whether the
+    other side of a join has several rows for a key; if not, there is nothing to ask about that."""
 
-    def __init__(self, kind: type[Step], data: dict[str, Any], draft: Draft, before: Flow) -> None:
-        self.kind, self.data, self.draft, self.before = kind, data, draft, before
+    def __init__(self, kind: type[Step], data: dict[str, Any], draft: Draft, before: Flow, several: bool = True) -> None:
+        self.kind, self.data, self.draft, self.before, self.several = kind, data, draft, before, several
         self.schema: Schema = before.schema
 
     def inputs(self) -> list[dict[str, Any]]:
@@ -47,7 +48,7 @@ class StepForm:
             if not isinstance(extra, dict) or "widget" not in extra:
                 continue
             value = self.data.get(name, None if declared.is_required() else declared.get_default(call_default_factory=True))
-            if not self._is_wanted(extra.get("when") or {}):
+            if not self._is_wanted(extra.get("when") or {}) or (name == "several" and not self.several):
                 continue
             context = {"name": name, "label": declared.title, "value": value, **extra}
             context |= getattr(self, f"_{extra['widget']}", lambda value, extra: {})(value, extra)
@@ -163,7 +164,11 @@ class StepForm:
             if not field.kind.is_number and not field.kind.is_date:
                 options += [(Aggregate.MIN.value, "first by the alphabet"), (Aggregate.MAX.value, "last by the alphabet")]
             rows.append((field, field.id in chosen, aggregate, options, chosen.get(field.id, {}).get("name", "")))
-        return {"rows": rows, "aggregates": self.data.get("several", "aggregate") == "aggregate", "count": len(chosen)}
+        return {
+            "rows": rows,
+            "aggregates": self.several and self.data.get("several", "aggregate") == "aggregate",
+            "count": len(chosen),
+        }
 
     def _pairs(self, value: Any, extra: dict) -> dict[str, Any]:
         """The pairs there are, then the values that are not mapped yet, with the spellings they may mean."""
