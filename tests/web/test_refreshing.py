@@ -64,6 +64,16 @@ class Steps(RefreshTest):
         self.assertEqual(self.dataset.current.number, 3)
         self.assertIsNone(self.dataset.current.intake.number)
 
+    def test_what_is_new_or_missing_in_the_source_is_said_although_the_steps_hide_it(self):
+        self.shape(self.group())
+        lines = [
+            line.rsplit(",", 1)[0] + ("," + ("pier" if i == 0 else "P1")) for i, line in enumerate(FERRIES.splitlines())
+        ]
+        import_now(self.analyst, "\n".join(lines), dataset=self.dataset)
+        changes = Refresh.objects.first().changes
+        self.assertEqual(changes["missing"], ["“Cancelled” is missing from the source; no step asks for it."])
+        self.assertEqual(changes["added"], ["“Pier” is new in the source."])
+
     def test_taking_the_steps_out_gives_the_source_rows_again(self):
         self.shape(self.group())
         self.shape()

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import json
 import threading
+from email.utils import format_datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from unittest import mock
 from urllib.parse import parse_qs, urlsplit
@@ -109,6 +111,11 @@ class Feeds(FolderTest):
         self.assertEqual(self.rows(), 1)
         self.assertTrue(1 <= self.waits[0] < 2)
         self.assertEqual(self.waits[1], 7)
+
+    def test_it_waits_until_the_moment_it_is_told(self):
+        soon = format_datetime(dt.datetime.now(dt.UTC) + dt.timedelta(seconds=20), usegmt=True)
+        self.fetch([(429, {"Retry-After": soon}, b""), (200, {}, [{"n": 1}])])
+        self.assertTrue(15 < self.waits[0] <= 20)
 
     def test_what_does_not_pass_is_said(self):
         for script, said in (

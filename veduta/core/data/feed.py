@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import ipaddress
 import random
@@ -9,6 +10,7 @@ import socket
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from email.utils import parsedate_to_datetime
 from typing import Any, Literal
 from urllib.parse import urljoin, urlsplit
 
@@ -318,8 +320,14 @@ def _host(address: str) -> tuple[str, str, int | None]:
 
 
 def _told_to_wait(headers: httpx.Headers) -> float:
+    """Seconds to wait, from a number of them or from a moment."""
     text = headers.get("retry-after", "")
-    return float(text) if text.replace(".", "", 1).isdigit() else 0.0
+    if text.replace(".", "", 1).isdigit():
+        return float(text)
+    try:
+        return max(0.0, (parsedate_to_datetime(text) - dt.datetime.now(dt.UTC)).total_seconds())
+    except (ValueError, TypeError):
+        return 0.0
 
 
 def _refused(status: int) -> FeedProblem:

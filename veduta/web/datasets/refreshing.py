@@ -319,6 +319,7 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         if Refresh.objects.filter(pk=refresh.pk, stop=True).exists():
             raise Stopped("Stopped. The dataset is as it was before.")
         changes = changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
+        _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
             version.number = (dataset.versions.exclude(number=None).values_list("number", flat=True).first() or 0) + 1
         version.state = Version.State.READY
@@ -335,6 +336,22 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         )  # fmt: skip
         _tell_upload(refresh, Upload.State.DONE, "")
     drop_old_versions(dataset)
+
+
+def _add_changes_of_source(changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[Field]) -> None:
+    """For a version that steps made: what is new or missing among the rows they started from."""
+    before, after = dataset.intake, version.intake
+    if before is None or after is None or before.pk == after.pk:
+        return
+    names = {field.id: field.name for field in taken}
+    changes["missing"] = changes.get("missing", []) + [
+        f"“{names.get(key, key)}” is missing from the source; no step asks for it."
+        for key in before.kinds
+        if key not in after.kinds
+    ]
+    changes["added"] = changes.get("added", []) + [
+        f"“{names[key]}” is new in the source." for key in after.kinds if key not in before.kinds
+    ]
 
 
 def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[str]]:
