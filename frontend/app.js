@@ -1,7 +1,7 @@
 // What every page loads: Alpine, the shared behaviour of buttons and lists, uploads, the dataset page.
 import focus from "@alpinejs/focus";
 import Alpine from "@alpinejs/csp";
-import { dataset, datasetCheck, importProgress, refreshProgress, sender, uploader } from "./data.js";
+import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
 import { dialog, failed, filterOptions, postAndOfferUndo, toast } from "./lib/page.js";
 
 Alpine.plugin(focus);
@@ -12,7 +12,6 @@ Alpine.data("menu", () => ({
 }));
 Alpine.data("uploader", uploader);
 Alpine.data("datasetCheck", datasetCheck);
-Alpine.data("importProgress", importProgress);
 Alpine.data("refreshProgress", refreshProgress);
 Alpine.data("sender", sender);
 Alpine.data("often", () => ({

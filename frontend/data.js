@@ -141,35 +141,6 @@ export function datasetCheck() {
   };
 }
 
-export function importProgress() {
-  return {
-    rows: "",
-    message: "",
-    words: "",
-    failed: false,
-    init() { this.look(); },
-    async look() {
-      try {
-        const state = await getJson(this.$root.dataset.state);
-        this.$refs.bar.style.width = `${100 * state.share}%`;
-        this.rows = state.rows ? `${state.rows.toLocaleString("en")} rows so far` : "";
-        this.words = state.words;
-        if (state.state === "done") {
-          location.href = state.dataset;
-          return;
-        }
-        if (state.state === "failed") {
-          location.reload();
-          return;
-        }
-      } catch (error) {
-        failed(error);
-      }
-      setTimeout(() => this.look(), 400);
-    },
-  };
-}
-
 // A form that is sent as JSON: goes on to the address in the answer, or says under it what is wrong.
 export function sender() {
   return {

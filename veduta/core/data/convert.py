@@ -76,13 +76,7 @@ def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
     date-time's day is a date, 1 and 0 are yes and no, numbers are a spreadsheet's days; other values become empty."""
     frame, v = values.alias("v").to_frame(), pl.col("v")
     if kind is Kind.TEXT:
-        if was is Kind.YES_NO:
-            made = pl.when(v).then(pl.lit("yes")).when(~v).then(pl.lit("no"))
-        elif was is Kind.DECIMAL:
-            whole = (v == v.floor()) & (v.abs() < 2**53)
-            made = pl.when(whole).then(v.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(v.cast(pl.String))
-        else:
-            made = v.dt.strftime("%Y-%m-%d %H:%M:%S") if was is Kind.DATETIME else v.cast(pl.String)
+        made = text_of(v, was)
     elif (
         (was.is_number and kind is Kind.DECIMAL) or (was is Kind.YES_NO and kind.is_number) or (was.is_date and kind.is_date)
     ):
@@ -96,6 +90,16 @@ def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
     else:
         made = pl.when(v.is_null()).then(None).otherwise(pl.lit(None, dtype=kind.dtype))
     return frame.select(made.cast(kind.dtype).alias("r")).to_series()
+
+
+def text_of(value: pl.Expr, kind: Kind | None) -> pl.Expr:
+    """Values as text: decimals without a fraction without a point, yes or no, dates as ISO."""
+    if kind is Kind.YES_NO:
+        return pl.when(value).then(pl.lit("yes")).when(~value).then(pl.lit("no"))
+    if kind is Kind.DECIMAL:
+        whole = (value == value.floor()) & (value.abs() < 2**53)
+        return pl.when(whole).then(value.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(value.cast(pl.String))
+    return value.dt.strftime("%Y-%m-%d %H:%M:%S") if kind is Kind.DATETIME else value.cast(pl.String)
 
 
 def serial_day(number: pl.Expr) -> pl.Expr:

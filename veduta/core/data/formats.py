@@ -67,7 +67,7 @@ def _zipped(path: Path) -> Format:
             f"This file unpacks to {unpacked // 1024**2:,} MB, which is not what a spreadsheet does.",
             hint="Check where it comes from.",
         )
-    if "xl/workbook.xml" in names or "content.xml" in names or any(name.startswith("xl/") for name in names):
+    if "content.xml" in names or any(name.startswith("xl/") for name in names):
         return "sheet"
     raise FileProblem("This looks like a ZIP archive, not a table.", hint="Unpack it and upload the files that are in it.")
 

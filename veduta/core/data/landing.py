@@ -14,7 +14,10 @@ from pathlib import Path
 import polars as pl
 
 from veduta.core.data.blocks import Block
-from veduta.core.data.options import MOST_COLUMNS
+from veduta.core.data.convert import text_of
+from veduta.core.data.fields import Kind
+from veduta.core.data.options import MOST_COLUMNS, LandedOptions
+from veduta.core.data.sniff import Sample
 from veduta.core.errors import FileProblem
 
 PART_ROWS = 100_000
@@ -103,7 +106,7 @@ class Landing:
             raise FileProblem("What was fetched is no longer there.", hint="Fetch it again.") from None
         columns = []
         for i, heading in enumerate(self.headings):
-            dtype = _DTYPES[self.dtypes[heading]]
+            dtype = Kind(self.dtypes[heading]).dtype
             values = (
                 frame[heading]
                 if heading in frame.columns
@@ -122,18 +125,8 @@ class Landing:
         return rows
 
 
-_DTYPES = {
-    "text": pl.String(),
-    "whole": pl.Int64(),
-    "decimal": pl.Float64(),
-    "yes_no": pl.Boolean(),
-    "date": pl.Date(),
-    "datetime": pl.Datetime("us"),
-}
-
-
 def _type_name(dtype: pl.DataType) -> str:
-    return next((name for name, each in _DTYPES.items() if each == dtype), "text")
+    return next((kind.value for kind in Kind if kind.dtype == dtype), Kind.TEXT.value)
 
 
 def _joint(a: str, b: str) -> str:
@@ -147,17 +140,8 @@ def as_dtype(values: pl.Series, dtype: pl.DataType) -> pl.Series:
     if values.dtype == dtype:
         return values
     if dtype == pl.String:
-        if values.dtype == pl.Float64:
-            frame = values.alias("v").to_frame()
-            whole = (pl.col("v") == pl.col("v").floor()) & (pl.col("v").abs() < 2**53)
-            text = (
-                pl.when(whole)
-                .then(pl.col("v").cast(pl.Int64, strict=False).cast(pl.String))
-                .otherwise(pl.col("v").cast(pl.String))
-            )
-            return frame.select(text).to_series().alias(values.name)
-        if values.dtype == pl.Datetime("us"):
-            return values.dt.strftime("%Y-%m-%d %H:%M:%S")
+        kind = next(kind for kind in Kind if kind.dtype == values.dtype)
+        return values.alias("v").to_frame().select(text_of(pl.col("v"), kind)).to_series().alias(values.name)
     return values.cast(dtype, strict=False)
 
 
@@ -190,3 +174,9 @@ def plain_column(values: pl.Series) -> pl.Series:
 
 def _jsonable(value: object) -> object:
     return value.to_list() if isinstance(value, pl.Series) else value
+
+
+def sample_landing(folder: Path, options: LandedOptions) -> Sample:
+    """The headings and some rows of what has landed. Raises FileProblem if it is gone."""
+    landing = Landing.open(folder)
+    return Sample(options, landing.headings, landing.sample(), landing.rows)

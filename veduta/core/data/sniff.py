@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from veduta.core.data.blocks import LONGEST_RECORD
-from veduta.core.data.landing import Landing
 from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
 
@@ -147,12 +146,6 @@ def recognise_header_row(text: str, options: FileOptions) -> int:
 
 def _starts_as_number(cell: str) -> bool:
     return cell.strip().lstrip("-+€$£(").strip()[:1].isdigit()
-
-
-def sample_landing(folder: Path, options: LandedOptions) -> Sample:
-    """The headings and some rows of what has landed. Raises FileProblem if it is gone."""
-    landing = Landing.open(folder)
-    return Sample(options, landing.headings, landing.sample(), landing.rows)
 
 
 def take_sample(path: Path, options: FileOptions) -> Sample:

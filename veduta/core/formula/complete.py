@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from veduta.core.data.fields import Schema
 from veduta.core.formula.check import quoted
 from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.problems import open_quote
 
 WORD = re.compile(r"[^\W\d]\w*$")
 MOST = 12
@@ -27,7 +28,7 @@ class Suggestion:
 def complete(text: str, caret: int, schema: Schema) -> list[Suggestion]:
     """Suggestions for what is being written before the caret, the likeliest first."""
     before = text[:caret]
-    start, sign = _inside_quotes(before)
+    start, sign = open_quote(before) or (0, "")
     if sign == "'":
         return _options(before, start, before[start + 1 :])
     if sign == '"':
@@ -63,16 +64,6 @@ def call_around(text: str, caret: int) -> tuple[str, int] | None:
         elif letter == "," and not depth:
             commas += 1
     return None
-
-
-def _inside_quotes(before: str) -> tuple[int, str]:
-    start, sign = 0, ""
-    for i, letter in enumerate(before):
-        if sign and letter == sign:
-            sign = ""
-        elif not sign and letter in "'\"":
-            start, sign = i, letter
-    return start, sign
 
 
 def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Suggestion]:

@@ -50,8 +50,8 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
         if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
             start = at if text.startswith(sign, at) else at - 1
             return FormulaProblem(message, start=start, end=start + len(sign), hint=hint)
-    if open_quote := _open_quote(text):
-        start, sign = open_quote
+    if opened := open_quote(text):
+        start, sign = opened
         what = "text" if sign == "'" else "name"
         return FormulaProblem(
             f"This {what} has no closing quote.", start=start, end=len(text), hint=f"Put a {sign} behind it."
@@ -92,7 +92,7 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
     )
 
 
-def _open_quote(text: str) -> tuple[int, str] | None:
+def open_quote(text: str) -> tuple[int, str] | None:
     """Where a quote was opened that nothing closes."""
     start, sign = 0, ""
     for i, letter in enumerate(text):

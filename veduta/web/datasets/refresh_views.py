@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -16,8 +16,8 @@ from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import lineage as made_from
 from veduta.web.datasets import refreshing, schedules, services
 from veduta.web.datasets.comparing import compare
-from veduta.web.datasets.models import Dataset, Refresh, Version
-from veduta.web.datasets.views import _dataset
+from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.datasets.views import _dataset, _uuid
 
 
 @require_GET
@@ -27,6 +27,8 @@ def refresh(request: HttpRequest, number: int) -> HttpResponse:
     found = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
     if found.state == Refresh.State.DONE:
         return redirect("dataset", found.dataset_id)
+    if found.state == Refresh.State.FAILED and found.upload and found.upload.state == Upload.State.FAILED:
+        return redirect("upload", found.upload_id)  # where what was wrong is said and can be put right
     return render(request, "datasets/refresh.html", {"refresh": found, "dataset": found.dataset})
 
 
@@ -119,8 +121,5 @@ def lineage(request: HttpRequest) -> HttpResponse:
     """What is made from what, drawn; around one dataset if it is named."""
     focus = None
     if key := request.GET.get("dataset"):
-        try:
-            focus = _dataset(uuid.UUID(key))
-        except ValueError:
-            raise Http404 from None
+        focus = _dataset(_uuid(key))
     return render(request, "datasets/lineage.html", {"drawing": made_from.draw(focus), "focus": focus})

@@ -28,10 +28,10 @@ from veduta.core.data.formats import (
     sheets,
     unique_headings,
 )
-from veduta.core.data.landing import Landing
+from veduta.core.data.landing import Landing, sample_landing
 from veduta.core.data.options import LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
-from veduta.core.data.sniff import Sample, recognise_options, sample_landing, take_sample
+from veduta.core.data.sniff import Sample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from typing import Any
 
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -14,7 +13,7 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import fetching
 from veduta.web.datasets.models import Connection, Dataset, Upload
-from veduta.web.datasets.views import _dataset
+from veduta.web.datasets.views import _dataset, _uuid
 from veduta.web.pages.requests import sent_json
 
 
@@ -95,13 +94,6 @@ def source(request: HttpRequest, number: int) -> HttpResponse:
         except VedutaError as problem:
             context["problem"] = problem
     return render(request, "sources/source.html", context)
-
-
-def _uuid(text: str) -> uuid.UUID:
-    try:
-        return uuid.UUID(text)
-    except ValueError:
-        raise Http404 from None
 
 
 @require_POST

@@ -17,7 +17,6 @@ urlpatterns = [
     path("uploads/<uuid:pk>/options/", views.upload_options, name="upload-options"),
     path("uploads/<uuid:pk>/columns/<slug:field_id>/", views.upload_column, name="upload-column"),
     path("uploads/<uuid:pk>/start/", views.upload_start, name="upload-start"),
-    path("uploads/<uuid:pk>/state/", views.upload_state, name="upload-state"),
     path("uploads/<uuid:pk>/discard/", views.upload_discard, name="upload-discard"),
     path("<uuid:pk>/", views.dataset, name="dataset"),
     path("<uuid:pk>/rows/", views.dataset_rows, name="dataset-rows"),

@@ -89,7 +89,7 @@ def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     if found.state == Upload.State.DONE:
         return redirect("dataset", found.dataset_id)
     if found.state in (Upload.State.QUEUED, Upload.State.READING):
-        return render(request, "datasets/progress.html", {"upload": found})
+        return redirect("refresh", found.refreshes.first().pk)
     return render(request, "datasets/check.html", _check_context(found))
 
 
@@ -192,22 +192,6 @@ def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     data = sent_json(request)
     services.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
     return JsonResponse({"address": reverse("upload", args=[pk])})
-
-
-@require_GET
-@builders_only
-def upload_state(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    found = get_object_or_404(Upload, pk=pk)
-    return JsonResponse(
-        {
-            "state": found.state,
-            "words": found.get_state_display(),
-            "share": found.share_read,
-            "rows": found.rows_read,
-            "message": found.message,
-            "dataset": reverse("dataset", args=[found.dataset_id]) if found.dataset_id else "",
-        }
-    )
 
 
 @require_POST

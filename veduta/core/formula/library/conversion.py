@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from veduta.core.data.convert import Failures, convert
+from veduta.core.data.convert import Failures, convert, text_of
 from veduta.core.data.fields import Field, Kind, Reading
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.recognise import DATE_SHAPES
@@ -16,18 +16,8 @@ ORDER = Argument("order", options=("ymd", "dmy", "mdy"), optional=True, constant
 
 
 def as_text(operand: Operand) -> pl.Expr:
-    """A value as text: whole decimals without a point, yes or no, dates as ISO."""
-    value, kind = operand.expression, operand.kind
-    if kind in (Kind.TEXT, None):
-        return value.cast(pl.String)
-    if kind is Kind.YES_NO:
-        return pl.when(value).then(pl.lit("yes")).when(~value).then(pl.lit("no"))
-    if kind is Kind.DECIMAL:
-        whole = (value == value.floor()) & (value.abs() < 2**53)
-        return pl.when(whole).then(value.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(value.cast(pl.String))
-    if kind is Kind.DATETIME:
-        return value.dt.strftime("%Y-%m-%d %H:%M:%S")
-    return value.cast(pl.String)
+    """A value as text."""
+    return text_of(operand.expression, operand.kind)
 
 
 def read_text(value: pl.Expr, kind: Kind, reading: Reading, failures: Failures | None = None) -> pl.Expr:
