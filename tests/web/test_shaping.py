@@ -79,7 +79,17 @@ class Screen(WebTest):
         self.assertContains(
             self.ask("shape-look", self.dataset.pk, data={"steps": [{"do": "waltz"}]}), "no such step", status_code=422
         )
-        self.assertContains(self.ask("shape-look", self.dataset.pk, data={"steps": "x"}), "not readable", status_code=422)
+        for wrong in (
+            {"steps": "x"},
+            {"page": "two"},
+            {"base": [1]},
+            {"editing": {"do": "trim", "id": "s1", "fields": ["c1"]}, "place": "here"},
+        ):
+            self.assertContains(
+                self.ask("shape-look", self.dataset.pk, data={"explore": "base" not in wrong, **wrong}),
+                "not readable",
+                status_code=422,
+            )
 
     def test_failures_are_listed(self):
         steps = [{"id": "s1", "do": "retype", "fields": [self.ids["route"]], "kind": "date"}]

@@ -224,6 +224,15 @@ class FormSteps(unittest.TestCase):
         with self.assertRaisesRegex(DefinitionProblem, "No column fits"):
             shaped(flow, {"do": "wide_to_long", "rule": "pattern", "pattern": "Count*"})
 
+    def test_too_long_a_table_is_refused_before_it_is_made(self):
+        flow = flow_of({f"C{i}": list(range(100)) for i in range(10)})
+        run = run_with()
+        run.most_rows = 999
+        with self.assertRaisesRegex(DefinitionProblem, "10 columns of 100 rows would make 1,000 rows"):
+            shape(steps({"do": "wide_to_long"}), flow, run)
+        looked = look(steps({"do": "wide_to_long"}), flow, run)
+        self.assertIn("would make 1,000 rows", str(looked.problem))
+
     def test_groups_by_periods_and_sums_too_large(self):
         flow = flow_of({**PORTS, "Big": [2**62, 2**62, 2**62, 1]})
         month = {

@@ -36,7 +36,7 @@ from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.shaping import SAMPLE, Draft
 from veduta.web.datasets.step_forms import StepForm, read_form
 from veduta.web.datasets.views import _dataset
-from veduta.web.pages.requests import sent_json
+from veduta.web.pages.requests import sent_json, whole_number
 
 ROWS_SHOWN = 100
 COLUMNS_SHOWN = 120
@@ -103,11 +103,12 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     if editing:
         editing = read_form(kind, editing)
         if data.get("opening"):
-            before = _before(_draft(dataset, data), editing.get("id", ""), data.get("place"))
+            before = _before(_draft(dataset, data), editing.get("id", ""), data)
             editing = {**kind.start(before.schema), **editing}
+        place = whole_number(data, "place", len(steps))
         try:
             step = load_step(editing).model_dump(mode="json")
-            steps = _with_step(steps, step, data.get("place"))
+            steps = _with_step(steps, step, place)
             answer["step"], at = step, step["id"]
         except VedutaError as problem:
             answer["unfinished"] = str(problem)
@@ -115,7 +116,7 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     looked, there = draft.look(at, sample=not data.get("all"))
     if not draft.explore and ("step" in answer or not editing):
         kept = shaping.with_names(draft.shaping, looked)
-        answer["revision"] = shaping.keep_draft(request.user, dataset, kept, int(data.get("base") or 0))
+        answer["revision"] = shaping.keep_draft(request.user, dataset, kept, whole_number(data, "base", 0))
     answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
     context = _table_context(looked, there, data, draft, at)
     if editing and looked.stopped_at == editing.get("id"):
@@ -133,12 +134,12 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse(answer)
 
 
-def _with_step(steps: list[dict], step: dict, place: Any) -> list[dict]:
+def _with_step(steps: list[dict], step: dict, place: int) -> list[dict]:
     ids = [each.get("id") for each in steps]
     if step["id"] in ids:
         steps[ids.index(step["id"])] = step
     else:
-        steps.insert(int(place) if place is not None else len(steps), step)
+        steps.insert(place, step)
     return steps
 
 
@@ -160,7 +161,7 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
     frame = looked.flow.rows.collect()
     fields = looked.flow.fields
     pages = max(1, -(-frame.height // ROWS_SHOWN))
-    page = min(max(1, int(data.get("page") or 1)), pages)
+    page = min(max(1, whole_number(data, "page", 1)), pages)
     shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
     shown_fields = fields[:COLUMNS_SHOWN]
     formats = {
@@ -233,8 +234,7 @@ def _form_context(
         "new": data.get("fresh"),
     }
     try:
-        place = data.get("place")
-        before = _before(draft, step_id, place)
+        before = _before(draft, step_id, data)
         match = _match(draft, editing) if kind is Join and editing.get("keys") else None
         several = kind is not Join or match is None or match["share"].several > 0
         context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
@@ -246,10 +246,12 @@ def _form_context(
     return context
 
 
-def _before(draft: Draft, step_id: str, place: Any) -> Flow:
+def _before(draft: Draft, step_id: str, data: dict[str, Any]) -> Flow:
+    """The rows that come to a step, or to the place where a new one is to stand."""
     ids = [step.id for step in draft.shaping.steps]
-    if step_id not in ids and place is not None and int(place) < len(ids):
-        step_id = ids[int(place)]
+    place = whole_number(data, "place", len(ids))
+    if step_id not in ids and 0 <= place < len(ids):
+        step_id = ids[place]
     return draft.before(step_id, sample=True)
 
 
@@ -311,8 +313,8 @@ def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, its values."""
     data = sent_json(request)
     draft, text = _draft(_dataset(pk), data), str(data.get("formula") or "")
-    caret = int(data.get("caret") or 0)
-    before = _before(draft, str(data.get("id") or ""), data.get("place"))
+    caret = whole_number(data, "caret", 0)
+    before = _before(draft, str(data.get("id") or ""), data)
     answer: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, before.schema)]}
     if around := call_around(text, caret):
         function = registry()[around[0]]

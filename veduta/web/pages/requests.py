@@ -19,3 +19,13 @@ def sent_json(request: HttpRequest) -> dict[str, Any]:
     if not isinstance(data, dict):
         raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
     return data
+
+
+def whole_number(data: dict[str, Any], key: str, default: int) -> int:
+    """A whole number that a page sent. Raises DefinitionProblem for anything else."""
+    value = data.get(key)
+    if value in (None, ""):
+        return default
+    if isinstance(value, bool) or not str(value).lstrip("-").isdigit():
+        raise DefinitionProblem("The request was not readable.", where=key, hint="Load the page again.")
+    return int(value)

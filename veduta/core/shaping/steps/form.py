@@ -62,7 +62,9 @@ class WideToLong(Step):
         name_kind, headings = typed_names([field.source or field.name for field in turned])
         names = pl.Series(name_column, headings, dtype=name_kind.dtype)
         schema = {field.id: field.kind.dtype for field in stay} | {name_column: name_kind.dtype, value_column: kind.dtype}
-        turn = partial(_turn, [field.id for field in turned], [field.id for field in stay], names, value_column)
+        turn = partial(
+            _turn, [field.id for field in turned], [field.id for field in stay], names, value_column, run.most_rows
+        )
         rows = flow.rows.with_columns(values).map_batches(
             turn, schema=schema, predicate_pushdown=False, projection_pushdown=False
         )
@@ -106,9 +108,16 @@ class WideToLong(Step):
         return f"Turn {what} into rows of {self.names_to} and {self.values_to}"
 
 
-def _turn(turned: list[str], stay: list[str], names: pl.Series, value_column: str, wide: pl.DataFrame) -> pl.DataFrame:
+def _turn(
+    turned: list[str], stay: list[str], names: pl.Series, value_column: str, most_rows: int, wide: pl.DataFrame
+) -> pl.DataFrame:
     """The cells of the first turned column with its name, then those of the next; the stored values are not copied."""
     times = len(turned)
+    if wide.height * times > most_rows:
+        raise DefinitionProblem(
+            f"Turning {times:,} columns of {wide.height:,} rows would make {wide.height * times:,} rows; at most {most_rows:,} are possible.",
+            hint="Turn fewer columns, or filter the rows first.",
+        )
     columns = [pl.concat([wide[key]] * times, rechunk=False) for key in stay]
     columns.append(pl.concat([names[i : i + 1].new_from_index(0, wide.height) for i in range(times)], rechunk=False))
     columns.append(pl.concat([wide[key].rename(value_column) for key in turned], rechunk=False))
