@@ -169,7 +169,7 @@ export function shaping() {
     },
     // A column just ticked goes behind those chosen before it, so that their order is that of choosing.
     moveToChosen(box) {
-      const list = box.closest(`#list-${box.name}`);
+      const list = document.getElementById(`list-${box.name}`);
       const row = box.closest("[data-words]");
       const chosen = [...(list?.querySelectorAll("input:checked") ?? [])].filter((other) => other !== box).map((other) => other.closest("[data-words]"));
       if (list && row) (chosen.at(-1) ? chosen.at(-1).after(row) : list.prepend(row));

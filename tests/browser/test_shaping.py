@@ -236,6 +236,24 @@ class ExploringAndEditing(ShapingTest):
         self.settled(lambda: page.click("button:text-is('Redo')"))
         self.has_text("th", "Age")
 
+    def test_rows_are_filtered_by_values_and_columns_put_in_order(self):
+        page = self.page
+        self.open("Routes", "table")
+        self.add("filter rows")
+        self.has_text("#form-done ~ [role=status]", "There is no condition yet.")
+        self.choose("#filter-0", "Region")
+        self.settled(lambda: page.check("label:has-text('South Banks') input"))
+        self.settled(lambda: page.check("label:has-text('Outer Skerries') input"))
+        self.has_text(".recipe-words", "Region is Outer Skerries or South Banks")
+        self.assertEqual(set(self.cells(2)), {"South Banks", "Outer Skerries"})
+        self.done()
+        self.add("choose and order")
+        self.settled(lambda: page.check("label:has-text('Usual fare') input"))
+        self.settled(lambda: page.check("label:has-text('Route') input"))
+        self.assertEqual(page.locator("th button[data-name]").all_inner_texts(), ["Usual fare", "Route"])
+        self.settled(lambda: page.click("[data-rise] >> nth=1"))
+        self.assertEqual(page.locator("th button[data-name]").all_inner_texts(), ["Route", "Usual fare"])
+
     def test_steps_are_moved_switched_off_and_deleted(self):
         page = self.page
         self.open("Routes", "table")

@@ -121,9 +121,16 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     context = _table_context(looked, there, data, draft, at)
     if editing and looked.stopped_at == editing.get("id"):
         context["problem"] = None  # the step's own form says it
+        answer["unfinished"] = str(looked.problem)
     answer["list"] = render_to_string(
         "shaping/steps.html",
-        {"items": _items(draft, looked), "at": at, "there": there, "sampled": context["sampled"]},
+        {
+            "items": _items(draft, looked),
+            "at": at,
+            "there": there,
+            "sampled": context["sampled"],
+            "edited": (editing or {}).get("id"),
+        },
         request,
     )
     answer["table"] = render_to_string("shaping/table.html", context, request)
