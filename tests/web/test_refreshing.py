@@ -156,6 +156,12 @@ class Followers(RefreshTest):
         self.assertEqual(self.joined.current.inputs if self.joined.refresh_from_db() is None else None,
                          {str(d.pk): d.current_id for d in Dataset.objects.filter(name__in=["Ferries", "Regions"])})  # fmt: skip
 
+    def test_bringing_back_a_version_refreshes_what_is_made_from_it(self):
+        import_now(self.analyst, FERRIES.replace("Inner Sound", "Brack Sound"), dataset=self.dataset)
+        services.bring_back_version(self.analyst, self.dataset, 1)
+        self.assertEqual(self.rows(self.top), [("Inner Sound", 80.0, 1)])
+        self.assertEqual(Refresh.objects.filter(root=None, follows=True).count(), 3)
+
     def test_cycles_are_refused(self):
         self.assertEqual(set(followers_in_order(self.dataset)), {str(d.pk) for d in (self.regions, self.top, self.joined)})
         for source in (self.regions, self.top, self.dataset):

@@ -6,7 +6,7 @@ import base64
 import hashlib
 import uuid
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from cryptography.fernet import Fernet, InvalidToken
 from django.conf import settings
@@ -52,11 +52,13 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
         raise DefinitionProblem("A connection needs a name and an address.", hint="Fill in both.")
     if connection.kind == Connection.Kind.FEED and urlsplit(connection.address).scheme not in ("http", "https"):
         raise DefinitionProblem("A feed's address starts with https:// or http://.", hint="Check the address.")
+    secret = str(data.get("secret", ""))
     if connection.kind == Connection.Kind.DATABASE:
+        if (typed := urlsplit(connection.address).password) and typed != "***":  # a password is kept as a secret only
+            secret, connection.address = typed, connection.address.replace(f":{typed}@", ":***@", 1)
         _database(connection.address)
     connection.headers = dict(data.get("headers") or {})
     connection.sends = {key: str(data.get(key, "")).strip() for key in ("as", "sent_name", "before")}
-    secret = str(data.get("secret", ""))
     if secret:
         connection.secret = b"" if secret == "-" else _cipher().encrypt(secret.encode())
     try:
@@ -90,6 +92,7 @@ def _database(address: str, secret: str = ""):
             raise DefinitionProblem("SQLite files are read only from folders that a steward has allowed in the settings.")
         if not path.exists():
             raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
+        return open_engine(f"sqlite:///{path}")
     else:
         host = urlsplit(address).hostname or ""
         if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
@@ -97,7 +100,7 @@ def _database(address: str, secret: str = ""):
                 f"“{host}” is inside a private network and not allowed.",
                 hint="A steward can allow the host in the settings.",
             )
-    return open_engine(address.replace(":***@", f":{secret}@") if secret else address)
+    return open_engine(address.replace(":***@", f":{quote(secret, safe='')}@") if secret else address)
 
 
 def _is_inside(host: str) -> bool:

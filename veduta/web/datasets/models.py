@@ -258,7 +258,8 @@ class Connection(models.Model):
 class Refresh(models.Model):
     """One bringing up to date of a dataset, from waiting to its end; kept as its history.
 
-    `root` is the refresh that this one follows, for a dataset made from others."""
+    One that `follows` was asked for because a source changed, by the refresh `root` if it was one; what is made from its
+    dataset has been asked for then too."""
 
     class State(models.TextChoices):
         QUEUED = "queued", "Waiting for its turn"
@@ -280,7 +281,7 @@ class Refresh(models.Model):
     cause = models.CharField(max_length=10, choices=Cause)
     root = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="followers")
     upload = models.ForeignKey(Upload, null=True, on_delete=models.SET_NULL, related_name="refreshes")
-    steps_only = models.BooleanField(default=False)
+    follows = models.BooleanField(default=False)
     started_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     version = models.ForeignKey(Version, null=True, on_delete=models.SET_NULL, related_name="refreshes")
     state = models.CharField(max_length=12, choices=State, default=State.QUEUED)

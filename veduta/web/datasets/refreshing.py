@@ -88,8 +88,8 @@ def run(refresh_id: int) -> bool:
     except Exception as error:
         _put_back(refresh, error)
     else:
-        if refresh.root_id is None:
-            _refresh_followers(refresh)
+        if not refresh.follows:
+            refresh_followers(refresh.dataset, refresh)
     return True
 
 
@@ -404,12 +404,12 @@ def _tell_upload(refresh: Refresh, state: str, message: str) -> None:
         Upload.objects.filter(pk=refresh.upload_id).update(state=state, message=message, **done)
 
 
-def _refresh_followers(refresh: Refresh) -> None:
+def refresh_followers(dataset: Dataset, root: Refresh | None = None) -> None:
     """Everything made from this dataset, once, in order; what already waited for an earlier change waits no more."""
-    for dataset_id in followers_in_order(refresh.dataset):
-        dataset = Dataset.objects.get(pk=dataset_id)
-        dataset.refreshes.filter(state=Refresh.State.QUEUED, cause=Refresh.Cause.SOURCE).delete()
-        ask_for(None, dataset, Refresh.Cause.SOURCE, root=refresh)
+    for dataset_id in followers_in_order(dataset):
+        follower = Dataset.objects.get(pk=dataset_id)
+        follower.refreshes.filter(state=Refresh.State.QUEUED, cause=Refresh.Cause.SOURCE).delete()
+        ask_for(None, follower, Refresh.Cause.SOURCE, root=root, follows=True)
 
 
 class Progress:
@@ -446,6 +446,6 @@ def recover() -> int:
             _tell_upload(refresh, Upload.State.QUEUED, "")
             Refresh.objects.create(
                 dataset=refresh.dataset, cause=Refresh.Cause.AGAIN, started_by=refresh.started_by, upload=refresh.upload,
-                root=refresh.root, tries=refresh.tries + 1,
+                root=refresh.root, follows=refresh.follows, tries=refresh.tries + 1,
             )  # fmt: skip
     return len(broken)

@@ -36,7 +36,7 @@ from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
-from veduta.web.datasets.refreshing import ask_for
+from veduta.web.datasets.refreshing import ask_for, refresh_followers
 from veduta.web.pages.middleware import FULL_DISK
 
 PIECE = 1024 * 1024
@@ -491,6 +491,7 @@ def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
             dataset.taken_fields = dataset.fields
         dataset.current = version
         dataset.save()
+    refresh_followers(dataset)
 
 
 def changes_to(dataset: Dataset, fields: list[Field]) -> dict[str, list[dict[str, Any]]]:
