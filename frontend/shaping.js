@@ -324,7 +324,6 @@ export function shaping() {
       if (cell) return this.offerForCell(cell);
       return undefined;
     },
-    tableChanged() {},
     offerForCell(cell) {
       const { field } = cell.dataset;
       const value = JSON.parse(cell.dataset.value);

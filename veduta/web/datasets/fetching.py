@@ -192,7 +192,7 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
         landing.finish()
         upload.about["places"] = found.places
         upload.options = {}
-        services.take_fields(upload, recognise_fields(services._sample(upload)))
+        services.take_fields(upload, recognise_fields(services.text_sample(upload)))
         upload.save()
     except BaseException:
         services.remove_files(upload)
@@ -210,7 +210,7 @@ def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: A
     landing.finish()
     known = {field["source"]: field for field in upload.fields}
     left_out = set(upload.about.get("left_out", []))
-    services.take_fields(upload, recognise_fields(services._sample(upload)))
+    services.take_fields(upload, recognise_fields(services.text_sample(upload)))
     pairs = [
         (known.get(f["source"], f), p)
         for f, p in zip(upload.fields, upload.places, strict=True)

@@ -220,10 +220,9 @@ def _shape(
 class Tables:
     """Datasets as the flows that steps read: each at the version it has when it is first asked for."""
 
-    def __init__(self, only_sample: int = 0) -> None:
+    def __init__(self) -> None:
         self.used: dict[str, int] = {}
         self._flows: dict[str, Flow] = {}
-        self.sample = only_sample
 
     def run(self) -> Run:
         return Run(self.table, Context(timezone.localdate()), name_of_dataset, settings.MOST_ROWS)

@@ -124,7 +124,7 @@ def _look_at(upload: Upload) -> None:
         upload.options = recognise_options(upload.file).model_dump(mode="json")
     else:
         land(upload)
-    take_fields(upload, recognise_fields(_sample(upload)))
+    take_fields(upload, recognise_fields(text_sample(upload)))
 
 
 def land(upload: Upload) -> None:
@@ -189,7 +189,8 @@ def _land_several(upload: Upload, landing: Landing) -> None:
             shutil.rmtree(one.landing, ignore_errors=True)
 
 
-def _sample(upload: Upload) -> Sample:
+def text_sample(upload: Upload) -> Sample:
+    """Some of an upload's records as text, before they are typed."""
     options = upload.file_options
     return (
         take_sample(upload.file, options)
@@ -224,7 +225,7 @@ def take_fields(upload: Upload, recognised: list[Recognised]) -> None:
 
 def sample_of(upload: Upload) -> tuple[Sample, dict[str, Recognised]]:
     """A sample of the file as its options cut it, and what each column looks like by itself (by field id)."""
-    sample = _sample(upload)
+    sample = text_sample(upload)
     recognised = recognise_fields(sample)
     return sample, {field.id: found for field, found in zip(upload.all_fields, recognised, strict=False)}
 
@@ -239,7 +240,7 @@ def change_options(user: User, upload: Upload, changes: dict[str, Any]) -> None:
         land(upload)
     else:
         upload.options = {**upload.options, **options.model_dump(mode="json")}
-    take_fields(upload, recognise_fields(_sample(upload)))
+    take_fields(upload, recognise_fields(text_sample(upload)))
     upload.save()
 
 
@@ -443,7 +444,7 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
     place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
     if place is None:
         raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
-    sample = _sample(again)
+    sample = text_sample(again)
     fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
     again.fields = [field.model_dump(mode="json") for field in fields]
     again.save()

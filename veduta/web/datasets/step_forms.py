@@ -206,8 +206,6 @@ class StepForm:
                 return self._values_of(step.dataset, key.other)
         if self.data.get("dataset") and self.data.get("put_column"):
             return self._values_of(self.data["dataset"], self.data["put_column"])
-        if self.data.get("like_dataset") and self.data.get("like_column"):
-            return self._values_of(self.data["like_dataset"], self.data["like_column"])
         return None
 
     def _values_of(self, dataset: str, column: str) -> list[str] | None:

@@ -7,7 +7,7 @@ from typing import ClassVar, Literal
 import polars as pl
 
 from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Schema, aggregates_for
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
 from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, new_field, part_id
@@ -136,7 +136,7 @@ def usual_aggregate(field: Field) -> Aggregate:
 def _other_name(run: Run, dataset: str, field_id: str) -> str:
     try:
         return name_of(run.table(dataset).schema, field_id)
-    except Exception:
+    except VedutaError:
         return "a column"
 
 
