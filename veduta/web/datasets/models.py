@@ -77,7 +77,7 @@ class Dataset(models.Model):
 
     @property
     def all_taken_fields(self) -> list[Field]:
-        return [Field.model_validate(data) for data in self.taken_fields or ([] if self.is_shaped else self.fields)]
+        return [Field.model_validate(data) for data in self.taken_fields]
 
     @property
     def source_id(self) -> str:

@@ -5,6 +5,11 @@ from django.conf import settings
 from django.db import migrations, models
 
 
+def keep_taken_fields(apps, schema_editor):
+    """Until now a dataset's rows were those of its file, so its fields are those that were taken in."""
+    apps.get_model("datasets", "Dataset").objects.update(taken_fields=models.F("fields"))
+
+
 class Migration(migrations.Migration):
 
     dependencies = [
@@ -138,4 +143,5 @@ class Migration(migrations.Migration):
                 'constraints': [models.UniqueConstraint(condition=models.Q(('state', 'running')), fields=('dataset',), name='one_running_refresh_a_dataset')],
             },
         ),
+        migrations.RunPython(keep_taken_fields, migrations.RunPython.noop),
     ]
