@@ -32,6 +32,7 @@ PEOPLE = (
     ("explorer", "Runa", "Fennick", User.Role.EXPLORER),
 )
 GROUP = "Harbour office"
+DAILY_COUNTS = "Daily harbour counts"
 DESCRIPTIONS = {
     "Sailing date": "The day of departure by the timetable.",
     "Fare revenue": "Paid by passengers and vehicles, without what is bought on board.",
@@ -77,9 +78,10 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     people = load_people()
     load_connections(people["analyst"], folder)
     there = Dashboard.objects.filter(name="Season at a glance").first()
-    if there:
-        return there
     analyst = people["analyst"]
+    if there:
+        load_tables(analyst, folder, rows, say)
+        return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
     path = write_sailings(folder / "sailings.csv", rows)
     say("Reading them into a dataset …")
@@ -87,17 +89,25 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     path.unlink()
     describe(analyst, dataset)
     dataset.refresh_from_db()
-    say("Reading the company's other tables …")
-    for name, frame in other_tables(rows).items():
-        path = folder / f"{name}.csv"
-        frame.write_csv(path)
-        import_file(analyst, path, name)
-        path.unlink()
-    say("Shaping the harbour counts …")
-    daily_counts(analyst)
+    load_tables(analyst, folder, rows, say)
     say("Making charts and a dashboard …")
     charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
     return _dashboard(analyst, dataset, charts)
+
+
+def load_tables(user: User, folder: Path, rows: int, say: Callable[[str], None]) -> None:
+    """The company's other tables and what is made of them, as far as a workspace does not have them yet."""
+    if Dataset.objects.filter(name=DAILY_COUNTS).exists():
+        return
+    say("Reading the company's other tables …")
+    for name, frame in other_tables(rows).items():
+        if not Dataset.objects.filter(name=name).exists():
+            path = folder / f"{name}.csv"
+            frame.write_csv(path)
+            import_file(user, path, name)
+            path.unlink()
+    say("Shaping the harbour counts …")
+    daily_counts(user)
 
 
 def load_connections(user: User, folder: Path) -> None:
@@ -137,7 +147,7 @@ def daily_counts(user: User) -> Dataset:
     )  # fmt: skip
     shaping = load_shaping({"steps": [{"id": f"s{i}", **step} for i, step in enumerate(steps, 1)]})
     dataset = Dataset.objects.create(
-        name="Daily harbour counts", created_by=user, steps=shaping.model_dump(mode="json"),
+        name=DAILY_COUNTS, created_by=user, steps=shaping.model_dump(mode="json"),
         description="Passengers through the gates, one row a port and day, from the harbour office's wide table.",
         source={"kind": "dataset", "dataset": str(counts.pk), "stage": "result"},
     )  # fmt: skip
