@@ -172,7 +172,10 @@ export function shaping() {
       const list = document.getElementById(`list-${box.name}`);
       const row = box.closest("[data-words]");
       const chosen = [...(list?.querySelectorAll("input:checked") ?? [])].filter((other) => other !== box).map((other) => other.closest("[data-words]"));
-      if (list && row) (chosen.at(-1) ? chosen.at(-1).after(row) : list.prepend(row));
+      if (!list || !row) return;
+      if (chosen.length) chosen.at(-1).after(row);
+      else list.prepend(row);
+      box.focus(); // what is moved loses the keyboard
     },
     formTyped(event) {
       if (event.target.matches("[data-formula] textarea")) this.formula.typed(event.target);
@@ -203,6 +206,7 @@ export function shaping() {
       if (rise) {
         const row = rise.closest("[data-words]");
         row.previousElementSibling?.before(row);
+        rise.focus();
         this.sendForm();
       }
       if (target.closest("[data-guesses]")) {

@@ -12,7 +12,7 @@ from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
 from tests.core.support import FolderTest
-from veduta.core.data.feed import Feed, FeedProblem, Paging, _is_public, fetch
+from veduta.core.data.feed import Feed, FeedProblem, Paging, fetch, is_public
 from veduta.core.data.landing import Landing
 from veduta.core.errors import FileProblem
 
@@ -174,8 +174,8 @@ class Feeds(FolderTest):
             "0.0.0.0",
             "100.64.0.1",
         ):
-            self.assertFalse(_is_public(number), number)
-        self.assertTrue(_is_public("93.184.216.34"))
+            self.assertFalse(is_public(number), number)
+        self.assertTrue(is_public("93.184.216.34"))
 
     def test_a_name_is_looked_up_once_and_that_number_is_asked(self):
         found = [(2, 1, 6, "", ("127.0.0.1", self.server.server_port))]

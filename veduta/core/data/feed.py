@@ -292,7 +292,7 @@ class _Visit:
         except (OSError, UnicodeError, ValueError):
             raise FeedProblem(f"There is no host named “{parts.hostname}”.", hint="Check the address.") from None
         if not {parts.hostname.lower(), f"{parts.hostname.lower()}:{port}"} & self.allowed and not all(
-            map(_is_public, numbers)
+            map(is_public, numbers)
         ):
             raise FeedProblem(
                 f"“{parts.hostname}” is inside a private network, where feeds are not fetched from.",
@@ -305,7 +305,7 @@ class _Visit:
         return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
 
 
-def _is_public(number: str) -> bool:
+def is_public(number: str) -> bool:
     address = ipaddress.ip_address(number.partition("%")[0])
     mapped = getattr(address, "ipv4_mapped", None)
     return (mapped or address).is_global and not address.is_multicast

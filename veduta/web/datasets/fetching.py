@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import socket
 import uuid
+from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
 
@@ -14,7 +16,7 @@ from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 
 from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
-from veduta.core.data.feed import Feed, Fetched, fetch
+from veduta.core.data.feed import Feed, Fetched, fetch, is_public
 from veduta.core.data.landing import Landing
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -46,6 +48,7 @@ def secret_of(connection: Connection) -> str:
 def save_connection(user: User, connection: Connection, data: dict[str, Any]) -> Connection:
     """Make or change a connection. An empty secret leaves the one there is; "-" takes it away."""
     must_build(user)
+    before = urlsplit(connection.address)
     connection.name = str(data.get("name", "")).strip()[:200]
     connection.address = str(data.get("address", "")).strip()
     if not connection.name or not connection.address:
@@ -57,6 +60,12 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
         if (typed := urlsplit(connection.address).password) and typed != "***":  # a password is kept as a secret only
             secret, connection.address = typed, connection.address.replace(f":{typed}@", ":***@", 1)
         _database(connection.address)
+    after = urlsplit(connection.address)
+    if connection.secret and not secret and (before.scheme, before.netloc) != (after.scheme, after.netloc):
+        raise DefinitionProblem(
+            "The address leads to another place, which the kept secret was not meant for.",
+            hint="Enter the secret again, or - for none.",
+        )
     connection.headers = dict(data.get("headers") or {})
     connection.sends = {key: str(data.get(key, "")).strip() for key in ("as", "sent_name", "before")}
     if secret:
@@ -85,31 +94,23 @@ def delete_connection(user: User, connection: Connection) -> None:
 def _database(address: str, secret: str = ""):
     """The database's engine; SQLite files only from the folders that the settings allow."""
     if address.startswith("sqlite:///"):
-        from pathlib import Path
-
         path = Path(address.removeprefix("sqlite:///")).resolve()
         if not any(path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
             raise DefinitionProblem("SQLite files are read only from folders that a steward has allowed in the settings.")
         if not path.exists():
             raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
         return open_engine(f"sqlite:///{path}")
-    else:
-        host = urlsplit(address).hostname or ""
-        if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
-            raise DefinitionProblem(
-                f"“{host}” is inside a private network and not allowed.",
-                hint="A steward can allow the host in the settings.",
-            )
+    host = urlsplit(address).hostname or ""
+    if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
+        raise DefinitionProblem(
+            f"“{host}” is inside a private network and not allowed.", hint="A steward can allow the host in the settings."
+        )
     return open_engine(address.replace(":***@", f":{quote(secret, safe='')}@") if secret else address)
 
 
 def _is_inside(host: str) -> bool:
-    import socket
-
-    from veduta.core.data.feed import _is_public
-
     try:
-        return not all(_is_public(info[4][0]) for info in socket.getaddrinfo(host, None))
+        return not all(is_public(info[4][0]) for info in socket.getaddrinfo(host, None))
     except OSError:
         return False
 
