@@ -42,7 +42,7 @@ GROUPS = [
     Grouping(field="cancelled"),
     *(Grouping(field="sailed", grain=grain) for grain in Grain),
 ]
-MEASURES = [Measure(), *(Measure(field=name, aggregate=a) for name in ("fare", "passengers") for a in Aggregate)]
+MEASURES = [Measure(), *(Measure(field=name, aggregate=a) for name in ("fare", "passengers") for a in Aggregate if a is not Aggregate.OWN)]
 
 
 def group_of(row: dict, group: Grouping):

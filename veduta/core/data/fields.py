@@ -68,6 +68,8 @@ class Aggregate(StrEnum):
     MAX = "max"
     COUNT = "count"
     COUNT_DISTINCT = "count_distinct"
+    OWN = "own"
+    """What a formula of many rows says."""
 
     @property
     def words(self) -> str:
@@ -82,6 +84,7 @@ AGGREGATE_WORDS = {
     Aggregate.MAX: "highest",
     Aggregate.COUNT: "count",
     Aggregate.COUNT_DISTINCT: "distinct count",
+    Aggregate.OWN: "formula",
 }
 
 
@@ -93,6 +96,10 @@ def aggregates_for(kind: Kind) -> list[Aggregate]:
     if kind.is_date:
         return [*counts, Aggregate.MIN, Aggregate.MAX]
     return counts
+
+
+Total = Literal["again", "sum", "mean", "min", "max", "none"]
+OverDates = Literal["", "last", "first", "mean", "max"]
 
 
 class Frozen(BaseModel):
@@ -125,9 +132,13 @@ class Reading(Frozen):
 
 
 class Field(Frozen):
-    """A column of a dataset. `id` never changes; `source` is its heading in the file."""
+    """A column of a dataset, or a formula of a model. `id` never changes; fields of tables that a model joins have their
+    table's before a dot. `source` is its heading in the file.
 
-    id: str = Attribute(pattern=r"^[a-z0-9_]{1,40}$")
+    `total` is how totals of it are worked out. A measure with `over_dates` is a stock: over dates it is not added, but
+    the last (first, mean, highest) day's sum is taken. A `formula` is of a row, or with `level` aggregate of many."""
+
+    id: str = Attribute(pattern=r"^([a-z0-9_]{1,40}\.)?[a-z0-9_]{1,40}$")
     source: str
     name: str = Attribute(min_length=1, max_length=200)
     kind: Kind
@@ -137,14 +148,37 @@ class Field(Frozen):
     hidden: bool = False
     format: NumberFormat = NumberFormat()
     reading: Reading = Reading()
+    folder: str = Attribute("", max_length=100)
+    synonyms: tuple[str, ...] = Attribute((), max_length=20)
+    total: Total = "again"
+    over_dates: OverDates = ""
+    place: Literal["", "latitude", "longitude", "country", "region", "town"] = ""
+    sort_by: str = Attribute("", max_length=81)
+    formula: str = ""
+    level: Literal["row", "aggregate"] = "row"
+
+    @property
+    def table(self) -> str:
+        """The table of the model it belongs to; "" for the one the model began with."""
+        return self.id.partition(".")[0] if "." in self.id else ""
 
 
 class Schema:
-    """A dataset's fields, looked up by id. `gone` names fields that the current version lacks, by their ids."""
+    """Fields, looked up by id: those of a dataset, or of a model with the names of the tables it joins.
 
-    def __init__(self, fields: list[Field], gone: dict[str, str] | None = None) -> None:
+    `gone` names fields that the current version lacks, by their ids; the fiscal year starts with month `fiscal_month`."""
+
+    def __init__(
+        self,
+        fields: list[Field],
+        gone: dict[str, str] | None = None,
+        tables: dict[str, str] | None = None,
+        fiscal_month: int = 1,
+    ) -> None:
         self.fields = list(fields)
         self.gone = gone or {}
+        self.tables = tables or {}
+        self.fiscal_month = fiscal_month
         self._by_id = {field.id: field for field in fields}
 
     def __iter__(self):

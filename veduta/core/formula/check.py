@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from dataclasses import field as attribute
 from typing import Any
 
 import polars as pl
@@ -18,13 +19,23 @@ MOST_ARGUMENTS = 500
 
 
 @dataclass(frozen=True)
+class Per:
+    """A grain: fields, dates by day; `shown` adds the chart's dimensions, or with `less` those but the fields and periods."""
+
+    fields: tuple[str, ...] = ()
+    shown: bool = False
+    less: bool = False
+    periods: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Checked:
     """A node that fits: its kind (None is a bare `empty`), level and arguments (None where an optional one is left out).
 
     `field` is the id of a field, `value` what a constant is."""
 
     kind: Kind | None
-    at: Span
+    at: Span = attribute(compare=False)
     level: Level = Level.ROW
     constant: bool = False
     value: Any = None
@@ -33,13 +44,17 @@ class Checked:
     arguments: tuple[Checked | None, ...] = ()
     along: tuple[tuple[str, bool], ...] = ()
     restart: tuple[str, ...] = ()
+    where: Checked | None = None
+    per: Per | None = None
 
     @property
     def fields(self) -> set[str]:
         """The ids of all fields the formula reads."""
         found = {self.field} if self.field else set()
         found |= {name for name, _ in self.along} | set(self.restart)
-        return found.union(*(argument.fields for argument in self.arguments if argument))
+        found |= set(self.per.fields) if self.per else set()
+        inner = [*self.arguments, self.where]
+        return found.union(*(argument.fields for argument in inner if argument))
 
 
 def check(text: str, schema: Schema) -> Checked:
@@ -53,7 +68,10 @@ def check(text: str, schema: Schema) -> Checked:
 
 
 def find_field(text: str, schema: Schema) -> Field | None:
-    """The field a name means: exactly, else ignoring case and with underscores for blanks."""
+    """The field a name means: exactly, else ignoring case and with underscores for blanks. Stored formulas name fields
+    by their ids, as "#fare"."""
+    if text.startswith("#") and text[1:] in schema:
+        return schema[text[1:]]
     exact = next((field for field in schema if field.name == text), None)
     return exact or next((field for field in schema if _plain(field.name) == _plain(text)), None)
 
@@ -95,15 +113,18 @@ class Checker:
         kinds = {bool: Kind.YES_NO, int: Kind.WHOLE, float: Kind.DECIMAL, str: Kind.TEXT}
         return Checked(kinds.get(type(node.value)), node.at, constant=True, value=node.value)
 
-    def _name(self, node: Name) -> Checked:
-        place = {"start": node.at.start, "end": node.at.end}
+    def _find(self, node: Name) -> Field | None:
         if node.table:
             raise FormulaProblem(
                 f"There is no table “{node.table}” here.",
-                **place,
+                start=node.at.start, end=node.at.end,
                 hint="Bring its columns in with a step, then name the column.",
-            )
-        field = find_field(node.text, self.schema)
+            )  # fmt: skip
+        return find_field(node.text, self.schema)
+
+    def _name(self, node: Name) -> Checked:
+        place = {"start": node.at.start, "end": node.at.end}
+        field = self._find(node)
         if field is None:
             if not node.quoted and node.text.lower() in registry():
                 raise FormulaProblem(
@@ -140,18 +161,38 @@ class Checker:
         self._must_be_alike(function, arguments, node)
         operands = [operand_of(argument) for argument in arguments if argument]
         kind = self._gives(function, operands, node)
-        windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
+        level = self._level(function, arguments, node)
         return Checked(
-            kind=kind, at=node.at, level=Level.WINDOW if windowed else Level.ROW, function=function,
-            constant=bool(arguments) and all(a is None or a.constant for a in arguments) and not windowed and function.name == "minus",
+            kind=kind, at=node.at, level=level, function=function,
+            constant=function.name == "minus" and arguments[0].constant,
             value=-arguments[0].value if function.name == "minus" and arguments[0].constant and arguments[0].value is not None else None,
             arguments=tuple(arguments),
-            along=tuple((self._name(order.name).field, order.descending) for order in node.along),
+            along=tuple((self._ordering(order.name), order.descending) for order in node.along),
             restart=tuple(self._name(name).field for name in node.restart),
+            where=self._where(node),
+            per=self._per(node),
         )  # fmt: skip
+
+    def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
+        windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
+        return Level.WINDOW if windowed else Level.ROW
+
+    def _ordering(self, name: Name) -> str:
+        return self._name(name).field
+
+    def _where(self, node: Call) -> Checked | None:
+        return None
+
+    def _per(self, node: Call) -> Per | None:
+        return None
 
     def _refuse_level(self, function: Function, node: Call) -> None:
         place = {"start": node.name_at.start, "end": node.name_at.end}
+        if function.level is Level.TIME:
+            raise FormulaProblem(
+                f"{function.name}(…) compares periods of a chart; a formula in shaping works row by row.", **place,
+                hint="Write it in the model or in a chart; here previous(…) along (a date) looks at the row before.",
+            )  # fmt: skip
         if function.level is Level.AGGREGATE:
             raise FormulaProblem(
                 f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.", **place,

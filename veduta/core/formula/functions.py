@@ -16,11 +16,14 @@ from veduta.core.formula.problems import FormulaProblem
 
 
 class Level(StrEnum):
-    """What a value is one of: one for each row, one for many rows, or one that looks at the rows around it."""
+    """What a value is one of: one for each row, one for many rows, one for each cell of a grain of its own (`per`), one
+    that looks at the rows around it, or one that looks at other periods."""
 
     ROW = "row"
     AGGREGATE = "aggregate"
+    GRAIN = "grain"
     WINDOW = "window"
+    TIME = "time"
 
 
 NUMBER = frozenset({Kind.WHOLE, Kind.DECIMAL})
@@ -96,6 +99,12 @@ class Function:
     theme: str
     build: Callable[..., pl.Expr]
     level: Level = Level.ROW
+    parts: tuple[str, ...] = ()
+    """Of an aggregate whose values can be put together from those of parts of the rows: the sums and counts it needs."""
+    restarts: bool = False
+    """Whether a window starts anew, if it is not told otherwise, for each value of the chart's other dimensions."""
+    looks_back: bool = False
+    """Whether a window may look behind the shown period."""
     repeats: int = 0
     """How many of the last arguments may be given again and again, as a group."""
     operator: bool = False
@@ -126,7 +135,7 @@ class Function:
 
 
 _functions: dict[str, Function] = {}
-THEMES = ("Operators", "Choice and empties", "Numbers", "Text", "Dates", "Conversion", "Rows around", "Aggregates")
+THEMES = ("Operators", "Choice and empties", "Numbers", "Text", "Dates", "Conversion", "Rows around", "Aggregates", "Time")
 
 
 def function(
@@ -155,7 +164,7 @@ def function(
 @cache
 def registry() -> dict[str, Function]:
     """All functions and operators by name."""
-    for part in ("operators", "choice", "numbers", "texts", "dates", "conversion", "windows", "aggregates"):
+    for part in ("operators", "choice", "numbers", "texts", "dates", "conversion", "windows", "aggregates", "times"):
         import_module(f"veduta.core.formula.library.{part}")
     return dict(_functions)
 

@@ -7,24 +7,34 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Schema
+from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.check import Checked
+from veduta.core.formula.functions import Level
+from veduta.core.formula.measures import Parameters, ParameterValue
+from veduta.core.model.model import Model, Table
+from veduta.core.query.cells import Engine, Place, key_of
 from veduta.core.query.filters import (
     Context,
     DatesFilter,
     Filter,
     ListFilter,
+    MeasureFilter,
+    MembershipFilter,
     PointsFilter,
     RelativeFilter,
+    ValuesFilter,
     grouping_words,
     narrow,
     typed,
     value_words,
 )
 from veduta.core.query.grains import Grain, Grouping, group_expression, period_end, period_start
-from veduta.core.query.query import Column, Keep, Measure, Query, Result, Sort, Table, measure_words
+from veduta.core.query.measures import Keep, Measure, measure_format, measure_kind, measure_node, measure_words, total_of
+from veduta.core.query.query import Column, Query, Result, Sort
 
-LARGEST_WHOLE = 2**63 - 1
+OTHER = "Other"
+__all__ = ["answer", "context_for", "group_values", "measure_format", "measure_kind", "result_columns", "rows_behind"]
 
 
 def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
@@ -37,51 +47,311 @@ def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
 
 
 def answer(query: Query, table: Table, schema: Schema, context: Context) -> Result:
-    """The query's result over the table. Raises DefinitionProblem if the query does not fit the schema."""
-    columns = result_columns(query, schema)
-    rows = _keyed_rows(query, table, schema, context)
-    keys = [column.key for column in columns if not column.is_measure]
-    notes: list[str] = []
-    measures = [measure_expression(measure, table, schema).alias(f"m{i}") for i, measure in enumerate(query.measures)]
-    # Ranking and answering are one pass where the ranked dimension is the only one.
-    keeps_after = query.keep and len(keys) == 1 and not query.totals
-    wanted_measures = [*measures, pl.len().alias("rows")]
-    if keeps_after:
-        wanted_measures.append(measure_expression(query.keep.by, table, schema).alias("by"))
-    elif query.keep and keys:
-        rows = _kept(rows, query, table, schema, notes)
-    wanted = [_aggregated(rows, keys, wanted_measures)]
-    wanted += [_aggregated(rows, [f"d{i}" for i in kept], measures) for kept in query.totals]
-    ranking = _sort_ranking(rows, query, table, schema, keys)
-    if ranking is not None:
-        wanted.append(ranking)
-    found, *others = pl.collect_all(wanted) if len(wanted) > 1 else [wanted[0].collect()]
-    if keeps_after:
-        found = _best(found, query.keep, "d0", grouping_words(query.groups[0], schema), notes).drop("by")
-    rows_read = int(found.drop_in_place("rows").sum())
-    totals = dict(zip(query.totals, others, strict=False))
-    found = _sorted(found, query, schema, others[-1] if ranking is not None else None, keys)
-    groups = found.height
-    if groups > query.limit:
-        notes.append(f"Showing {query.limit:,} of {groups:,} groups.")
-        found = found.head(query.limit)
-    if not rows_read and query.filters:
-        notes += _why_nothing(query.filters, table, schema, context)
-    return Result(
-        columns=columns,
-        frame=found,
-        totals={
-            kept: total.sort([f"d{i}" for i in kept], nulls_last=True) if kept else total for kept, total in totals.items()
-        },
-        rows_read=rows_read,
-        rows_there=table.rows,
-        groups=groups,
-        unfinished=_unfinished(query, found, context),
-        notes=notes,
-    )
+    """The query's result over a model, or over the single table. Raises DefinitionProblem if the query does not fit."""
+    return _Answer(query, Model.of_one(table, schema), context).result()
 
 
-def result_columns(query: Query, schema: Schema) -> list[Column]:
+class _Answer:
+    """One question on its way through the steps."""
+
+    def __init__(self, query: Query, model: Model, context: Context) -> None:
+        self.query, self.model, self.schema, self.context = query, model, model.schema, context
+        self.notes: list[str] = []
+        filters, self.conditions = settled(query.filters, model, context)
+        self.keep = settled_keep(query.keep, model) if query.groups else None
+        self.nodes = [self._node(measure) for measure in query.measures]
+        self.place = Place(query.groups)
+        self.keys = [key_of(group) for group in query.groups]
+        if len(set(self.keys)) < len(self.keys):
+            raise DefinitionProblem("The same dimension stands in the chart twice.", hint="Take one of them out.")
+        self.engine = Engine(model, filters, context, query.groups)
+
+    def _node(self, measure: Measure) -> Checked:
+        return measure_node(measure, self.schema, self.model.parameters)
+
+    def result(self) -> Result:
+        query, engine = self.query, self.engine
+        at_once = [*self.nodes, *(self._node(each.measure) for each in self.conditions)]
+        ranked = [self._node(measure) for measure in self._ranked_here()]
+        engine.gather((node, self.place) for node in [*at_once, *ranked] or [measure_node(Measure(), self.schema, {})])
+        home = engine.home(at_once[0], self.place) if at_once else ""
+        cells = engine.cells[self.place]
+        cells.frame = cells.frame.with_columns(engine.rows_in(self.place, home).alias("rows")) if not query.groups else self._with_rows(home)
+        for condition in self.conditions:
+            column = engine.column(self._node(condition.measure), self.place)
+            cells.frame = cells.frame.filter(_between(pl.col(column), condition))
+        names = [engine.column(node, self.place) for node in self.nodes]
+        frame = self._kept(cells.frame, names)
+        rows_read = int(frame["rows"].fill_null(0).sum())
+        totals = self._totals(frame, names)
+        frame = self._sorted(frame, names)
+        groups = frame.height
+        if groups > query.limit:
+            self.notes.append(f"Showing {query.limit:,} of {groups:,} groups.")
+            frame = frame.head(query.limit)
+        if not rows_read and query.filters:
+            self.notes += self._why_nothing()
+        found = self._named(frame, names)
+        return Result(
+            columns=result_columns(query, self.schema, self.model.parameters),
+            frame=found,
+            totals=totals,
+            rows_read=rows_read,
+            rows_there=self.model.tables[home].rows if not self.model.rules else self.model.scan([], home).select(pl.len()).collect().item(),
+            groups=groups,
+            unfinished=_unfinished(query, found, self.context),
+            notes=[*self.notes, *engine.notes],
+            trace=engine.trace,
+        )
+
+    def _with_rows(self, home: str) -> pl.DataFrame:
+        engine = self.engine
+        frame, rows = engine.cells[self.place].frame, engine.rows_in(self.place, home)
+        column = rows.name
+        return frame.with_columns(pl.col(column).alias("rows")) if column in frame.columns else frame.with_columns(rows=pl.lit(0))
+
+    def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
+        dimensions = [pl.col(key).alias(f"d{i}") for i, key in enumerate(self.keys)]
+        return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)))
+
+    def _total_engine(self, frame: pl.DataFrame, narrowed: bool) -> Engine:
+        """Works values out of fewer dimensions, over these cells of the chart."""
+        return Engine(
+            self.model, self.engine.filters, self.context, self.query.groups,
+            kept=frame.select(self.keys), finer=self.engine, narrowed=narrowed,
+        )  # fmt: skip
+
+    # Keep.
+
+    def _ranked_here(self) -> list[Measure]:
+        """Measures that order the cells themselves."""
+        found = []
+        if self.keep and (len(self.keys) == 1 or self.keep.of == "within"):
+            found.append(self.keep.by)
+        if len(self.keys) == 1 and self._sort().by == "measure":
+            found.append(self._sort_measure())
+        return found
+
+    def _kept(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
+        keep = self.keep
+        self.dropped = frame.height < self.engine.cells[self.place].homes[next(iter(self.engine.cells[self.place].homes))][1].height
+        self.dropped = self.dropped or bool(self.conditions)
+        if not keep or not self.keys:
+            return frame
+        position = len(self.keys) - 1 if keep.of == "within" else self.query.keep_group
+        key, group = self.keys[position], self.query.groups[position]
+        name = grouping_words(group, self.schema)
+        if len(self.keys) == 1 or keep.of == "within":
+            ranked = frame.with_columns(by=self._column_in(self.engine, self._node(keep.by), self.place, frame))
+            within = [other for other in self.keys if other != key] if keep.of == "within" else []
+        else:
+            totals = self._total_engine(frame, self.dropped)
+            place = Place((group,))
+            totals.gather([(self._node(keep.by), place)])
+            column = totals.column(self._node(keep.by), place)
+            ranked, within = totals.cells[place].frame.select(key, by=pl.col(column)), []
+        best = _best(ranked, keep, key, within, name, self.notes)
+        on = [*within, key]
+        kept = frame.join(best.select(on), on=on, how="semi", nulls_equal=True)
+        dropped = frame.join(best.select(on), on=on, how="anti", nulls_equal=True)
+        if keep.rest and dropped.height:
+            return pl.concat([kept, self._rest(dropped, names, position)], how="diagonal_relaxed")
+        self.dropped = self.dropped or bool(dropped.height)
+        return kept
+
+    def _rest(self, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
+        """All that was not kept as one value, worked out anew from its rows."""
+        group = self.query.groups[position]
+        if self.schema[group.field].kind is not Kind.TEXT:
+            raise DefinitionProblem("Only values of text can be gathered in “Other”.", hint="Keep without the others.")
+        engine = self._total_engine(dropped, True)
+        place = Place(tuple(each for i, each in enumerate(self.query.groups) if i != position))
+        engine.gather((node, place) for node in self.nodes)
+        shares = {name for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
+        columns = {name: engine.column(node, place) for name, node in zip(names, self.nodes, strict=True)}
+        keys = [key_of(each) for each in place.groups]
+        found = engine.cells[place].frame.select(*keys, *(pl.col(column).alias(name) for name, column in columns.items()))
+        sums = [pl.col(name).sum() if name in shares else pl.col(name).first() for name in ("rows",)]
+        sums += [pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(f"s{name}") for name in shares if self._is_share(name, names)]
+        summed = dropped.group_by(keys).agg(pl.col("rows").sum(), *sums[1:]) if keys else dropped.select(pl.col("rows").sum(), *sums[1:])
+        found = found.join(summed, on=keys, how="left", nulls_equal=True) if keys else pl.concat([found, summed], how="horizontal")
+        found = found.with_columns(
+            pl.col(f"s{name}").alias(name) if self._is_share(name, names) else pl.lit(None, dtype=dropped.schema[name]).alias(name)
+            for name in shares
+        )
+        self.rest = OTHER
+        return found.with_columns(pl.lit(OTHER).alias(self.keys[position])).select(*self.keys, *names, "rows")
+
+    def _is_share(self, name: str, names: list[str]) -> bool:
+        node = self.nodes[names.index(name)]
+        return node.function is not None and node.function.name == "share"
+
+    def _column_in(self, engine: Engine, node: Checked, place: Place, frame: pl.DataFrame) -> pl.Series:
+        """A value for the rows of a frame that holds the place's cells."""
+        column = engine.column(node, place)
+        cells = engine.cells[place].frame.select(*self.keys, column)
+        return frame.select(self.keys).join(cells, on=self.keys, how="left", nulls_equal=True, maintain_order="left")[column]
+
+    # Totals.
+
+    def _totals(self, frame: pl.DataFrame, names: list[str]) -> dict[tuple[int, ...], pl.DataFrame]:
+        wanted = self.query.totals
+        if not wanted:
+            return {}
+        rules = [total_of(measure, self.schema) for measure in self.query.measures]
+        engine = self._total_engine(frame, self.dropped)
+        places = {kept: Place(tuple(self.query.groups[i] for i in kept)) for kept in wanted}
+        again = [(node, place) for place in places.values() for node, rule in zip(self.nodes, rules, strict=True) if rule == "again"]
+        for place in places.values():
+            engine.want(place, engine.home(self.nodes[0], place) if self.nodes else "")
+        engine.gather(again)
+        return {kept: self._total(engine, frame, names, rules, kept, place) for kept, place in places.items()}
+
+    def _total(self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place):
+        keys = [self.keys[i] for i in kept]
+        columns = [engine.column(node, place) if rule == "again" else "" for node, rule in zip(self.nodes, rules, strict=True)]
+        found = engine.cells[place].frame.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in enumerate(columns) if c))
+        shown = [
+            (pl.when(pl.col(name).count() > 0).then(getattr(pl.col(name), rule)()) if rule != "none" else pl.lit(None, dtype=frame.schema[name])).alias(f"m{i}")
+            for i, (name, rule) in enumerate(zip(names, rules, strict=True)) if rule != "again"
+        ]  # fmt: skip
+        if shown and keys:
+            found = found.join(frame.group_by(keys).agg(shown), on=keys, how="left", nulls_equal=True)
+        elif shown:
+            found = pl.concat([found, frame.select(shown)], how="horizontal")
+        if self.dropped and keys:
+            found = found.join(frame.select(keys).unique(), on=keys, how="semi", nulls_equal=True)
+        found = found.select(*(pl.col(key).alias(f"d{i}") for key, i in zip(keys, kept, strict=True)), *(f"m{i}" for i in range(len(names))))
+        return found.sort([f"d{i}" for i in kept], nulls_last=True) if keys else found
+
+    # Sort.
+
+    def _sort(self) -> Sort:
+        if self.query.sort:
+            return self.query.sort
+        return Sort(by="time" if self.query.groups and self.query.groups[0].grain else "name")
+
+    def _sort_measure(self) -> Measure:
+        return self._sort().measure or (self.query.measures[0] if self.query.measures else Measure())
+
+    def _sorted(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
+        if not self.keys:
+            return frame
+        sort, keys = self._sort(), self.keys
+        first, others = keys[0], [False] * (len(keys) - 1)
+        last = [pl.col(first) == OTHER] if getattr(self, "rest", "") and self.query.keep_group == 0 else []
+        down = [False] * len(last)
+        own = self.schema[self.query.groups[0].field].sort_by
+        if sort.by == "measure" or (sort.by == "name" and own and not self.query.groups[0].grain):
+            by_field = sort.by == "name"
+            measure = Measure(field=own, aggregate=Aggregate.MIN) if by_field else self._sort_measure()
+            frame = frame.with_columns(order=self._order(frame, measure, names))
+            return frame.sort([*last, pl.col(first).is_null(), "order", *keys], descending=[*down, False, sort.descending, False, *others], nulls_last=True)
+        if sort.by == "own":
+            field, grain = self.schema[self.query.groups[0].field], self.query.groups[0].grain
+            values = [typed(value, field, grain) for value in sort.values]
+            place = pl.DataFrame({first: pl.Series(values, dtype=frame[first].dtype), "order": range(len(values))}).unique(first)
+            frame = frame.join(place, on=first, how="left")
+            return frame.sort([*last, "order", *keys], descending=[*down, False, False, *others], nulls_last=True)
+        if frame[first].dtype == pl.String:
+            folded = [pl.col(first).str.to_lowercase(), *keys]
+            return frame.sort([*last, *folded], descending=[*down, sort.descending, sort.descending, *others], nulls_last=True)
+        return frame.sort([*last, *keys], descending=[*down, sort.descending, *others], nulls_last=True)
+
+    def _order(self, frame: pl.DataFrame, measure: Measure, names: list[str]) -> pl.Series:
+        """The measure by which the first dimension is sorted, for each row."""
+        if len(self.keys) == 1:
+            shown = next((i for i, other in enumerate(self.query.measures) if other.same_number(measure)), None)
+            if shown is not None:
+                return frame[names[shown]]
+        if len(self.keys) == 1 and self._sort().by == "measure":
+            return self._column_in(self.engine, self._node(measure), self.place, frame)
+        place = Place(self.query.groups[:1])
+        engine = self._total_engine(frame, self.dropped)
+        node = self._node(measure)
+        engine.gather([(node, place)])
+        column = engine.column(node, place)
+        ranking = engine.cells[place].frame.select(self.keys[0], column)
+        return frame.select(self.keys[0]).join(ranking, on=self.keys[0], how="left", nulls_equal=True, maintain_order="left")[column]
+
+    def _why_nothing(self) -> list[str]:
+        """For filters on values that do not occur at all: say so."""
+        found = []
+        for filter_ in self.query.filters:
+            if isinstance(filter_, ListFilter) and not filter_.exclude and not filter_.parameter:
+                rows = self.model.scan([filter_.field], self.model.home_of({filter_.field}))
+                if not narrow(rows, (filter_,), self.schema, self.context).select(pl.len()).collect().item():
+                    found.append(f"Nothing matches: no row has {filter_.words(self.schema)}.")
+        return found or ["No rows pass all the filters."]
+
+
+def _between(value: pl.Expr, condition: MeasureFilter) -> pl.Expr:
+    low = value >= condition.low if condition.low is not None else value.is_not_null()
+    return low & (value <= condition.high) if condition.high is not None else low
+
+
+def settled(filters: tuple[Filter, ...], model: Model, context: Context) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
+    """Filters on rows with their parameters' values and memberships worked out, and apart from them those on groups."""
+    rows: list[Filter] = []
+    members: list[MembershipFilter] = []
+    groups: list[MeasureFilter] = []
+    for filter_ in filters:
+        filter_ = _with_parameters(filter_, model)
+        if isinstance(filter_, MeasureFilter):
+            groups.append(filter_)
+        elif isinstance(filter_, MembershipFilter):
+            members.append(filter_)
+        elif filter_ is not None:
+            rows.append(filter_)
+    found = [_members(filter_, tuple(rows), model, context) for filter_ in members]
+    return (*rows, *found), groups
+
+
+def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
+    """The filter with its parameters' values; None if they say no limit."""
+    if isinstance(filter_, ListFilter) and filter_.parameter:
+        values = _parameter(filter_.parameter, model).values
+        if values is None:
+            return None
+        plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
+        return filter_.model_copy(update={"values": plain, "parameter": ""})
+    changes: dict[str, Any] = {}
+    for end in ("low", "high"):
+        if name := getattr(filter_, f"{end}_parameter", ""):
+            values = _parameter(name, model).values
+            changes |= {end: float(values[0]) if values else None, f"{end}_parameter": ""}
+    return filter_.model_copy(update=changes) if changes else filter_
+
+
+def _parameter(name: str, model: Model) -> ParameterValue:
+    if name not in model.parameters:
+        raise DefinitionProblem(f"There is no parameter :{name} any more.", where=name, hint="Choose another one, or write the value.")
+    return model.parameters[name]
+
+
+def settled_keep(keep: Keep | None, model: Model) -> Keep | None:
+    """What to keep with its parameter's value; None if that is no limit."""
+    if keep is None or not keep.parameter:
+        return keep
+    values = _parameter(keep.parameter, model).values
+    if values is None:
+        return None
+    return keep.model_copy(update={"count": min(max(int(values[0]), 1), 10_000), "parameter": ""})
+
+
+def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context) -> ValuesFilter:
+    """A membership with its values worked out."""
+    condition = filter_.condition()
+    own = (*filter_.filters, *(others if filter_.follows else ()), *([condition] if condition else []))
+    measures = (filter_.keep.by,) if filter_.keep else (filter_.measure,) if filter_.measure else ()
+    field = model.schema[filter_.field]
+    group = Grouping(field=field.id, grain=Grain.DAY if field.kind.is_date else None)
+    query = Query(groups=(group,), measures=measures, filters=own, keep=filter_.keep and filter_.keep.model_copy(update={"rest": False}), limit=10_000_000)
+    found = _Answer(query, model, context).result().frame["d0"]
+    return ValuesFilter(field=field.id, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
+
+
+def result_columns(query: Query, schema: Schema, parameters: Parameters | None = None) -> list[Column]:
     """The columns that the query's result will have, dimensions first."""
     columns = []
     for i, group in enumerate(query.groups):
@@ -90,148 +360,30 @@ def result_columns(query: Query, schema: Schema) -> list[Column]:
         columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
     for i, measure in enumerate(query.measures):
         words = measure_words(measure, schema)
-        columns.append(
-            Column(
-                f"m{i}", words[0].upper() + words[1:], measure_kind(measure, schema), None, measure_format(measure, schema)
-            )
-        )
+        node = measure_node(measure, schema, parameters or {})
+        said = words[0].upper() + words[1:] if not measure.formula or measure.name else words
+        kind = Kind.DECIMAL if node.kind is None else node.kind
+        columns.append(Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema)))
     return columns
 
 
-def measure_kind(measure: Measure, schema: Schema) -> Kind:
-    if measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
-        return Kind.WHOLE
-    kind = schema[measure.field].kind
-    return Kind.DECIMAL if measure.aggregate in (Aggregate.MEAN, Aggregate.MEDIAN) else kind
-
-
-def measure_format(measure: Measure, schema: Schema) -> NumberFormat:
-    if measure.format:
-        return measure.format
-    counted = measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
-    return NumberFormat(decimals=0) if counted else schema[measure.field].format
-
-
-def measure_expression(measure: Measure, table: Table, schema: Schema) -> pl.Expr:
-    """The aggregate over rows: empties are skipped, and a sum over no values is empty."""
-    if measure.field is None:
-        return pl.len()
-    field = schema[measure.field]
-    column, aggregate = pl.col(field.id), measure.aggregate
-    if aggregate is Aggregate.COUNT:
-        return column.count()
-    if aggregate is Aggregate.COUNT_DISTINCT:
-        return column.drop_nulls().n_unique()
-    if not field.kind.is_number and not (field.kind.is_date and aggregate in (Aggregate.MIN, Aggregate.MAX)):
-        raise DefinitionProblem(
-            f"The {aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words} values.",
-            where=field.id,
-            hint="Use a count, or change the field's type.",
-        )
-    if aggregate is Aggregate.SUM:
-        return _sum(column, field, table)
-    return {
-        Aggregate.MEAN: column.mean,
-        Aggregate.MEDIAN: column.median,
-        Aggregate.MIN: column.min,
-        Aggregate.MAX: column.max,
-    }[aggregate]()
-
-
-def _sum(column: pl.Expr, field: Field, table: Table) -> pl.Expr:
-    facts = table.facts(field.id)
-    bounds = [abs(bound) for bound in (facts.lowest, facts.highest) if bound is not None]
-    total = column.sum()
-    if field.kind is Kind.WHOLE and max(bounds, default=0) * table.rows > LARGEST_WHOLE:
-        total = column.cast(pl.Int128).sum().cast(pl.Float64)
-    return total if not facts.empties and table.rows else pl.when(column.count() > 0).then(total)
-
-
-def _needed_fields(query: Query) -> set[str]:
-    needed = {group.field for group in query.groups}
-    measures = [*query.measures, query.keep and query.keep.by, query.sort and query.sort.measure]
-    needed |= {measure.field for measure in measures if measure and measure.field}
-    for filter_ in query.filters:
-        needed |= filter_.fields()
-    return needed
-
-
-def _keyed_rows(query: Query, table: Table, schema: Schema, context: Context) -> pl.LazyFrame:
-    """The rows that pass the filters, with the groups' values as d0, d1, …"""
-    needed = sorted(schema[field].id for field in _needed_fields(query))
-    rows = narrow(table.scan(needed), query.filters, schema, context)
-    return rows.with_columns(group_expression(group, schema).alias(f"d{i}") for i, group in enumerate(query.groups))
-
-
-def _aggregated(rows: pl.LazyFrame, keys: list[str], measures: list[pl.Expr]) -> pl.LazyFrame:
-    return rows.group_by(keys).agg(measures) if keys else rows.select(measures)
-
-
-def _kept(rows: pl.LazyFrame, query: Query, table: Table, schema: Schema, notes: list[str]) -> pl.LazyFrame:
-    """Only the rows of the kept values."""
-    key = f"d{query.keep_group}"
-    ranked = rows.group_by(key).agg(measure_expression(query.keep.by, table, schema).alias("by")).collect()
-    kept = _best(ranked, query.keep, key, grouping_words(query.groups[query.keep_group], schema), notes)
-    return rows.filter(pl.col(key).is_in(kept[key].implode(), nulls_equal=True))
-
-
-def _best(ranked: pl.DataFrame, keep: Keep, key: str, name: str, notes: list[str]) -> pl.DataFrame:
-    """The rows that are kept by their value in "by"; ties at the edge go to the first in order, and are said."""
+def _best(ranked: pl.DataFrame, keep: Keep, key: str, within: list[str], name: str, notes: list[str]) -> pl.DataFrame:
+    """The rows that are kept by their value in "by", overall or `within` each group; ties at the edge go to the first in
+    order unless ties are kept, and are said."""
     ranked = ranked.filter(pl.col("by").is_not_null())
-    ranked = ranked.sort(["by", key], descending=[keep.end == "top", False], nulls_last=True)
-    kept = ranked.head(keep.count)
-    if ranked.height > keep.count and (tied := int((ranked["by"][keep.count :] == kept["by"][-1]).sum())):
-        notes.append(f"{tied:,} more of {name} tie with the last one kept.")
+    ranked = ranked.sort([*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True)
+    over = {"partition_by": within} if within else {"partition_by": pl.lit(1)}
+    places = ranked.with_columns(
+        __row=pl.int_range(pl.len()).over(**over),
+        __rank=pl.col("by").rank("min", descending=keep.end == "top").over(**over),
+    )
+    with_ties = places.filter(pl.col("__rank") <= keep.count)
+    kept = with_ties if keep.ties else places.filter(pl.col("__row") < keep.count)
+    if tied := with_ties.height - kept.height:
+        notes.append(f"{tied:,} more of {name} tie{'s' * (tied == 1)} with the last one kept.")
+    elif keep.ties and (more := int((with_ties["__row"] >= keep.count).sum())):
+        notes.append(f"{more:,} more of {name} {'is' if more == 1 else 'are'} kept because of ties.")
     return kept
-
-
-def _sort_of(query: Query) -> Sort:
-    if query.sort:
-        return query.sort
-    first = query.groups[0]
-    return Sort(by="time" if first.grain else "name")
-
-
-def _sort_ranking(rows: pl.LazyFrame, query: Query, table: Table, schema: Schema, keys: list[str]) -> pl.LazyFrame | None:
-    """The first dimension's values with the measure they are sorted by, if it is not simply a shown column."""
-    if not keys or _sort_of(query).by != "measure":
-        return None
-    measure = _sort_of(query).measure or (query.measures[0] if query.measures else Measure())
-    if len(keys) == 1 and _shown_at(measure, query) is not None:
-        return None
-    return rows.group_by("d0").agg(measure_expression(measure, table, schema).alias("order"))
-
-
-def _shown_at(measure: Measure, query: Query) -> int | None:
-    return next((i for i, shown in enumerate(query.measures) if shown.same_number(measure)), None)
-
-
-def _sorted(
-    found: pl.DataFrame, query: Query, schema: Schema, ranking: pl.DataFrame | None, keys: list[str]
-) -> pl.DataFrame:
-    if not keys:
-        return found
-    sort = _sort_of(query)
-    if sort.by == "measure":
-        if ranking is not None:
-            found = found.join(ranking, on="d0", how="left", nulls_equal=True)
-        else:
-            measure = sort.measure or query.measures[0]
-            found = found.with_columns(order=pl.col(f"m{_shown_at(measure, query)}"))
-        order, descending = [pl.col("d0").is_null(), pl.col("order"), *keys], [False, sort.descending, *[False] * len(keys)]
-        return found.sort(order, descending=descending, nulls_last=True).drop("order")
-    if sort.by == "own":
-        field, grain = schema[query.groups[0].field], query.groups[0].grain
-        values = [typed(value, field, grain) for value in sort.values]
-        place = pl.DataFrame({"d0": pl.Series(values, dtype=found["d0"].dtype), "order": range(len(values))}).unique("d0")
-        found = found.join(place, on="d0", how="left")
-        return found.sort([pl.col("order"), *keys], nulls_last=True).drop("order")
-    first = pl.col("d0")
-    if found["d0"].dtype == pl.String:
-        found = found.with_columns(folded=first.str.to_lowercase())
-        found = found.sort(["folded", *keys], descending=[sort.descending] * 2 + [False] * (len(keys) - 1), nulls_last=True)
-        return found.drop("folded")
-    return found.sort(keys, descending=[sort.descending] + [False] * (len(keys) - 1), nulls_last=True)
 
 
 def _unfinished(query: Query, found: pl.DataFrame, context: Context) -> dt.date | None:
@@ -248,17 +400,6 @@ def _unfinished(query: Query, found: pl.DataFrame, context: Context) -> dt.date 
     if latest and group.grain is not Grain.DAY and period_start(latest, group.grain) == last:
         return latest if latest < period_end(last, group.grain) else None
     return None
-
-
-def _why_nothing(filters: tuple[Filter, ...], table: Table, schema: Schema, context: Context) -> list[str]:
-    """For filters on values that do not occur at all: say so."""
-    found = []
-    for filter_ in filters:
-        if isinstance(filter_, ListFilter) and not filter_.exclude:
-            narrowed = narrow(table.scan([filter_.field]), (filter_,), schema, context)
-            if not narrowed.select(pl.len()).collect().item():
-                found.append(f"Nothing matches: no row has {filter_.words(schema)}.")
-    return found or ["No rows pass all the filters."]
 
 
 def group_values(

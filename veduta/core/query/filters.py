@@ -10,8 +10,8 @@ from typing import Annotated, Any, Literal
 
 import polars as pl
 from dateutil.relativedelta import relativedelta
+from pydantic import ConfigDict, TypeAdapter
 from pydantic import Field as Attribute
-from pydantic import TypeAdapter
 
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem
@@ -26,6 +26,7 @@ from veduta.core.query.grains import (
     period_start,
     period_words,
 )
+from veduta.core.query.measures import Keep, Measure, measure_words
 
 Value = bool | int | float | str | None
 
@@ -112,12 +113,14 @@ class _Filter(Frozen):
 
 
 class ListFilter(_Filter):
-    """Rows whose value is among `values` (None is empty), or with `exclude` is not."""
+    """Rows whose value is among `values` (None is empty), or with `exclude` is not. With a `parameter` its values count
+    instead, and no limit narrows nothing."""
 
     kind: Literal["list"] = "list"
     grain: Grain | None = None
-    values: tuple[Value, ...] = Attribute(max_length=5_000)
+    values: tuple[Value, ...] = Attribute((), max_length=5_000)
     exclude: bool = False
+    parameter: str = Attribute("", max_length=40)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
@@ -125,6 +128,8 @@ class ListFilter(_Filter):
 
     def words(self, schema: Schema) -> str:
         field = schema[self.field]
+        if self.parameter:
+            return f"{field.name} is {'not ' * self.exclude}:{self.parameter}"
         values = [typed(value, field, self.grain) for value in self.values]
         if field.kind is Kind.YES_NO and values in ([True], [False]):
             return field.name if values[0] != self.exclude else f"not {field.name}"
@@ -145,6 +150,8 @@ class RangeFilter(_Filter):
     kind: Literal["range"] = "range"
     low: float | None = None
     high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = pl.col(self.field)
@@ -154,7 +161,9 @@ class RangeFilter(_Filter):
         return low & (column <= self.high) if self.high is not None else low
 
     def words(self, schema: Schema) -> str:
-        name, low, high = schema[self.field].name, _number(self.low), _number(self.high)
+        name = schema[self.field].name
+        low = f":{self.low_parameter}" if self.low_parameter else _number(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else _number(self.high)
         if low and high:
             return f"{name} is {low} to {high}"
         return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
@@ -339,10 +348,100 @@ class PointsFilter(Frozen):
         )
 
 
+class MeasureFilter(Frozen):
+    """Groups whose value of a measure, shown or not, lies between two bounds; it narrows what is shown, not the rows."""
+
+    kind: Literal["measure"] = "measure"
+    measure: Measure
+    low: float | None = None
+    high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
+
+    def fields(self) -> set[str]:
+        return self.measure.fields()
+
+    def words(self, schema: Schema) -> str:
+        low = f":{self.low_parameter}" if self.low_parameter else _number(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else _number(self.high)
+        name = measure_words(self.measure, schema)
+        if low and high:
+            return f"groups whose {in_sentence(name)} is {low} to {high}"
+        bound = f"at least {low}" if low else f"at most {high}" if high else "not empty"
+        return f"groups whose {in_sentence(name)} is {bound}"
+
+
+class MembershipFilter(_Filter):
+    """Rows whose field is among the values another question returns: its top or bottom ones by a measure (`keep`), and
+    those whose measure lies between bounds. `filters` are the question's own; with `follows` the other filters of the
+    chart reach into it too."""
+
+    kind: Literal["member"] = "member"
+    keep: Keep | None = None
+    measure: Measure | None = None
+    low: float | None = None
+    high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
+    filters: tuple[Filter, ...] = Attribute((), max_length=20)
+    follows: bool = False
+    exclude: bool = False
+
+    def fields(self) -> set[str]:
+        found = {self.field}
+        for measure in (self.keep and self.keep.by, self.measure):
+            found |= measure.fields() if measure else set()
+        return found.union(*(filter_.fields() for filter_ in self.filters))
+
+    def condition(self) -> MeasureFilter | None:
+        if self.measure is None:
+            return None
+        return MeasureFilter(
+            measure=self.measure, low=self.low, high=self.high, low_parameter=self.low_parameter, high_parameter=self.high_parameter
+        )  # fmt: skip
+
+    def words(self, schema: Schema) -> str:
+        parts = []
+        if self.keep:
+            count = f":{self.keep.parameter}" if self.keep.parameter else self.keep.count
+            parts.append(f"the {self.keep.end} {count} by {in_sentence(measure_words(self.keep.by, schema))}")
+        if condition := self.condition():
+            parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
+        inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
+        scope = "" if self.follows else " overall"
+        return f"{schema[self.field].name} is {'not ' * self.exclude}among {' and '.join(parts)}{inside}{scope}"
+
+
+class ValuesFilter(_Filter):
+    """Rows whose value is among those of a column that was worked out; what a membership becomes. It is never stored."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    kind: Literal["values"] = "values"
+    found: Any = None
+    exclude: bool = False
+    said: str = ""
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        among = pl.col(self.field).is_in(self.found.implode(), nulls_equal=True)
+        return ~among if self.exclude else among
+
+    def words(self, schema: Schema) -> str:
+        return self.said
+
+
 Filter = Annotated[
-    ListFilter | RangeFilter | DatesFilter | RelativeFilter | TextFilter | EmptyFilter | PointsFilter,
+    ListFilter
+    | RangeFilter
+    | DatesFilter
+    | RelativeFilter
+    | TextFilter
+    | EmptyFilter
+    | PointsFilter
+    | MeasureFilter
+    | MembershipFilter,
     Attribute(discriminator="kind"),
 ]
+MembershipFilter.model_rebuild()
 filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
 
 

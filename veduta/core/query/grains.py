@@ -85,10 +85,64 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
     if grouping.grain is Grain.MONTH_OF_YEAR:
         return column.dt.month()
     day = column.dt.date() if field.kind is Kind.DATETIME else column
-    return day if grouping.grain is Grain.DAY else day.dt.truncate(STEPS[grouping.grain][0])
+    return start_expression(day, grouping.grain, schema.fiscal_month)
 
 
-def period_start(day: dt.date, grain: Grain) -> dt.date:
+def start_expression(day: pl.Expr, grain: Grain, fiscal_month: int = 1) -> pl.Expr:
+    """The first day of the period that holds each day."""
+    if grain is Grain.DAY:
+        return day
+    late = (fiscal_month - 1) % {Grain.YEAR: 12, Grain.QUARTER: 3}.get(grain, 1)
+    start = day.dt.offset_by(f"-{late}mo") if late else day
+    start = start.dt.truncate(STEPS[grain][0])
+    return start.dt.offset_by(f"{late}mo") if late else start
+
+
+NESTED = {
+    Grain.YEAR: (Grain.YEAR,),
+    Grain.QUARTER: (Grain.QUARTER, Grain.YEAR),
+    Grain.MONTH: (Grain.MONTH, Grain.QUARTER, Grain.YEAR),
+    Grain.WEEK: (Grain.WEEK, Grain.YEAR),
+    Grain.DAY: (Grain.DAY, Grain.WEEK, Grain.MONTH, Grain.QUARTER, Grain.YEAR),
+}
+"""The periods that each grain's periods make up whole; weeks make up ISO years."""
+
+
+def enclosing(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) -> pl.Expr:
+    """The start of the period `unit` that a period of a chart lies in. Weeks lie in ISO years."""
+    if grain is Grain.WEEK and unit is Grain.YEAR:
+        return start - pl.duration(days=(start.dt.week().cast(pl.Int64) - 1) * 7)
+    return start if grain is unit else start_expression(start, unit, fiscal_month)
+
+
+def moved(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
+    """The start of the period so many units away; empty where there is none (29 February, ISO week 53)."""
+    if grain is Grain.WEEK and unit is Grain.YEAR:
+        week = start.dt.week().cast(pl.Int64)
+        january = pl.date(start.dt.iso_year() + steps, 1, 4)
+        first = january - pl.duration(days=january.dt.weekday().cast(pl.Int64) - 1)
+        found = first + pl.duration(days=(week - 1) * 7)
+        return pl.when(found.dt.week() == week).then(found)
+    if unit in (Grain.DAY, Grain.WEEK):
+        return start.dt.offset_by(f"{steps * (7 if unit is Grain.WEEK else 1)}d")
+    found = start.dt.offset_by(f"{steps * {Grain.YEAR: 12, Grain.QUARTER: 3, Grain.MONTH: 1}[unit]}mo")
+    return pl.when(found.dt.day() == start.dt.day()).then(found)
+
+
+def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> tuple[dt.date, dt.date]:
+    """A range of days so many units away; the ends of months stay such.
+
+    >>> moved_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
+    datetime.date(2023, 2, 28)
+    """
+    step = STEPS[unit][1] * steps
+    try:
+        return first + step, last + dt.timedelta(days=1) + step - dt.timedelta(days=1)
+    except (ValueError, OverflowError):
+        return first, last
+
+
+def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
     """The first day of the period that holds this day.
 
     >>> period_start(dt.date(2026, 11, 1), Grain.WEEK)
@@ -96,11 +150,13 @@ def period_start(day: dt.date, grain: Grain) -> dt.date:
     """
     if grain is Grain.WEEK:
         return day - dt.timedelta(days=day.weekday())
-    if grain is Grain.MONTH:
-        return day.replace(day=1)
-    if grain is Grain.QUARTER:
-        return day.replace(month=(day.month - 1) // 3 * 3 + 1, day=1)
-    return day.replace(month=1, day=1) if grain is Grain.YEAR else day
+    if grain in (Grain.DAY, Grain.MONTH):
+        return day if grain is Grain.DAY else day.replace(day=1)
+    length = 3 if grain is Grain.QUARTER else 12
+    late = (day.month - fiscal_month) % length
+    month = day.month - late
+    year = day.year if month > 0 else max(day.year - 1, 1)
+    return dt.date(year, month if month > 0 else month + 12, 1)
 
 
 def period_end(start: dt.date, grain: Grain) -> dt.date:
@@ -126,13 +182,15 @@ def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_
 
 
 def period_words(start: dt.date, grain: Grain) -> str:
-    """A period as people write it.
+    """A period as people write it; fiscal years by both their years, quarters by the calendar or else by their months.
 
     >>> period_words(dt.date(2026, 3, 1), Grain.MONTH), period_words(dt.date(2026, 12, 28), Grain.WEEK)
     ('Mar 2026', 'W53 2026')
     """
     if grain is Grain.YEAR:
-        return f"{start.year}"
+        return f"{start.year}" if start.month == 1 else f"{start.year}/{(start.year + 1) % 100:02}"
+    if grain is Grain.QUARTER and start.month % 3 != 1:
+        return f"{MONTHS[start.month - 1][:3]}–{MONTHS[(start.month + 1) % 12][:3]} {period_end(start, grain).year}"
     if grain is Grain.QUARTER:
         return f"Q{(start.month + 2) // 3} {start.year}"
     if grain is Grain.MONTH:

@@ -5,48 +5,16 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass
 from dataclasses import field as attribute
-from typing import Any, Literal, Protocol
+from typing import Literal
 
 import polars as pl
 from pydantic import Field as Attribute
 
-from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Frozen, Kind, NumberFormat, Schema
-from veduta.core.data.profile import Profile
+from veduta.core.data.fields import Frozen, Kind, NumberFormat
+from veduta.core.model.model import ColumnFacts, Table, facts_from
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.grains import Grouping
-
-
-class Measure(Frozen):
-    """A number to show: an aggregate of a field, or the count of rows when there is no field."""
-
-    field: str | None = None
-    aggregate: Aggregate = Aggregate.COUNT
-    name: str = Attribute("", max_length=200)
-    format: NumberFormat | None = None
-
-    def same_number(self, other: Measure) -> bool:
-        return (self.field, self.aggregate) == (other.field, other.aggregate)
-
-
-def measure_words(measure: Measure, schema: Schema) -> str:
-    """A measure as it is said: its own name, the field's name, or the aggregate and the field."""
-    if measure.name:
-        return measure.name
-    if measure.field is None:
-        return "count of rows"
-    field = schema[measure.field]
-    if measure.aggregate == field.aggregate and field.role == "measure":
-        return field.name
-    return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
-
-
-class Keep(Frozen):
-    """Only the top or bottom `count` values of a dimension by a measure, shown or not."""
-
-    end: Literal["top", "bottom"] = "top"
-    count: int = Attribute(10, ge=1, le=10_000)
-    by: Measure = Measure()
-    of: Literal["by", "split"] = "by"
+from veduta.core.query.measures import Keep, Measure, measure_words
 
 
 class Sort(Frozen):
@@ -75,35 +43,6 @@ class Query(Frozen):
     limit: int = 5_000
 
 
-@dataclass(frozen=True)
-class ColumnFacts:
-    """What is known of a stored column without reading it; bounds are None where it has no values.
-
-    `values` holds all its values, without empties, where they are few.
-    """
-
-    empties: int = 0
-    distinct: int = 0
-    lowest: Any = None
-    highest: Any = None
-    values: tuple[Any, ...] | None = None
-
-
-def facts_from(profile: Profile) -> ColumnFacts:
-    values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
-    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
-
-
-class Table(Protocol):
-    """A version of a dataset's rows, loaded column by column."""
-
-    rows: int
-
-    def scan(self, columns: list[str]) -> pl.LazyFrame: ...
-
-    def facts(self, column: str) -> ColumnFacts: ...
-
-
 @dataclass
 class Column:
     """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures."""
@@ -113,6 +52,7 @@ class Column:
     kind: Kind
     grouping: Grouping | None = None
     format: NumberFormat = NumberFormat()
+    total: str = "again"
 
     @property
     def is_measure(self) -> bool:
@@ -135,6 +75,7 @@ class Result:
     groups: int = 0
     unfinished: dt.date | None = None
     notes: list[str] = attribute(default_factory=list)
+    trace: list[str] = attribute(default_factory=list)
 
     @property
     def dimensions(self) -> list[Column]:

@@ -12,8 +12,13 @@ X, V = Argument("value", NUMBER), Argument("value", ANY)
 COUNTS = "5, 9, 9, 14"
 
 
+PARTS = {"sum": ("sum", "count"), "mean": ("sum", "count"), "min": ("min",), "max": ("max",), "count": ("count",)}
+
+
 def _register(name: str, argument: Argument, gives, says: str, result: str, work) -> None:
-    @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **THEME)
+    parts = PARTS.get(name, ())
+
+    @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), parts=parts, **THEME)
     def _(value: Operand) -> pl.Expr:
         return work(value.expression)
 
@@ -35,7 +40,7 @@ for _each in (
 
 
 @function("count_rows", gives=Kind.WHOLE, says="How many rows there are.", example=("count_rows()", "4"),
-          **(THEME | {"empties": "Never empty."}))  # fmt: skip
+          parts=("count",), **(THEME | {"empties": "Never empty."}))  # fmt: skip
 def _() -> pl.Expr:
     return pl.len().cast(pl.Int64)
 

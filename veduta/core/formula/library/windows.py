@@ -22,14 +22,14 @@ RUNNING = {"sum": pl.Expr.cum_sum, "min": pl.Expr.cum_min, "max": pl.Expr.cum_ma
 
 @function("previous", Argument("value", ANY), Argument("rows", WHOLE, optional=True, constant=True), gives=same_as(0),
           says="The value one row before, or so many rows before; after, with minus.",
-          example=("previous(count) along (day)", ", 5, 9, 9"), empties="Empty on the first row.", **THEME)  # fmt: skip
+          example=("previous(count) along (day)", ", 5, 9, 9"), empties="Empty on the first row.", restarts=True, looks_back=True, **THEME)  # fmt: skip
 def _(value: Operand, rows: Operand | None = None, *, window: Window) -> pl.Expr:
     return window.over(value.expression.shift(rows.value if rows else 1))
 
 
 @function("difference", X, gives=same_as(0), says="The value less the one on the row before.",
           example=("difference(count) along (day)", ", 4, 0, 5"),
-          empties="Empty on the first row, and where either value is empty.", **THEME)  # fmt: skip
+          empties="Empty on the first row, and where either value is empty.", restarts=True, looks_back=True, **THEME)  # fmt: skip
 def _(value: Operand, *, window: Window) -> pl.Expr:
     return value.expression - window.over(value.expression.shift(1))
 
@@ -37,7 +37,7 @@ def _(value: Operand, *, window: Window) -> pl.Expr:
 @function("running", Argument("how", options=tuple(RUNNING), bare=True, optional=True), X, gives=lambda o: o[-1].kind,
           says="The sum of the values so far, this row included; or how: min, max.",
           example=("running(count) along (day)", "5, 14, 23, 37"),
-          empties="Empties are passed over; empty before the first value.", **THEME)  # fmt: skip
+          empties="Empties are passed over; empty before the first value.", restarts=True, **THEME)  # fmt: skip
 def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
     return window.over(RUNNING[how.value if how else "sum"](value.expression).forward_fill())
 
@@ -46,7 +46,7 @@ def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
           gives=lambda o: Kind.DECIMAL if o[0].value in ("mean", "median") else o[1].kind,
           says="The mean (or sum, min, max, median) of this row and those before it, so many in all.",
           example=("moving(mean, count, 2) along (day)", "5, 7, 9, 11.5"),
-          empties="Empties are passed over; the first rows use what there is.", **THEME)  # fmt: skip
+          empties="Empties are passed over; the first rows use what there is.", restarts=True, looks_back=True, **THEME)  # fmt: skip
 def _(how: Operand, value: Operand, rows: Operand, *, window: Window) -> pl.Expr:
     if not 1 <= rows.value <= 10_000:
         raise FormulaProblem("A moving value takes 1 to 10,000 rows.", hint="Choose another number of rows.")

@@ -1,0 +1,326 @@
+"""Check the formulas of models and charts: besides values of a row they know aggregates, grains, windows, periods and
+parameters. What a chart's dimensions decide (is there a time axis, which grain) is checked when it is answered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.formula.check import Checked, Checker, Per, find_field, nearest, quoted
+from veduta.core.formula.functions import Function, Level, registry
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.formula.tree import Call, Grain, Literal, Name, Node, Parameter, parse
+
+PERIODS = ("year", "quarter", "month", "week", "day")
+COMPARING = ("=", "<>", "<", "<=", ">", ">=", "in", "between")
+MANY = (Level.AGGREGATE, Level.WINDOW, Level.TIME)
+
+
+@dataclass(frozen=True)
+class ParameterValue:
+    """What a parameter is set to: typed values, or None for no limit."""
+
+    kind: Kind
+    values: tuple[Any, ...] | None
+
+
+Parameters = Mapping[str, ParameterValue]
+parsed = lru_cache(maxsize=2_000)(parse)
+
+
+def check_measure(text: str, schema: Schema, parameters: Parameters | None = None) -> Checked:
+    """The checked formula of a model or chart: of a row or of many. Raises FormulaProblem with the place."""
+    try:
+        return MeasureChecker(schema, parameters or {}).check(parsed(text))
+    except RecursionError:
+        raise FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.") from None
+
+
+class MeasureChecker(Checker):
+    """Formulas over all fields of a model. Formula fields of many rows stand for their formulas."""
+
+    def __init__(self, schema: Schema, parameters: Parameters) -> None:
+        super().__init__(schema)
+        self.parameters = parameters
+        self.within: list[str] = []
+
+    def check(self, node: Node) -> Checked:
+        if isinstance(node, Parameter):
+            return self._parameter(node)
+        return super().check(node)
+
+    def _parameter(self, node: Parameter) -> Checked:
+        place = {"start": node.at.start, "end": node.at.end}
+        found = self.parameters.get(node.name)
+        if found is None:
+            near = nearest(node.name, list(self.parameters))
+            raise FormulaProblem(
+                f"There is no parameter :{node.name}.", **place,
+                hint=f"Did you mean :{near}?" if near else "Add it to the model's parameters.",
+            )  # fmt: skip
+        if found.values is not None and len(found.values) > 1:
+            raise FormulaProblem(
+                f":{node.name} holds several values.", **place, hint=f"Use it as a list: … in (:{node.name})."
+            )
+        return Checked(found.kind, node.at, constant=True, value=found.values[0] if found.values else None)
+
+    def _find(self, node: Name) -> Field | None:
+        if node.text.startswith("#"):
+            return self.schema[node.text[1:]]
+        own = [field for field in self.schema if not field.table or field.table == "formula"]
+        if not node.table:
+            if (found := find_field(node.text, Schema(own))) is not None:
+                return found
+            rest = [field for field in self.schema if field not in own]
+            found = find_field(node.text, Schema(rest))
+            alike = [field for field in rest if found and field.name.casefold() == found.name.casefold()]
+            if len(alike) > 1:
+                ways = " or ".join(formula_name(field, self.schema) for field in alike)
+                raise FormulaProblem(
+                    f"Several tables have a field “{node.text}”.", start=node.at.start, end=node.at.end, hint=f"Write {ways}."
+                )
+            return found
+        table = next((key for key, name in self.schema.tables.items() if _same(name, node.table)), None)
+        if table is None:
+            near = nearest(node.table, list(self.schema.tables.values()))
+            raise FormulaProblem(
+                f"There is no table “{node.table}” in this model.", start=node.at.start, end=node.at.end,
+                hint=f"Did you mean {quoted(near)}?" if near else "Join it to the model first.",
+            )  # fmt: skip
+        return find_field(node.text, Schema([field for field in self.schema if field.table == table]))
+
+    def _name(self, node: Name) -> Checked:
+        found = super()._name(node)
+        field = self.schema[found.field]
+        if field.level == "row":
+            return found
+        if field.id in self.within:
+            raise FormulaProblem(
+                f"“{field.name}” is made from itself.", start=node.at.start, end=node.at.end, hint="Take it out of one of the formulas."
+            )  # fmt: skip
+        self.within.append(field.id)
+        try:
+            inner = self.check(parsed(field.formula))
+        except FormulaProblem as problem:
+            raise FormulaProblem(
+                f"The formula “{field.name}” does not work: {problem.message}", start=node.at.start, end=node.at.end, hint=problem.hint
+            ) from None  # fmt: skip
+        finally:
+            self.within.pop()
+        return replace(inner, at=node.at)
+
+    def _call(self, node: Call) -> Checked:
+        if node.function in COMPARING:
+            node = replace(node, arguments=tuple(self._spread(node)))
+            if any(self._unlimited(argument) for argument in node.arguments):
+                return Checked(Kind.YES_NO, node.at, constant=True, value=True)
+        if node.per is not None and node.function in registry():
+            return self._at_grain(node)
+        found = super()._call(node)
+        if found.function.name == "sum":
+            found = self._stock(found)
+        return found
+
+    def _spread(self, node: Call) -> Iterator[Node]:
+        """The arguments, a parameter of several values in a list as its values."""
+        for place, argument in enumerate(node.arguments):
+            values = self._values(argument) if node.function == "in" and place else None
+            if values is None:
+                yield argument
+            else:
+                for value in values:
+                    yield _Given(value, argument)
+
+    def _values(self, node: Node) -> tuple[Any, ...] | None:
+        found = self.parameters.get(node.name) if isinstance(node, Parameter) else None
+        return found.values if found else None
+
+    def _unlimited(self, node: Node) -> bool:
+        found = self.parameters.get(node.name) if isinstance(node, Parameter) else None
+        return found is not None and found.values is None
+
+    def _at_grain(self, node: Call) -> Checked:
+        inner = self.check(replace(node, per=None))
+        if inner.level not in MANY:
+            raise FormulaProblem(
+                "“per” belongs to aggregates such as sum(…).", start=node.name_at.start, end=node.name_at.end,
+                hint="Write it behind an aggregate: sum(…) per (…).",
+            )  # fmt: skip
+        return Checked(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=self._grain(node.per))
+
+    def _grain(self, grain: Grain) -> Per:
+        fields, periods = [], []
+        for name in grain.names:
+            if grain.less and not name.quoted and name.text.lower() in PERIODS and self._find(name) is None:
+                periods.append(name.text.lower())
+            else:
+                fields.append(super()._name(name).field)
+        return Per(tuple(fields), grain.shown, grain.less, tuple(periods))
+
+    def _refuse_level(self, function: Function, node: Call) -> None:
+        place = {"start": node.name_at.start, "end": node.name_at.end}
+        if node.where is not None and function.level is not Level.AGGREGATE:
+            raise FormulaProblem(
+                "“where” belongs to aggregates such as sum(…).", **place, hint="Elsewhere use if(test, value)."
+            )
+        if (node.along or node.restart) and function.level is not Level.WINDOW:
+            windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
+            raise FormulaProblem(
+                f"{function.name} takes no “along” or “restart”.", **place, hint=f"These do: {windows}."
+            )  # fmt: skip
+
+    def _where(self, node: Call) -> Checked | None:
+        if node.where is None:
+            return None
+        found = self.check(node.where)
+        place = {"start": node.where.at.start, "end": node.where.at.end}
+        if found.kind not in (Kind.YES_NO, None):
+            raise FormulaProblem("“where” needs a condition, something that is yes or no.", **place, hint="Compare it: where … = …")
+        if found.level in MANY:
+            raise FormulaProblem(
+                "“where” looks at each row, and this is a value of many rows.", **place, hint="Say at which grain: … per (…)."
+            )
+        return found
+
+    def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
+        given = [argument for argument in arguments if argument and not argument.constant]
+        if function.level is Level.AGGREGATE:
+            if deep := next((argument for argument in given if argument.level in MANY), None):
+                raise FormulaProblem(
+                    f"{function.name} is given a value that already stands for many rows.", start=deep.at.start, end=deep.at.end,
+                    hint="Say at which grain it is worked out first: "
+                    f"{function.name}(sum(…) per (shown, …)), or take {function.name} away.",
+                )  # fmt: skip
+            return Level.AGGREGATE
+        rows = next((argument for argument in given if argument.level is Level.ROW), None)
+        many = [argument for argument in given if argument.level in MANY]
+        if function.level in (Level.WINDOW, Level.TIME):
+            if rows:
+                raise FormulaProblem(
+                    f"{function.name} works on the chart's numbers, and this is a value of each row.",
+                    start=rows.at.start, end=rows.at.end, hint=f"Make it an aggregate first: {function.name}(sum(…), …).",
+                )  # fmt: skip
+            return function.level
+        if rows and many:
+            raise FormulaProblem(
+                "This is a value of each row, and what it stands beside is one of many rows.",
+                start=rows.at.start, end=rows.at.end, hint="Make it an aggregate too, such as sum(…), min(…) or max(…).",
+            )  # fmt: skip
+        for level in (Level.TIME, Level.WINDOW, Level.AGGREGATE):
+            if any(argument.level is level for argument in many):
+                return level
+        return Level.GRAIN if given and not rows else Level.ROW
+
+    def _ordering(self, name: Name) -> str:
+        return super()._name(name).field
+
+    def _stock(self, found: Checked) -> Checked:
+        """The sum of a stock: over days its last (first, mean, highest) day's sum is taken."""
+        argument = found.arguments[0]
+        field = self.schema[argument.field] if argument.field else None
+        if field is None or not field.over_dates:
+            return found
+        day = next((other for other in self.schema if other.table == field.table and other.kind.is_date), None)
+        if day is None:
+            return found
+        grained = Checked(found.kind, found.at, level=Level.GRAIN, arguments=(found,), per=Per((day.id,), shown=True))
+        over = registry()[field.over_dates]
+        return Checked(found.kind, found.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
+
+
+class _Given(Literal):
+    """A parameter's value in the place of the parameter."""
+
+    def __init__(self, value: Any, node: Parameter) -> None:
+        super().__init__(value, node.at)
+
+
+def _same(a: str, b: str) -> bool:
+    return a.casefold().replace(" ", "_") == b.casefold().replace(" ", "_")
+
+
+def formula_name(field: Field, schema: Schema) -> str:
+    """A field as a formula of a model names it.
+
+    >>> formula_name(Field(id="ports.region", source="", name="Home region", kind="text"), Schema([], tables={"ports": "Ports"}))
+    'Ports."Home region"'
+    """
+    table = schema.tables.get(field.table)
+    return f"{quoted(table)}.{quoted(field.name)}" if table else quoted(field.name)
+
+
+def names_in(node: Node) -> Iterator[Name]:
+    """All names of fields in a formula's tree."""
+    if isinstance(node, Name):
+        yield node
+    if not isinstance(node, Call):
+        return
+    declared = registry().get(node.function)
+    for place, argument in enumerate(node.arguments):
+        first = declared.takes[0] if declared and declared.takes else None
+        if place == 0 and first and first.bare and isinstance(argument, Name) and argument.text in first.options:
+            continue
+        yield from names_in(argument)
+    if node.where is not None:
+        yield from names_in(node.where)
+    yield from (order.name for order in node.along)
+    yield from node.restart
+    yield from node.per.names if node.per else ()
+
+
+def parameters_in(text: str) -> set[str]:
+    """The names of the parameters a formula reads; none if it is not readable."""
+
+    def walk(node: Node | None) -> set[str]:
+        if isinstance(node, Parameter):
+            return {node.name}
+        return set().union(*(walk(each) for each in (*node.arguments, node.where))) if isinstance(node, Call) else set()
+
+    try:
+        return walk(parsed(text))
+    except FormulaProblem:
+        return set()
+
+
+def fields_in(text: str) -> set[str]:
+    """The ids of the fields a stored formula names; none if it is not readable."""
+    try:
+        return {name.text[1:] for name in names_in(parsed(text)) if name.text.startswith("#")}
+    except FormulaProblem:
+        return set()
+
+
+def with_ids(text: str, schema: Schema) -> str:
+    """The formula as it is stored: fields named by their ids, so that renaming them breaks nothing."""
+    checker = MeasureChecker(schema, {})
+
+    def stored(name: Name) -> str | None:
+        field = checker._find(name)
+        return f'"#{field.id}"' if field else None
+
+    return _rewritten(text, stored)
+
+
+def with_names(text: str, schema: Schema) -> str:
+    """A stored formula as people read it."""
+
+    def said(name: Name) -> str | None:
+        known = name.text.startswith("#") and name.text[1:] in schema
+        return formula_name(schema[name.text[1:]], schema) if known else None
+
+    try:
+        return _rewritten(text, said)
+    except FormulaProblem:
+        return text
+
+
+def _rewritten(text: str, write) -> str:
+    for name in sorted(names_in(parsed(text)), key=lambda name: -name.at.start):
+        if (new := write(name)) is not None:
+            text = text[: name.at.start] + new + text[name.at.end :]
+    return text
+
+

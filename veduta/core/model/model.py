@@ -1,0 +1,427 @@
+"""A model at work: its fields, and the rows of each of its tables with every field that reaches them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable
+from copy import copy
+from dataclasses import dataclass
+from dataclasses import field as attribute
+from typing import Any, Protocol
+
+import polars as pl
+
+from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
+from veduta.core.data.profile import Profile
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formula.check import Checked
+from veduta.core.formula.compile import compile_formula
+from veduta.core.formula.functions import Level
+from veduta.core.formula.measures import Parameters, ParameterValue, check_measure, fields_in
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
+from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, table_of
+
+STEPS = {"year": "1y", "quarter": "1q", "month": "1mo", "week": "1w", "day": "1d"}
+FORMULA = "formula"
+
+
+@dataclass(frozen=True)
+class ColumnFacts:
+    """What is known of a stored column without reading it; bounds are None where it has no values.
+
+    `values` holds all its values, without empties, where they are few.
+    """
+
+    empties: int = 0
+    distinct: int = 0
+    lowest: Any = None
+    highest: Any = None
+    values: tuple[Any, ...] | None = None
+
+
+def facts_from(profile: Profile) -> ColumnFacts:
+    values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
+    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
+
+
+class Table(Protocol):
+    """A version of a dataset's rows, loaded column by column."""
+
+    rows: int
+
+    def scan(self, columns: list[str]) -> pl.LazyFrame: ...
+
+    def facts(self, column: str) -> ColumnFacts: ...
+
+
+@dataclass
+class _Kept:
+    """What is worked out once for a model's tables, whatever the parameters and rules."""
+
+    reaches: dict[str, tuple[dict[str, Source], list[Lookup]]] = attribute(default_factory=dict)
+    unique: dict[Any, bool] = attribute(default_factory=dict)
+    facts: dict[str, ColumnFacts] = attribute(default_factory=dict)
+
+
+class Model:
+    """Tables joined as a definition says. `tables` are the rows of each by the table's id, "" the first, with its fields.
+
+    `key` stands for all it is made from, for caches. It is itself a `Table`: its first table with all fields that reach it.
+    """
+
+    def __init__(
+        self,
+        tables: dict[str, tuple[Table, Iterable[Field]]],
+        definition: ModelDefinition | None = None,
+        gone: dict[str, str] | None = None,
+        name: str = "",
+        key: Any = None,
+    ) -> None:
+        self.definition = definition or ModelDefinition()
+        self.tables = {table: rows for table, (rows, _) in tables.items()}
+        self.key = key
+        names = {table.id: table.name for table in self.definition.tables} | ({"": name} if name else {})
+        fields = [
+            field.model_copy(update={"id": field_id(table, field.id), "sort_by": field.sort_by and field_id(table, field.sort_by)})
+            if table else field
+            for table, (_, own) in tables.items() for field in own
+        ]  # fmt: skip
+        self.schema = Schema(fields, gone, names, self.definition.fiscal_month)
+        self.parameters: Parameters = default_values(self.definition.parameters)
+        self.rules: tuple[RowRule, ...] = ()
+        self.broken: dict[str, str] = {}
+        self._kept = _Kept()
+        self._add_formulas()
+
+    @classmethod
+    def of_one(cls, table: Table, schema: Schema) -> Model:
+        """The model of a single table."""
+        return table if isinstance(table, Model) else cls({"": (table, schema)}, gone=schema.gone)
+
+    def given(self, parameters: dict[str, Any], rules: tuple[RowRule, ...] = (), person: Parameters | None = None) -> Model:
+        """The same model with some parameters set (None is no limit) and these rules on its rows. Raises DefinitionProblem."""
+        found = copy(self)
+        by_id = {parameter.id: parameter for parameter in self.definition.parameters}
+        values = {name: parameter_value(by_id[name], value) for name, value in parameters.items() if name in by_id}
+        found.parameters = {**self.parameters, **values, **(person or {})}
+        found.rules = rules
+        return found
+
+    def answers_depend_on(self) -> tuple[Any, ...]:
+        """All that answers of this model depend on besides the question and today."""
+        return (self.key, tuple(sorted(self.parameters.items())), self.rules)
+
+    def _add_formulas(self) -> None:
+        waiting = {formula.id: formula for formula in self.definition.formulas}
+
+        def add(formula_id: str) -> None:
+            formula = waiting.pop(formula_id)
+            for other in fields_in(formula.text):
+                if table_of(other) == FORMULA and (name := other.partition(".")[2]) in waiting:
+                    add(name)
+            kind, level = Kind.DECIMAL, "aggregate"
+            try:
+                checked = check_measure(formula.text, self.schema, self.parameters)
+                kind, level = checked.kind or Kind.TEXT, "row" if checked.level is Level.ROW else "aggregate"
+            except VedutaError as problem:
+                self.broken[formula.id] = str(problem)
+            is_measure = level == "aggregate" or kind.is_number
+            aggregate = Aggregate.OWN if level == "aggregate" else Aggregate.SUM if is_measure else Aggregate.COUNT
+            made = Field(
+                id=f"{FORMULA}.{formula.id}", source=formula.name, name=formula.name, kind=kind,
+                role=Role.MEASURE if is_measure else Role.DIMENSION, aggregate=aggregate, description=formula.description,
+                format=formula.format, folder=formula.folder, total=formula.total, formula=formula.text, level=level,
+            )  # fmt: skip
+            self.schema = Schema([*self.schema, made], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
+
+        while waiting:
+            add(next(iter(waiting)))
+
+    # What reaches what.
+
+    def reach(self, home: str) -> tuple[dict[str, Source], list[Lookup]]:
+        if home not in self._kept.reaches:
+            fields: dict[str, list[str]] = {table: [] for table in self.tables}
+            for field in self.schema:
+                if not field.formula:
+                    fields[field.table].append(field.id)
+            joins = tuple(join for join in self.definition.joins if self._usable(join, fields))
+            self._kept.reaches[home] = reach(home, fields, joins, self._is_unique)
+        return self._kept.reaches[home]
+
+    def _usable(self, join: Join, fields: dict[str, list[str]]) -> bool:
+        return all(
+            field_id(join.left, key.left) in fields.get(join.left, ()) and field_id(join.right, key.right) in fields.get(join.right, ())
+            for key in join.keys
+        )  # fmt: skip
+
+    def _is_unique(self, table: str, keys: tuple[Key, ...], left: bool) -> bool:
+        columns = tuple(key.left if left else key.right for key in keys)
+        grains = tuple(key.grain for key in keys)
+        place = (table, columns, grains)
+        if place not in self._kept.unique:
+            rows = self.tables[table]
+            if len(columns) == 1 and not grains[0]:
+                facts = rows.facts(columns[0])
+                self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
+            else:
+                named = [
+                    _at_grain(pl.col(name), grain).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
+                ]  # fmt: skip
+                found = rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
+                n, d = found.collect().row(0)
+                self._kept.unique[place] = n == d
+        return self._kept.unique[place]
+
+    def reaches(self, home: str, name: str, grain: str = "") -> bool:
+        """Whether the rows of a table have a field, at a period if it is a date ("" is the very day)."""
+        field = self.schema[name]
+        if field.formula:
+            return all(self.reaches(home, other) for other in self.row_formula(name).fields)
+        source = self.reach(home)[0].get(name)
+        if source is None or not source.grain:
+            return source is not None
+        return grain in NESTS[source.grain] or (grain == "month_of_year" and "month" in NESTS[source.grain])
+
+    def known_grain(self, home: str, name: str) -> str:
+        """The period by which a table knows a date field; "" if by its days."""
+        source = self.reach(home)[0].get(name)
+        return source.grain if source else ""
+
+    def home_of(self, names: set[str], at: Checked | None = None) -> str:
+        """The table in whose rows all these fields stand. Raises FormulaProblem if there is none."""
+        names = self._plain_fields(names)
+        candidates = list(dict.fromkeys([table_of(name) for name in sorted(names)])) or [""]
+        if "" in candidates:
+            candidates = ["", *(table for table in candidates if table)]
+        for home in [*candidates, *(table for table in self.tables if table not in candidates)]:
+            if all(name in self.reach(home)[0] for name in names):
+                return home
+        said = " and ".join(f"“{self.table_name(table)}”" for table in candidates)
+        raise FormulaProblem(
+            f"No row has fields of {said} at once.", start=at.at.start if at else 0, end=at.at.end if at else 0,
+            hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
+        )  # fmt: skip
+
+    def table_name(self, table: str) -> str:
+        return self.schema.tables.get(table) or "the first table"
+
+    def _plain_fields(self, names: Iterable[str]) -> set[str]:
+        found: set[str] = set()
+        for name in names:
+            field = self.schema[name]
+            found |= self._plain_fields(self.row_formula(name).fields) if field.formula else {name}
+        return found
+
+    def row_formula(self, name: str) -> Checked:
+        field = self.schema[name]
+        checked = check_measure(field.formula, self.schema, self.parameters)
+        if checked.level is not Level.ROW:
+            raise DefinitionProblem(
+                f"“{field.name}” is a value of many rows, so it cannot group or filter rows.", where=name,
+                hint="Show it as a measure.",
+            )  # fmt: skip
+        return checked
+
+    # Rows.
+
+    @property
+    def rows(self) -> int:
+        if not self.rules:
+            return self.tables[""].rows
+        return self.scan([]).select(pl.len()).collect().item()
+
+    def facts(self, name: str) -> ColumnFacts:
+        field = self.schema[name]
+        if not field.formula:
+            raw = name.partition(".")[2] if field.table else name
+            return self.tables[field.table].facts(raw)
+        if field.level == "aggregate":
+            return ColumnFacts(empties=1)
+        if name not in self._kept.facts:
+            home = self.home_of({name})
+            values = self.scan([name], home).select(pl.col(name)).collect()[name]
+            full = values.drop_nulls().unique()
+            few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
+            low, high = (full.min(), full.max()) if len(full) and field.kind is not Kind.TEXT else (None, None)
+            if isinstance(low, dt.date):
+                low, high = low.isoformat(), high.isoformat()
+            self._kept.facts[name] = ColumnFacts(values.null_count(), full.len(), low, high, few)
+        return self._kept.facts[name]
+
+    def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
+        """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as
+        far as its rules let them be seen. Raises DefinitionProblem for a field that does not reach it."""
+        rules = self._rules_for(home)
+        wanted = list(names) + [name for checked in rules for name in checked.fields]
+        rows = _Rows(self, home).with_fields(wanted)
+        if rules:
+            rows = rows.filter([compile_formula(checked).expression for checked in rules])
+        return rows.select(list(dict.fromkeys(names))) if names else rows
+
+    def _rules_for(self, home: str) -> list[Checked]:
+        """The rules whose fields reach a table."""
+        found = []
+        for rule in self.rules:
+            checked = check_measure(rule.text, self.schema, self.parameters)
+            if all(name in self.reach(home)[0] for name in self._plain_fields(checked.fields)):
+                found.append(checked)
+        return found
+
+    def ruled_tables(self, rule: RowRule) -> list[str]:
+        """The names of the tables that a rule narrows. Raises FormulaProblem for a rule that cannot be one."""
+        checked = check_measure(rule.text, self.schema, self.parameters)
+        if checked.level is not Level.ROW or checked.kind not in (Kind.YES_NO, None):
+            raise FormulaProblem("A rule is a condition on each row: something that is yes or no.", hint="Compare a field.")
+        names = self._plain_fields(checked.fields)
+        return [self.table_name(t) for t in self.tables if all(name in self.reach(t)[0] for name in names)]
+
+
+class _Rows:
+    """Builds the rows of one table with the fields that are asked for."""
+
+    def __init__(self, model: Model, home: str) -> None:
+        self.model, self.home = model, home
+        self.sources, self.lookups = model.reach(home)
+        self.own: list[str] = []
+        self.looked_up: dict[str, set[str]] = {}
+        self.same: list[str] = []
+        self.formulas: list[str] = []
+
+    def with_fields(self, names: list[str]) -> pl.LazyFrame:
+        for name in names:
+            self._need(name)
+        return self._built()
+
+    def _need(self, name: str) -> None:
+        field = self.model.schema[name]
+        if field.formula:
+            if name not in self.formulas:
+                for other in self.model.row_formula(name).fields:
+                    self._need(other)
+                self.formulas.append(name)
+            return
+        source = self.sources.get(name)
+        if source is None:
+            raise DefinitionProblem(
+                f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.", where=name, hint="Join the tables."
+            )
+        if source.same:
+            if name not in self.same:
+                self._need(source.same)
+                self.same.append(name)
+        elif field.table == self.home:
+            if name not in self.own:
+                self.own.append(name)
+        elif name not in self.looked_up.setdefault(field.table, set()):
+            self.looked_up[field.table].add(name)
+            for key in self._lookup(field.table).own:
+                self._need(key)
+
+    def _lookup(self, table: str) -> Lookup:
+        return next(lookup for lookup in self.lookups if lookup.table == table)
+
+    def _built(self) -> pl.LazyFrame:
+        prefix = len(self.home) + 1 if self.home else 0
+        rows = self.model.tables[self.home].scan([name[prefix:] for name in self.own])
+        if prefix and self.own:
+            rows = rows.rename({name[prefix:]: name for name in self.own})
+        waiting = list(self.same)
+        rows, waiting = self._alias(rows, waiting)
+        for lookup in self.lookups:
+            if lookup.table in self.looked_up:
+                rows = self._joined(rows, lookup)
+                rows, waiting = self._alias(rows, waiting)
+        for name in self.formulas:
+            rows = compile_formula(self.model.row_formula(name)).on(rows, name)
+        return rows
+
+    def _alias(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:
+        """Add the fields that hold the same values as a field that is there."""
+        late = []
+        there = set(rows.collect_schema().names())
+        for name in waiting:
+            source = self.sources[name]
+            if source.same not in there:
+                late.append(name)
+                continue
+            rows = rows.with_columns(_at_grain(pl.col(source.same), source.grain).alias(name))
+            there.add(name)
+        return rows, late
+
+    def _joined(self, rows: pl.LazyFrame, lookup: Lookup) -> pl.LazyFrame:
+        schema, prefix = self.model.schema, len(lookup.table) + 1
+        wanted = sorted(self.looked_up[lookup.table])
+        columns = list(dict.fromkeys([*(name for name in wanted), *lookup.other]))
+        cut = (lambda name: name[prefix:]) if lookup.table else (lambda name: name)
+        other = self.model.tables[lookup.table].scan([cut(name) for name in columns])
+        left, right = [], []
+        for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):
+            x, y = schema[a].kind, schema[b].kind
+            left.append(_comparable(pl.col(a), x, y, grain))
+            right.append(_comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
+        other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls([f"__key{i}" for i in range(len(right))])
+        return rows.join(other, left_on=left, right_on=[f"__key{i}" for i in range(len(right))], how="left", coalesce=True)
+
+
+def _at_grain(column: pl.Expr, grain: str) -> pl.Expr:
+    return column.cast(pl.Date).dt.truncate(STEPS[grain]) if grain else column
+
+
+def _comparable(column: pl.Expr, own: Kind, other: Kind, grain: str) -> pl.Expr:
+    if grain:
+        return _at_grain(column, grain)
+    if own is other:
+        return column
+    if own.is_number and other.is_number:
+        return column.cast(pl.Float64)
+    return column.cast(pl.Datetime("us")) if own.is_date and other.is_date else column.cast(pl.String)
+
+
+def default_values(parameters: tuple[ParameterField, ...]) -> dict[str, ParameterValue]:
+    return {parameter.id: parameter_value(parameter, list(parameter.default) or None) for parameter in parameters}
+
+
+def parameter_value(parameter: ParameterField, value: Any) -> ParameterValue:
+    """A parameter set to a value (a list for several), None for no limit. Raises DefinitionProblem for one it cannot have."""
+    where, name = parameter.id, parameter.name
+    if value is None or value == []:
+        if parameter.required:
+            raise DefinitionProblem(f"“{name}” needs a value.", where=where, hint="Choose one.")
+        return ParameterValue(parameter.kind, None)
+    given = value if isinstance(value, list | tuple) else [value]
+    if len(given) > 1 and not parameter.several:
+        raise DefinitionProblem(f"“{name}” holds one value.", where=where, hint="Choose one of them.")
+    values = tuple(_typed(each, parameter) for each in given)
+    allowed = [_typed(choice.value, parameter) for choice in parameter.choices]
+    for each in values:
+        if allowed and each not in allowed:
+            raise DefinitionProblem(f"“{each}” is not among the values of “{name}”.", where=where, hint="Choose one of its list.")
+        if parameter.kind.is_number:
+            too_low = parameter.low is not None and each < parameter.low
+            if too_low or (parameter.high is not None and each > parameter.high):
+                low, high = (f"{bound:,g}" if bound is not None else "…" for bound in (parameter.low, parameter.high))
+                raise DefinitionProblem(f"“{name}” goes from {low} to {high}.", where=where, hint="Choose a value between.")
+    return ParameterValue(parameter.kind, values)
+
+
+def _typed(value: Any, parameter: ParameterField) -> Any:
+    try:
+        if parameter.kind is Kind.YES_NO:
+            return value if isinstance(value, bool) else {"true": True, "false": False}[str(value).lower()]
+        if parameter.kind is Kind.WHOLE:
+            if float(value) != int(float(value)):
+                raise ValueError
+            return int(value) if not isinstance(value, str) else int(float(value))
+        if parameter.kind is Kind.DECIMAL:
+            return float(value)
+        if parameter.kind is Kind.DATE:
+            return dt.date.fromisoformat(str(value))
+        if parameter.kind is Kind.DATETIME:
+            return dt.datetime.fromisoformat(str(value))
+        return str(value)
+    except (ValueError, TypeError, KeyError, OverflowError):
+        raise DefinitionProblem(
+            f"“{value}” is not a value for “{parameter.name}”: it holds a {parameter.kind.words}.", where=parameter.id
+        ) from None

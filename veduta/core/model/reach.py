@@ -1,0 +1,84 @@
+"""Which fields of other tables a table's rows have: through joins to tables with one row for each key, or because a key
+holds the same values. A value is never counted twice, since no join here can repeat a row."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from veduta.core.model.definition import Join, Key
+
+GRAINS = ("", "day", "week", "month", "quarter", "year")
+NESTS = {
+    "": GRAINS, "day": ("day", "week", "month", "quarter", "year"), "week": ("week",),
+    "month": ("month", "quarter", "year"), "quarter": ("quarter", "year"), "year": ("year",),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Lookup:
+    """A join to a table with one row for each key: the keys on this side and on the other."""
+
+    table: str
+    own: tuple[str, ...]
+    other: tuple[str, ...]
+    grains: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where a field's values come from: the field `same` that holds the same values, or else its own table, which is
+    brought in by lookups. With a `grain` only its periods are known, not its days."""
+
+    same: str = ""
+    grain: str = ""
+
+
+def field_id(table: str, field: str) -> str:
+    return f"{table}.{field}" if table else field
+
+
+def table_of(field: str) -> str:
+    return field.partition(".")[0] if "." in field else ""
+
+
+def reach(
+    home: str, fields: dict[str, list[str]], joins: tuple[Join, ...], is_unique: Callable[[str, tuple[Key, ...], bool], bool]
+) -> tuple[dict[str, Source], list[Lookup]]:
+    """The fields that the rows of table `home` have, and the lookups that bring them, in order.
+
+    `fields` lists the fields' ids for each table; `is_unique(table, keys, left)` tells whether a table has one row for
+    each of the keys on its side."""
+    found = {field: Source() for field in fields.get(home, ())}
+    lookups: list[Lookup] = []
+    visited = {home}
+    changed = True
+    while changed:
+        changed = False
+        for join in joins:
+            for left in (True, False):
+                near, far = (join.left, join.right) if left else (join.right, join.left)
+                own = tuple(field_id(near, key.left if left else key.right) for key in join.keys)
+                other = tuple(field_id(far, key.right if left else key.left) for key in join.keys)
+                if far in visited or not all(field in found for field in own):
+                    continue
+                fits = [_fits(found[field].grain, key.grain) for field, key in zip(own, join.keys, strict=True)]
+                if all(fits) and is_unique(far, join.keys, not left):
+                    grains = tuple(key.grain for key in join.keys)
+                    lookups.append(Lookup(far, own, other, grains))
+                    visited.add(far)
+                    for field in fields.get(far, ()):
+                        found.setdefault(field, Source())
+                    changed = True
+                    continue
+                for mine, theirs, key in zip(own, other, join.keys, strict=True):
+                    grain = found[mine].grain or key.grain
+                    if theirs not in found and (not key.grain or _fits(found[mine].grain, key.grain)):
+                        found[theirs] = Source(same=mine, grain=max(grain, key.grain, key=GRAINS.index))
+                        changed = True
+    return found, lookups
+
+
+def _fits(known: str, wanted: str) -> bool:
+    """Whether periods that are known only by `known` can be told by `wanted`."""
+    return wanted in NESTS[known]

@@ -1,0 +1,139 @@
+"""A number to show: an aggregate of a field, a formula, or the count of rows."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field as Attribute
+
+from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Field, Frozen, Kind, NumberFormat, Schema, Total
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.check import Checked
+from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.measures import MeasureChecker, Parameters, check_measure, fields_in, with_names
+from veduta.core.formula.tree import Span
+
+NOWHERE = Span()
+TOTAL_WORDS = {
+    "again": "worked out from the rows", "sum": "the sum of the values shown", "mean": "the mean of the values shown",
+    "min": "the lowest value shown", "max": "the highest value shown", "none": "not given",
+}  # fmt: skip
+
+
+class Measure(Frozen):
+    """An aggregate of a field, or a formula of this chart's own (its text naming fields by their ids), or the count of rows
+    when there is neither. `total` None is the field's own way of totals."""
+
+    field: str | None = None
+    aggregate: Aggregate = Aggregate.COUNT
+    formula: str = Attribute("", max_length=5_000)
+    name: str = Attribute("", max_length=200)
+    format: NumberFormat | None = None
+    total: Total | None = None
+
+    def same_number(self, other: Measure) -> bool:
+        return (self.field, self.aggregate, self.formula) == (other.field, other.aggregate, other.formula)
+
+    def fields(self) -> set[str]:
+        return fields_in(self.formula) if self.formula else {self.field} if self.field else set()
+
+
+class Keep(Frozen):
+    """Only the top or bottom `count` values of a dimension by a measure, shown or not.
+
+    `of` is the dimension: the first (by), the last (split), or the last one within each value of those before it. With a
+    `parameter` its value is the count, and no limit keeps all. With `ties` those that tie with the last one stay; with
+    `rest` all others are gathered in one."""
+
+    end: Literal["top", "bottom"] = "top"
+    count: int = Attribute(10, ge=1, le=10_000)
+    parameter: str = Attribute("", max_length=40)
+    by: Measure = Measure()
+    of: Literal["by", "split", "within"] = "by"
+    ties: bool = False
+    rest: bool = False
+
+
+def measure_words(measure: Measure, schema: Schema) -> str:
+    """A measure as it is said: its own name, the field's name, the formula, or the aggregate and the field."""
+    if measure.name:
+        return measure.name
+    if measure.formula:
+        return with_names(measure.formula, schema)
+    if measure.field is None:
+        return "count of rows"
+    field = schema[measure.field]
+    if measure.aggregate == field.aggregate and field.role == "measure":
+        return field.name
+    return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
+
+
+def measure_node(measure: Measure, schema: Schema, parameters: Parameters) -> Checked:
+    """The measure as a checked formula of many rows. Raises DefinitionProblem or FormulaProblem if it cannot be one."""
+    checker = MeasureChecker(schema, parameters)
+    if measure.formula:
+        found = check_measure(measure.formula, schema, parameters)
+        if found.level is Level.ROW and not found.constant and found.fields:
+            raise DefinitionProblem(
+                f"“{measure_words(measure, schema)}” is a value of each row.", hint="Make it an aggregate, such as sum(…)."
+            )
+        return found
+    if measure.field is None:
+        return Checked(Kind.WHOLE, NOWHERE, level=Level.AGGREGATE, function=registry()["count_rows"])
+    field = schema[measure.field]
+    if field.level == "aggregate":
+        return check_measure(f'"#{field.id}"', schema, parameters)
+    if measure.aggregate is Aggregate.OWN:
+        raise DefinitionProblem(f"“{field.name}” is not a formula of many rows.", where=field.id, hint="Choose an aggregate.")
+    if not _fits(field, measure.aggregate):
+        raise DefinitionProblem(
+            f"The {measure.aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words} values.",
+            where=field.id,
+            hint="Use a count, or change the field's type.",
+        )
+    function = registry()[measure.aggregate.value]
+    kind = function.gives if isinstance(function.gives, Kind) else field.kind
+    argument = Checked(field.kind, NOWHERE, field=field.id)
+    found = Checked(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
+    return checker._stock(found) if measure.aggregate is Aggregate.SUM else found
+
+
+def _fits(field: Field, aggregate: Aggregate) -> bool:
+    counts = aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
+    return counts or field.kind.is_number or (field.kind.is_date and aggregate in (Aggregate.MIN, Aggregate.MAX))
+
+
+def measure_kind(measure: Measure, schema: Schema, parameters: Parameters | None = None) -> Kind:
+    return measure_node(measure, schema, parameters or {}).kind or Kind.DECIMAL
+
+
+def measure_format(measure: Measure, schema: Schema, node: Checked | None = None) -> NumberFormat:
+    """The measure's own number format, else its field's; a formula takes after what it is made of."""
+    if measure.format:
+        return measure.format
+    if measure.formula:
+        return _inherited(node, schema) if node else NumberFormat()
+    counted = measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
+    return NumberFormat(decimals=0) if counted else schema[measure.field].format
+
+
+def _inherited(node: Checked, schema: Schema) -> NumberFormat:
+    """Shares and growth as percentages; sums and the like as the one format of all their fields."""
+    name = node.function.name if node.function else ""
+    if name in ("growth", "share"):
+        return NumberFormat(style="percent")
+    if name.startswith("count") or name in ("rank", "row_number", "since"):
+        return NumberFormat(decimals=0)
+    if name in ("/", "*", "^"):
+        return NumberFormat()
+    if node.field:
+        return schema[node.field].format
+    found = {_inherited(argument, schema) for argument in node.arguments if argument and not argument.constant}
+    return found.pop() if len(found) == 1 else NumberFormat()
+
+
+def total_of(measure: Measure, schema: Schema) -> Total:
+    """How the measure's totals are worked out."""
+    if measure.total:
+        return measure.total
+    return schema[measure.field].total if measure.field else "again"
