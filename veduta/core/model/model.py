@@ -362,7 +362,8 @@ class _Rows:
             left.append(_comparable(pl.col(a), x, y, grain))
             right.append(_comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
         other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls([f"__key{i}" for i in range(len(right))])
-        return rows.join(other, left_on=left, right_on=[f"__key{i}" for i in range(len(right))], how="left", coalesce=True)
+        keys = [f"__key{i}" for i in range(len(right))]
+        return rows.with_columns(e.alias(k) for e, k in zip(left, keys, strict=True)).join(other, on=keys, how="left").drop(keys)
 
 
 def _at_grain(column: pl.Expr, grain: str) -> pl.Expr:

@@ -60,22 +60,20 @@ def reach(
                 near, far = (join.left, join.right) if left else (join.right, join.left)
                 own = tuple(field_id(near, key.left if left else key.right) for key in join.keys)
                 other = tuple(field_id(far, key.right if left else key.left) for key in join.keys)
+                for mine, theirs, key in zip(own, other, join.keys, strict=True):
+                    if mine in found and theirs not in found and _fits(found[mine].grain, key.grain):
+                        grain = max(found[mine].grain, key.grain, key=GRAINS.index)
+                        found[theirs] = Source(same=mine, grain=grain)
+                        changed = True
                 if far in visited or not all(field in found for field in own):
                     continue
-                fits = [_fits(found[field].grain, key.grain) for field, key in zip(own, join.keys, strict=True)]
-                if all(fits) and is_unique(far, join.keys, not left):
-                    grains = tuple(key.grain for key in join.keys)
-                    lookups.append(Lookup(far, own, other, grains))
+                fits = all(_fits(found[field].grain, key.grain) for field, key in zip(own, join.keys, strict=True))
+                if fits and is_unique(far, join.keys, not left):
+                    lookups.append(Lookup(far, own, other, tuple(key.grain for key in join.keys)))
                     visited.add(far)
                     for field in fields.get(far, ()):
                         found.setdefault(field, Source())
                     changed = True
-                    continue
-                for mine, theirs, key in zip(own, other, join.keys, strict=True):
-                    grain = found[mine].grain or key.grain
-                    if theirs not in found and (not key.grain or _fits(found[mine].grain, key.grain)):
-                        found[theirs] = Source(same=mine, grain=max(grain, key.grain, key=GRAINS.index))
-                        changed = True
     return found, lookups
 
 

@@ -128,8 +128,7 @@ class Engine:
         """The first walk over all that will be asked, then reading the rows."""
         self.gathering = True
         for node, place in nodes:
-            self.value(node, place)
-            self.want(place, self.home(node, place))
+            self.column(node, place)
         self._read()
         self.gathering = False
 
@@ -163,6 +162,8 @@ class Engine:
 
     def column(self, node: Checked, place: Place) -> str:
         """The node's value as a column of the place's cells."""
+        if self.gathering:
+            self.want(place, self.home(node, place))
         expression = finished(self.value(node, place), node.kind)
         return self._put(expression, place)
 
@@ -748,6 +749,9 @@ class At:
             return self._elsewhere(x, replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.grain, steps, unit))))
         self._must_nest(self.axis.grain, unit)
         key = key_of(self.axis)
+        if x.function is not None and x.function.name == "to_date" and x.arguments[0] is None:
+            # So far into another year there is a value, even where its very month has none.
+            return self.to_date(x.arguments[1], x.arguments[2].value, moved(pl.col(key), self.axis.grain, steps, unit))
         return self._other_cells(x, self.place.groups, {key: moved(pl.col(key), self.axis.grain, steps, unit)})
 
     def whole(self, x: Checked, unit: str) -> pl.Expr:
@@ -776,7 +780,8 @@ class At:
             x, groups, {key_of(whole): enclosing(pl.col(key_of(self.axis)), self.axis.grain, unit, self.fiscal)}
         )
 
-    def to_date(self, x: Checked, unit: str) -> pl.Expr:
+    def to_date(self, x: Checked, unit: str, position: pl.Expr | None = None) -> pl.Expr:
+        """`position` is another cell of the time axis than this one."""
         unit = Grain(unit)
         if self.axis is None:
             periods = self.engine.current(self.place, self.node)
@@ -794,10 +799,12 @@ class At:
         name = engine.column(x, at)
         if engine.gathering:
             return self._nothing(x)
-        return self._latest(engine.cells[at].frame, name, key, unit)
+        return self._latest(engine.cells[at].frame, name, key, unit, position)
 
     def cells_to_date(self, x: Checked, how: str, unit: str) -> pl.Expr:
         unit = Grain(unit)
+        if self.axis is None and self.engine.for_totals:
+            return self._nothing(x)
         if self.axis is None:
             raise FormulaProblem(
                 f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.", start=self.node.at.start,
@@ -817,6 +824,8 @@ class At:
         return self._latest(found, name, key, unit)
 
     def since(self, x: Checked) -> pl.Expr:
+        if self.axis is None and self.engine.for_totals:
+            return pl.lit(None, dtype=pl.Int64)
         if self.axis is None:
             raise FormulaProblem(
                 "since counts periods along a time axis, and this chart has none.", start=self.node.at.start, end=self.node.at.end,
