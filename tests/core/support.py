@@ -12,8 +12,8 @@ import polars as pl
 
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import profile
+from veduta.core.model.model import ColumnFacts, facts_from
 from veduta.core.query.answer import context_for
-from veduta.core.query.query import ColumnFacts, facts_from
 
 TODAY = dt.date(2026, 11, 23)
 FILES = Path(__file__).parents[1] / "files"

@@ -9,7 +9,7 @@ from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import EDITS, apply_edit, edit
 from veduta.core.chart.question import ask
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.query import Measure
+from veduta.core.query.measures import Measure
 
 ROWS = [
     {

@@ -7,10 +7,15 @@ from typing import Any
 
 import polars as pl
 
-from tests.core.support import field
+from tests.core.support import MemoryTable, context_of, field
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
+from veduta.core.formula.measures import with_ids
+from veduta.core.query.answer import answer
+from veduta.core.query.grains import Grouping
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Query
 
 FIELDS = [
     field("Port", Kind.TEXT),
@@ -38,3 +43,10 @@ def values(formula: str, rows: pl.DataFrame = ONE) -> list[Any]:
 
 def value(formula: str) -> Any:
     return values(formula)[0]
+
+
+def by_day(formula: str) -> list[Any]:
+    """The value of a formula of many rows on each day of the four rows."""
+    table = MemoryTable(FOUR, SCHEMA)
+    query = Query(groups=(Grouping(field="day", grain="day"),), measures=(Measure(formula=with_ids(formula, SCHEMA)),))
+    return answer(query, table, SCHEMA, context_of(table, SCHEMA)).frame["m0"].to_list()

@@ -14,7 +14,7 @@ from dateutil.relativedelta import relativedelta
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.core.formula.support import FOUR, frame, value, values
+from tests.core.formula.support import FOUR, by_day, frame, value, values
 from veduta.core.data.fields import Kind
 from veduta.core.formula.check import check
 from veduta.core.formula.functions import THEMES, Level, Operand, function, registry
@@ -41,6 +41,8 @@ class Registry(unittest.TestCase):
                     operands = [Operand(pl.col("count"), Kind.WHOLE), Operand(pl.lit(50), Kind.WHOLE, 50, True)]
                     found = FOUR.select(each.build(*operands[: len(each.takes)]))
                     self.assertEqual(said(found.item()), result)
+                elif each.level is Level.TIME:
+                    self.assertEqual(", ".join(map(said, by_day(formula))), result)
                 elif each.level is Level.WINDOW:
                     self.assertEqual(", ".join(map(said, values(formula, FOUR))), result)
                 else:

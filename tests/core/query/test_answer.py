@@ -20,7 +20,8 @@ from veduta.core.errors import DefinitionProblem, MissingField
 from veduta.core.query.answer import answer, context_for, group_values, rows_behind
 from veduta.core.query.filters import EmptyFilter, ListFilter, PointsFilter, RangeFilter
 from veduta.core.query.grains import Grain, Grouping, period_start
-from veduta.core.query.query import Keep, Measure, Query, Sort
+from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.query import Query, Sort
 from veduta.demo.generate import sailings as demo_sailings
 
 ROWS = st.lists(
@@ -42,7 +43,10 @@ GROUPS = [
     Grouping(field="cancelled"),
     *(Grouping(field="sailed", grain=grain) for grain in Grain),
 ]
-MEASURES = [Measure(), *(Measure(field=name, aggregate=a) for name in ("fare", "passengers") for a in Aggregate if a is not Aggregate.OWN)]
+MEASURES = [
+    Measure(),
+    *(Measure(field=name, aggregate=a) for name in ("fare", "passengers") for a in Aggregate if a is not Aggregate.OWN),
+]
 
 
 def group_of(row: dict, group: Grouping):

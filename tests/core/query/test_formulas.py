@@ -19,7 +19,8 @@ from veduta.core.formula.tree import Call, Literal, Name, parse
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import DatesFilter, ListFilter
 from veduta.core.query.grains import Grain, Grouping, period_start
-from veduta.core.query.query import Measure, Query
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Query
 
 REGION, ROUTE = Grouping(field="region"), Grouping(field="route")
 AXES = [Grouping(field="sailed", grain=grain) for grain in ("year", "quarter", "month", "week", "day")]
@@ -150,7 +151,14 @@ class Slowly:
         a, b = given[0], given[1] if len(given) > 1 else None
         if name == "/":
             return a / b if b else None
-        return {"+": lambda: a + b, "-": lambda: a - b, "*": lambda: a * b, ">": lambda: a > b, "=": lambda: a == b, "minus": lambda: -a}[name]()
+        return {
+            "+": lambda: a + b,
+            "-": lambda: a - b,
+            "*": lambda: a * b,
+            ">": lambda: a > b,
+            "=": lambda: a == b,
+            "minus": lambda: -a,
+        }[name]()
 
     def of_row(self, node, row: dict, groups, scope):
         if isinstance(node, Name):
@@ -188,7 +196,14 @@ class Slowly:
         if _all_at_grain(argument):
             inner = tuple(dict.fromkeys((*groups, *(g for per in _pers(argument) for g in self.grain(per, groups)))))
             order = [g for g in inner if g not in groups]
-            cells = sorted(self.cells(matched, inner), key=lambda c: [(c[inner.index(g)] is None, c[inner.index(g)] or 0) for g in order] if all(g.grain for g in order) else 0)
+            cells = sorted(
+                self.cells(matched, inner),
+                key=lambda c: (
+                    [(c[inner.index(g)] is None, c[inner.index(g)] or 0) for g in order]
+                    if all(g.grain for g in order)
+                    else 0
+                ),
+            )
             values = [self.value(argument, inner, each, scope) for each in cells]
         else:
             kept = [row for row in matched if node.where is None or self.of_row(node.where, row, groups, scope)]
@@ -232,7 +247,9 @@ class Slowly:
         if cell[i] is None:
             return None
         coarse = (*groups[:i], Grouping(field=groups[i].field, grain=unit), *groups[i + 1 :])
-        return self.elsewhere(node.arguments[0], coarse, (*cell[:i], enclosing(cell[i], groups[i].grain, unit), *cell[i + 1 :]))
+        return self.elsewhere(
+            node.arguments[0], coarse, (*cell[:i], enclosing(cell[i], groups[i].grain, unit), *cell[i + 1 :])
+        )
 
     def to_date(self, node, groups, cell, scope):
         i, unit, grain = self.axis(groups), node.arguments[-1].value, groups[self.axis(groups)].grain
@@ -241,7 +258,12 @@ class Slowly:
 
         def so_far(other: tuple) -> bool:
             same = all(a == b for place, (a, b) in enumerate(zip(other, cell, strict=True)) if place != i)
-            return same and other[i] is not None and other[i] <= cell[i] and enclosing(other[i], grain, unit) == enclosing(cell[i], grain, unit)
+            return (
+                same
+                and other[i] is not None
+                and other[i] <= cell[i]
+                and enclosing(other[i], grain, unit) == enclosing(cell[i], grain, unit)
+            )
 
         cells = [other for other in self.cells(self.wide, groups) if so_far(other)]
         if not cells:
@@ -305,7 +327,11 @@ class Slowly:
 
     def moving(self, node, groups, cell, scope):
         cells, values = self.window(Call("moving", node.arguments[1:]), groups, cell, scope, True, True)
-        last = [v for v in values[max(0, cells.index(cell) - node.arguments[2].value + 1) : cells.index(cell) + 1] if v is not None]
+        last = [
+            v
+            for v in values[max(0, cells.index(cell) - node.arguments[2].value + 1) : cells.index(cell) + 1]
+            if v is not None
+        ]
         return statistics.fmean(last) if last else None
 
 
@@ -343,7 +369,9 @@ class AgainstPlainPython(unittest.TestCase):
             return row["route"] in each.values
 
         others = [each for each in filters if not isinstance(each, DatesFilter)]
-        slowly = Slowly([r for r in rows if all(passes(r, e) for e in filters)], [r for r in rows if all(passes(r, e) for e in others)])
+        slowly = Slowly(
+            [r for r in rows if all(passes(r, e) for e in filters)], [r for r in rows if all(passes(r, e) for e in others)]
+        )
         cells = slowly.cells(slowly.rows, groups) if groups else [()]
         found = {tuple(row[: len(groups)]): row[len(groups) :] for row in result.frame.iter_rows()}
         self.assertEqual(set(found), set(cells))
@@ -351,12 +379,16 @@ class AgainstPlainPython(unittest.TestCase):
             for text, value in zip(texts, found[cell], strict=True):
                 wanted = slowly.value(parsed(text), groups, cell, slowly.rows)
                 same = value == wanted or (
-                    isinstance(value, float | int) and isinstance(wanted, float | int) and math.isclose(value, wanted, rel_tol=1e-9, abs_tol=1e-9)
+                    isinstance(value, float | int)
+                    and isinstance(wanted, float | int)
+                    and math.isclose(value, wanted, rel_tol=1e-9, abs_tol=1e-9)
                 )
                 self.assertTrue(same, f"{text} by {groups} at {cell}: {value!r}, not {wanted!r}")
 
     @settings(max_examples=120)
-    @given(ROWS, st.sampled_from([(), (REGION,), (ROUTE, REGION), (AXES[2],), (AXES[2], ROUTE), (ROUTE, AXES[0])]), st.data())
+    @given(
+        ROWS, st.sampled_from([(), (REGION,), (ROUTE, REGION), (AXES[2],), (AXES[2], ROUTE), (ROUTE, AXES[0])]), st.data()
+    )
     def test_aggregates_and_grains(self, rows, groups, data):
         texts = data.draw(st.lists(st.sampled_from(PLAIN), min_size=1, max_size=5, unique=True))
         filters = (ListFilter(field="route", values=("A", None)),) if data.draw(st.booleans()) else ()

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.data.fields import Kind, Schema
-from veduta.core.query.query import Table
+from veduta.core.model.model import Table
+from veduta.core.query.measures import Measure, measure_kind
 
 MOST_BARS = 60
 MOST_SERIES = 12
@@ -16,12 +17,12 @@ def choose_kind(definition: ChartDefinition, schema: Schema, table: Table) -> tu
     own = definition.kind
     if own is None:
         return suits, reason
-    if problem := unfit(definition, own, schema):
+    if problem := unfit(definition, own, schema, table):
         return suits, f"{problem} {reason[0].upper()}{reason[1:]}"
     return own, ""
 
 
-def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
+def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema, table: Table | None = None) -> str:
     """Why this kind cannot draw these fields, or "" if it can."""
     if kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.LINE, ChartKind.AREA) and not definition.groups:
         return "It needs a dimension to draw along."
@@ -30,16 +31,22 @@ def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
     if kind is ChartKind.FIGURE and definition.groups:
         return "A single figure has no dimensions."
     drawn = kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.LINE, ChartKind.AREA)
-    dates = [m for m in definition.measures if m.field and schema[m.field].kind.is_date and m.aggregate in ("min", "max")]
-    return "Dates as measures are shown in a table." if drawn and dates else ""
+    if drawn and any(not _is_drawn(measure, schema, table) for measure in definition.measures):
+        return "Dates and text as measures are shown in a table."
+    return ""
+
+
+def _is_drawn(measure: Measure, schema: Schema, table: Table) -> bool:
+    """Whether a measure is a number, which has a height."""
+    return measure_kind(measure, schema, getattr(table, "parameters", {})).is_number
 
 
 def _suited(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[ChartKind, str]:
     groups, measures = definition.groups, definition.measures
     if not groups:
         return ChartKind.FIGURE, "no dimension, so a single figure"
-    if any(m.field and schema[m.field].kind.is_date and m.aggregate in ("min", "max") for m in measures):
-        return ChartKind.TABLE, "dates to read, so a table"
+    if any(not _is_drawn(measure, schema, table) for measure in measures):
+        return ChartKind.TABLE, "dates or text to read, so a table"
     first = definition.by[0] if definition.by else groups[0]
     if len(groups) > 2 or (len(measures) > 1 and len(groups) > 1) or len(measures) > 4:
         return ChartKind.TABLE, "many fields, so a table"

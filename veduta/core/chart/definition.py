@@ -9,11 +9,12 @@ from typing import Any, Literal
 from pydantic import Field as Attribute
 from pydantic import ValidationError
 
-from veduta.core.data.fields import Frozen, Role, Schema, aggregates_for
+from veduta.core.data.fields import Aggregate, Frozen, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem, NewerDefinition
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, Value
 from veduta.core.query.grains import Grouping, grouping_for
-from veduta.core.query.query import Keep, Measure, Sort
+from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.query import Sort
 
 VERSION = 1
 
@@ -37,11 +38,14 @@ KIND_NAMES = {
     ChartKind.TABLE: "table",
     ChartKind.CROSSTAB: "crosstab",
 }
+ParameterSetting = list[Value] | Value
 Stacking = Literal["stacked", "grouped", "full"]
 
 
 class ChartDefinition(Frozen):
-    """`kind` None lets Veduta choose. `show` empty counts rows."""
+    """`kind` None lets Veduta choose. `show` empty counts rows. `totals` "" is as usual for the kind. `compare`
+    draws the mean of the groups shown, or the value over all rows behind them. `values` sets the
+    model's parameters for this chart; None is no limit."""
 
     version: Literal[1] = VERSION
     dataset: str
@@ -54,6 +58,9 @@ class ChartDefinition(Frozen):
     only: tuple[Filter, ...] = Attribute((), max_length=50)
     keep: Keep | None = None
     sort: Sort | None = None
+    totals: Literal["", "all", "none"] = ""
+    compare: Literal["", "groups", "rows"] = ""
+    values: dict[str, ParameterSetting] = {}
 
     @property
     def measures(self) -> tuple[Measure, ...]:
@@ -67,7 +74,7 @@ class ChartDefinition(Frozen):
         """The ids of all fields the chart uses."""
         found = {group.field for group in self.groups}
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
-        found |= {measure.field for measure in measures if measure and measure.field}
+        found = found.union(*(measure.fields() for measure in measures if measure))
         for filter_ in self.only:
             found |= filter_.fields()
         return found
@@ -119,6 +126,8 @@ def first_chart(dataset: str, schema: Schema) -> ChartDefinition:
 
 def default_measure(field) -> Measure:
     """The field as a measure with its default aggregate, or the first that suits its kind of value."""
+    if field.level == "aggregate":
+        return Measure(field=field.id, aggregate=Aggregate.OWN)
     fitting = aggregates_for(field.kind)
     aggregate = field.aggregate if field.aggregate in fitting and field.role is Role.MEASURE else None
     if aggregate is None:

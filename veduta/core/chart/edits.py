@@ -11,11 +11,15 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind, default_measure
+from veduta.core.chart.variations import vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.measures import with_ids
+from veduta.core.model.model import Table, parameter_value
 from veduta.core.query.filters import Filter, filter_adapter
 from veduta.core.query.grains import Grain, Grouping, grouping_for
-from veduta.core.query.query import Keep, Measure, Sort, Table
+from veduta.core.query.measures import Keep, Measure, measure_node
+from veduta.core.query.query import Sort
 
 FEW = 12
 EDITS: dict[str, Callable[..., ChartDefinition]] = {}
@@ -37,7 +41,7 @@ def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change
     try:
         changed = function(definition, schema, table, **arguments)
         return ChartDefinition.model_validate_json(changed.model_dump_json())
-    except (AttributeError, TypeError, ValueError, IndexError, KeyError) as error:
+    except (AttributeError, TypeError, ValueError, IndexError, KeyError, StopIteration) as error:
         if isinstance(error, ValidationError):
             raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
         raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.") from None
@@ -89,7 +93,9 @@ def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: st
     if clause in ("show", "by", "only"):
         items = getattr(definition, clause)
         return _tidied(_with(definition, **{clause: (*items[:index], *items[index + 1 :])}))
-    emptied = {"split": None, "keep": None, "sort": None, "as": None, "title": ""}[clause]
+    if clause == "with":
+        return _with(definition, values={})
+    emptied = {"split": None, "keep": None, "sort": None, "as": None, "title": "", "compare": "", "totals": ""}[clause]
     return _tidied(_with(definition, **{"kind" if clause == "as" else clause: emptied}))
 
 
@@ -104,13 +110,61 @@ def set_measure(
     else:
         field = field or shown[index].field
         usual = default_measure(schema[field])
-        fitting = aggregates_for(schema[field].kind)
+        fitting = aggregates_for(schema[field].kind) if schema[field].level == "row" else [Aggregate.OWN]
         measure = usual if not aggregate else Measure(field=field, aggregate=Aggregate(aggregate))
         if measure.aggregate not in fitting:
             measure = usual
         if index < len(shown) and shown[index].field == field:
             measure = measure.model_copy(update={"format": shown[index].format, "name": shown[index].name})
     return _with(definition, show=_replaced(shown, index, measure) if index < len(shown) else (*shown, measure))
+
+
+@edit
+def set_formula(
+    definition: ChartDefinition, schema: Schema, table: Table, index: int, formula: str, name: str = ""
+) -> ChartDefinition:
+    """Show a formula of this chart's own, written with the fields' names; an index at the end adds a measure."""
+    shown = definition.measures if index < len(definition.measures) else definition.show
+    measure = Measure(formula=with_ids(formula, schema), name=name.strip()[:200])
+    measure_node(measure, schema, getattr(table, "parameters", {}))
+    if index < len(shown):
+        measure = measure.model_copy(update={"format": shown[index].format, "total": shown[index].total})
+    return _with(definition, show=_replaced(shown, index, measure) if index < len(shown) else (*shown, measure))
+
+
+@edit
+def vary_measure(definition: ChartDefinition, schema: Schema, table: Table, index: int, how: str) -> ChartDefinition:
+    """Show a variation of a measure behind it: its growth, share, rank, running total and so on."""
+    shown = definition.measures
+    measure = vary(shown[index], how, definition.groups, schema)
+    return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
+
+
+@edit
+def set_total(definition: ChartDefinition, schema: Schema, table: Table, index: int, total: str = "") -> ChartDefinition:
+    """How a measure's totals are worked out; empty goes back to the field's own way."""
+    measure = definition.measures[index].model_copy(update={"total": total or None})
+    return _with(definition, show=_replaced(definition.measures, index, measure))
+
+
+@edit
+def set_totals(definition: ChartDefinition, schema: Schema, table: Table, totals: str) -> ChartDefinition:
+    return _with(definition, totals=totals)
+
+
+@edit
+def set_compare(definition: ChartDefinition, schema: Schema, table: Table, compare: str) -> ChartDefinition:
+    return _with(definition, compare=compare)
+
+
+@edit
+def set_value(
+    definition: ChartDefinition, schema: Schema, table: Table, parameter: str, values: list | None = None
+) -> ChartDefinition:
+    """Set a parameter of the model for this chart; no value is no limit."""
+    declared = next(each for each in table.definition.parameters if each.id == parameter)
+    parameter_value(declared, values)
+    return _with(definition, values=definition.values | {parameter: values or None})
 
 
 @edit

@@ -8,12 +8,13 @@ from typing import Any
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
-from veduta.core.chart.sentence import default_title, sentence_text
+from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text
 from veduta.core.data.fields import Schema
+from veduta.core.model.model import Model, Table
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
 from veduta.core.query.grains import Grain, period_words
-from veduta.core.query.query import Query, Result, Sort, Table
+from veduta.core.query.query import Query, Result, Sort
 
 
 @dataclass
@@ -47,6 +48,12 @@ def to_query(definition: ChartDefinition, kind: ChartKind, extra: tuple[Filter, 
     if kind is ChartKind.CROSSTAB:
         last = len(groups) - 1
         totals = (tuple(range(last)), (last,), ())
+    if kind is ChartKind.TABLE and definition.totals == "all":
+        totals = (*(tuple(range(depth)) for depth in range(len(groups) - 1, 0, -1)), ())
+    if definition.totals == "none" and kind is ChartKind.TABLE:
+        totals = ()
+    if definition.compare == "rows" and () not in totals:
+        totals = (*totals, ())
     keep_split = definition.keep is not None and definition.keep.of == "split" and definition.split is not None
     return Query(
         groups=groups,
@@ -99,6 +106,7 @@ def ask(
     )
     drawing = BUILDERS[kind](picture)
     notes = [*result.notes, *drawing.notes]
+    notes += [f"The line is {name}: {text}." for name, text in picture.reference_words()]
     if result.unfinished:
         grain = next(column.grouping.grain for column in result.dimensions if column.grouping.is_time_axis)
         notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
@@ -109,7 +117,7 @@ def ask(
         kind=kind,
         why="" if own_kind_refused else why,
         title=definition.title or default_title(definition, schema),
-        sentence=sentence_text(definition, kind, schema),
+        sentence=sentence_text(definition, kind, schema, parameter_settings(definition, Model.of_one(table, schema))),
         result=result,
         drawing=drawing,
         notes=notes,

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
+from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
+from veduta.core.formula.measures import fields_in, parameters_in
+from veduta.core.model.definition import ParameterField
+from veduta.core.model.model import Model
 from veduta.core.query.filters import grouping_words, in_sentence, list_words, value_words
-from veduta.core.query.query import Keep, Sort, measure_words
+from veduta.core.query.measures import Keep, measure_words
+from veduta.core.query.query import Sort
 
 
 @dataclass(frozen=True)
@@ -19,8 +25,14 @@ class Part:
     index: int = 0
 
 
-def sentence(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> list[Part]:
-    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence."""
+COMPARED = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}
+
+
+def sentence(
+    definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
+) -> list[Part]:
+    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters` are
+    the names and values of those the chart reads."""
     parts = [Part("Show ")]
     parts += _joined([in_sentence(measure_words(m, schema)) for m in definition.measures], "show")
     words = _kind_words(definition, kind)
@@ -36,11 +48,58 @@ def sentence(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> li
         parts += [Part(", keep the "), Part(keep_words(definition, definition.keep, schema), "keep")]
     if definition.sort:
         parts += [Part(", sorted "), Part(sort_words(definition.sort, schema), "sort")]
+    if definition.compare:
+        parts += [Part(", compared with "), Part(COMPARED[definition.compare], "compare")]
+    if definition.totals:
+        parts += [Part(", "), Part({"all": "with subtotals", "none": "without totals"}[definition.totals], "totals")]
+    for index, (name, words) in enumerate(parameters or ()):
+        parts += [Part(", with " if not index else " and "), Part(f"{in_sentence(name)} {words}", "with", index)]
     return [*parts, Part(".")]
 
 
-def sentence_text(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
-    return "".join(part.text for part in sentence(definition, kind, schema))
+def sentence_text(
+    definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
+) -> str:
+    return "".join(part.text for part in sentence(definition, kind, schema, parameters))
+
+
+def parameters_read(definition: ChartDefinition, model: Model) -> list[ParameterField]:
+    """The parameters of the model that the chart's formulas, filters and limits read, in the model's order."""
+    named: set[str] = set()
+
+    def read(text: str, seen: frozenset[str] = frozenset()) -> None:
+        named.update(parameters_in(text))
+        for field in fields_in(text) - seen:
+            if field in model.schema and model.schema[field].formula:
+                read(model.schema[field].formula, seen | {field})
+
+    for measure in (*definition.show, definition.keep and definition.keep.by, definition.sort and definition.sort.measure):
+        if measure:
+            read(measure_formula(measure))
+    for field in definition.fields():
+        if field in model.schema and model.schema[field].formula:
+            read(model.schema[field].formula)
+    for name in ("parameter", "low_parameter", "high_parameter"):
+        named |= {getattr(filter_, name, "") for filter_ in definition.only}
+    for filter_ in (definition, *definition.only):
+        if keep := getattr(filter_, "keep", None):
+            named.add(keep.parameter)
+    return [parameter for parameter in model.definition.parameters if parameter.id in named]
+
+
+def setting_words(parameter: ParameterField, values: tuple[Any, ...] | None) -> str:
+    """What a parameter is set to, its values by their labels."""
+    if values is None:
+        return "no limit"
+    labels = {choice.value: choice.label for choice in parameter.choices if choice.label}
+    return list_words([labels.get(value) or value_words(value, None) for value in values])
+
+
+def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[str, str]]:
+    """The parameters that the chart reads, with what they are set to, in words."""
+    return [
+        (each.name, setting_words(each, model.parameters[each.id].values)) for each in parameters_read(definition, model)
+    ]
 
 
 def default_title(definition: ChartDefinition, schema: Schema) -> str:
@@ -76,8 +135,14 @@ def _kind_words(definition: ChartDefinition, kind: ChartKind) -> str:
 def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
     group = definition.split if keep.of == "split" and definition.split else next(iter(definition.by), None)
     # With one dimension it is plain which values are kept.
-    of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
-    return f"{keep.end} {keep.count}{of} by {in_sentence(measure_words(keep.by, schema))}"
+    if keep.of == "within" and len(definition.groups) > 1:
+        inner, outer = definition.groups[-1], definition.groups[-2]
+        of = f" of {in_sentence(grouping_words(inner, schema))} in each {in_sentence(grouping_words(outer, schema))}"
+    else:
+        of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
+    count = f":{keep.parameter}" if keep.parameter else keep.count
+    rest = " with ties" * keep.ties + " and the others as one" * keep.rest
+    return f"{keep.end} {count}{of} by {in_sentence(measure_words(keep.by, schema))}{rest}"
 
 
 def sort_words(sort: Sort, schema: Schema) -> str:

@@ -11,6 +11,7 @@ from pydantic import ValidationError, model_validator
 
 from veduta.core.data.fields import Frozen, Kind
 from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.model.definition import Choice
 from veduta.core.query.filters import Value
 
 VERSION = 1
@@ -43,17 +44,26 @@ class ListChoice(Frozen):
     exclude: bool = False
 
 
+class ParameterChoice(Frozen):
+    """What a parameter is set to; None is no limit."""
+
+    set: tuple[Value, ...] | None = Attribute(max_length=200)
+
+
 class Control(Frozen):
-    """A filter that readers set. It names its field; blocks of other datasets follow by a field of the same name."""
+    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow by a field of the
+    same name. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled values."""
 
     id: str = Attribute(pattern=IDENTIFIER)
-    kind: Literal["dates", "list"]
+    kind: Literal["dates", "list", "parameter"]
     dataset: str
     field: str
     field_kind: Kind
     name: str = Attribute(min_length=1, max_length=200)
     dates: DatesChoice | None = None
     list: ListChoice | None = None
+    parameter: ParameterChoice | None = None
+    choices: tuple[Choice, ...] = ()
 
 
 class Block(Frozen):
@@ -115,7 +125,7 @@ class Selection(Frozen):
 class ViewState(Frozen):
     """All that narrows a reader's view; it fits into the page's address. A control set to None shows all."""
 
-    controls: dict[str, DatesChoice | ListChoice | None] = {}
+    controls: dict[str, DatesChoice | ListChoice | ParameterChoice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
 
 

@@ -5,15 +5,25 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.dashboard.definition import Control, DashboardDefinition, DatesChoice, ListChoice, Selection, ViewState
+from veduta.core.dashboard.definition import (
+    Control,
+    DashboardDefinition,
+    DatesChoice,
+    ListChoice,
+    ParameterChoice,
+    Selection,
+    ViewState,
+)
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import DatesFilter, Filter, ListFilter, PointsFilter, RelativeFilter
 from veduta.core.query.grains import Grouping
 
-Choice = DatesChoice | ListChoice | None
+Choice = DatesChoice | ListChoice | ParameterChoice | None
+KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
 
 
 @dataclass
@@ -30,9 +40,11 @@ def choice_of(control: Control, state: ViewState) -> Choice:
     Raises DefinitionProblem for a choice of the wrong kind.
     """
     if control.id not in state.controls:
-        return control.dates if control.kind == "dates" else control.list
+        return getattr(control, control.kind)
     choice = state.controls[control.id]
-    if choice is not None and isinstance(choice, DatesChoice) != (control.kind == "dates"):
+    if control.kind == "parameter" and choice is None:
+        return ParameterChoice(set=None)
+    if choice is not None and not isinstance(choice, KINDS[control.kind]):
         raise DefinitionProblem(f"“{control.name}” cannot be set to that.", hint="Start again from the plain address.")
     return choice
 
@@ -46,6 +58,15 @@ def control_filter(control: Control, choice: Choice, field: str) -> Filter | Non
     if isinstance(choice, ListChoice) and choice.values:
         return ListFilter(field=field, values=choice.values, exclude=choice.exclude)
     return None
+
+
+def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str) -> dict[str, Any]:
+    """What the parameters of a dataset's model are set to by the dashboard's controls."""
+    found = {}
+    for control in dashboard.controls:
+        if control.kind == "parameter" and control.dataset == dataset and (choice := choice_of(control, state)):
+            found[control.field] = list(choice.set) if choice.set is not None else None
+    return found
 
 
 def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema) -> str | None:
@@ -77,6 +98,8 @@ def filters_for_block(
     """
     found = Following()
     for control in dashboard.controls:
+        if control.kind == "parameter":
+            continue
         choice = choice_of(control, state)
         field = matching_field(control.field, control.name, control.field_kind, control.dataset, chart.dataset, schema)
         if field is None:

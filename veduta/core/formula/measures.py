@@ -80,7 +80,10 @@ class MeasureChecker(Checker):
             if len(alike) > 1:
                 ways = " or ".join(formula_name(field, self.schema) for field in alike)
                 raise FormulaProblem(
-                    f"Several tables have a field “{node.text}”.", start=node.at.start, end=node.at.end, hint=f"Write {ways}."
+                    f"Several tables have a field “{node.text}”.",
+                    start=node.at.start,
+                    end=node.at.end,
+                    hint=f"Write {ways}.",
                 )
             return found
         table = next((key for key, name in self.schema.tables.items() if _same(name, node.table)), None)
@@ -131,7 +134,7 @@ class MeasureChecker(Checker):
             if values is None:
                 yield argument
             else:
-                for value in values:
+                for value in values or (None,):
                     yield _Given(value, argument)
 
     def _values(self, node: Node) -> tuple[Any, ...] | None:
@@ -178,10 +181,14 @@ class MeasureChecker(Checker):
         found = self.check(node.where)
         place = {"start": node.where.at.start, "end": node.where.at.end}
         if found.kind not in (Kind.YES_NO, None):
-            raise FormulaProblem("“where” needs a condition, something that is yes or no.", **place, hint="Compare it: where … = …")
+            raise FormulaProblem(
+                "“where” needs a condition, something that is yes or no.", **place, hint="Compare it: where … = …"
+            )
         if found.level in MANY:
             raise FormulaProblem(
-                "“where” looks at each row, and this is a value of many rows.", **place, hint="Say at which grain: … per (…)."
+                "“where” looks at each row, and this is a value of many rows.",
+                **place,
+                hint="Say at which grain: … per (…).",
             )
         return found
 
@@ -322,5 +329,3 @@ def _rewritten(text: str, write) -> str:
         if (new := write(name)) is not None:
             text = text[: name.at.start] + new + text[name.at.end :]
     return text
-
-

@@ -35,6 +35,8 @@ class _Writer:
             return self._name(node)
         if node.function in BINDING:
             return self._operator(node)
+        if node.function == "coalesce" and len(node.arguments) == 1 and node.per is not None:
+            return f"({self.write(node.arguments[0])}){self._suffixes(node)}"
         inside = ", ".join(self.write(argument) for argument in node.arguments)
         if node.where is not None:
             inside += f"{' ' * bool(inside)}where {self.write(node.where)}"

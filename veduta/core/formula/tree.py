@@ -202,6 +202,11 @@ class _Builder(Transformer):
     def restart(self, names):
         return ("restart", names)
 
+    @v_args(meta=True)
+    def bracket_per(self, meta, parts):
+        node, grain = parts
+        return Call("coalesce", (node,), per=grain or Grain(), at=_span(meta), name_at=node.at)
+
     def per(self, grain):
         return ("per", grain or Grain())
 

@@ -137,7 +137,9 @@ def load_model(data: Any) -> ModelDefinition:
     data = data or {}
     version = data.get("version", VERSION) if isinstance(data, dict) else None
     if isinstance(version, int) and version > VERSION:
-        raise NewerDefinition("This model was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta.")
+        raise NewerDefinition(
+            "This model was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta."
+        )
     try:
         return ModelDefinition.model_validate_json(json.dumps(data))
     except ValidationError as error:

@@ -24,6 +24,8 @@ from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, tabl
 
 STEPS = {"year": "1y", "quarter": "1q", "month": "1mo", "week": "1w", "day": "1d"}
 FORMULA = "formula"
+ROW = "__row"
+"""Asked for like a field, the number of a record in its table, from 1."""
 
 
 @dataclass(frozen=True)
@@ -169,7 +171,9 @@ class Model:
                 named = [
                     _at_grain(pl.col(name), grain).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]  # fmt: skip
-                found = rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
+                found = (
+                    rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
+                )
                 n, d = found.collect().row(0)
                 self._kept.unique[place] = n == d
         return self._kept.unique[place]
@@ -228,9 +232,13 @@ class Model:
 
     @property
     def rows(self) -> int:
+        return self.rows_of("")
+
+    def rows_of(self, home: str) -> int:
+        """How many rows of a table may be seen."""
         if not self.rules:
-            return self.tables[""].rows
-        return self.scan([]).select(pl.len()).collect().item()
+            return self.tables[home].rows
+        return self.scan([], home).select(pl.len()).collect().item()
 
     def facts(self, name: str) -> ColumnFacts:
         field = self.schema[name]
@@ -288,6 +296,7 @@ class _Rows:
         self.looked_up: dict[str, set[str]] = {}
         self.same: list[str] = []
         self.formulas: list[str] = []
+        self.numbered = False
 
     def with_fields(self, names: list[str]) -> pl.LazyFrame:
         for name in names:
@@ -295,6 +304,9 @@ class _Rows:
         return self._built()
 
     def _need(self, name: str) -> None:
+        if name == ROW:
+            self.numbered = True
+            return
         field = self.model.schema[name]
         if field.formula:
             if name not in self.formulas:
@@ -305,7 +317,9 @@ class _Rows:
         source = self.sources.get(name)
         if source is None:
             raise DefinitionProblem(
-                f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.", where=name, hint="Join the tables."
+                f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.",
+                where=name,
+                hint="Join the tables.",
             )
         if source.same:
             if name not in self.same:
@@ -325,6 +339,8 @@ class _Rows:
     def _built(self) -> pl.LazyFrame:
         prefix = len(self.home) + 1 if self.home else 0
         rows = self.model.tables[self.home].scan([name[prefix:] for name in self.own])
+        if self.numbered:
+            rows = rows.with_row_index(ROW, 1)
         if prefix and self.own:
             rows = rows.rename({name[prefix:]: name for name in self.own})
         waiting = list(self.same)
@@ -361,9 +377,15 @@ class _Rows:
             x, y = schema[a].kind, schema[b].kind
             left.append(_comparable(pl.col(a), x, y, grain))
             right.append(_comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
-        other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls([f"__key{i}" for i in range(len(right))])
+        other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls(
+            [f"__key{i}" for i in range(len(right))]
+        )
         keys = [f"__key{i}" for i in range(len(right))]
-        return rows.with_columns(e.alias(k) for e, k in zip(left, keys, strict=True)).join(other, on=keys, how="left").drop(keys)
+        return (
+            rows.with_columns(e.alias(k) for e, k in zip(left, keys, strict=True))
+            .join(other, on=keys, how="left")
+            .drop(keys)
+        )
 
 
 def _at_grain(column: pl.Expr, grain: str) -> pl.Expr:
@@ -398,7 +420,9 @@ def parameter_value(parameter: ParameterField, value: Any) -> ParameterValue:
     allowed = [_typed(choice.value, parameter) for choice in parameter.choices]
     for each in values:
         if allowed and each not in allowed:
-            raise DefinitionProblem(f"“{each}” is not among the values of “{name}”.", where=where, hint="Choose one of its list.")
+            raise DefinitionProblem(
+                f"“{each}” is not among the values of “{name}”.", where=where, hint="Choose one of its list."
+            )
         if parameter.kind.is_number:
             too_low = parameter.low is not None and each < parameter.low
             if too_low or (parameter.high is not None and each > parameter.high):

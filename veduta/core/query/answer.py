@@ -12,7 +12,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import Parameters, ParameterValue
-from veduta.core.model.model import Model, Table
+from veduta.core.model.model import ROW, Model, Table
 from veduta.core.query.cells import Engine, Place, key_of
 from veduta.core.query.filters import (
     Context,
@@ -60,11 +60,10 @@ class _Answer:
         filters, self.conditions = settled(query.filters, model, context)
         self.keep = settled_keep(query.keep, model) if query.groups else None
         self.nodes = [self._node(measure) for measure in query.measures]
-        self.place = Place(query.groups)
-        self.keys = [key_of(group) for group in query.groups]
-        if len(set(self.keys)) < len(self.keys):
-            raise DefinitionProblem("The same dimension stands in the chart twice.", hint="Take one of them out.")
-        self.engine = Engine(model, filters, context, query.groups)
+        self.groups = tuple(dict.fromkeys(query.groups))  # one that stands there twice is worked out once
+        self.place = Place(self.groups)
+        self.keys = [key_of(group) for group in self.groups]
+        self.engine = Engine(model, filters, context, self.groups)
 
     def _node(self, measure: Measure) -> Checked:
         return measure_node(measure, self.schema, self.model.parameters)
@@ -76,7 +75,11 @@ class _Answer:
         engine.gather((node, self.place) for node in [*at_once, *ranked] or [measure_node(Measure(), self.schema, {})])
         home = engine.home(at_once[0], self.place) if at_once else ""
         cells = engine.cells[self.place]
-        cells.frame = cells.frame.with_columns(engine.rows_in(self.place, home).alias("rows")) if not query.groups else self._with_rows(home)
+        cells.frame = (
+            cells.frame.with_columns(engine.rows_in(self.place, home).alias("rows"))
+            if not query.groups
+            else self._with_rows(home)
+        )
         for condition in self.conditions:
             column = engine.column(self._node(condition.measure), self.place)
             cells.frame = cells.frame.filter(_between(pl.col(column), condition))
@@ -97,7 +100,7 @@ class _Answer:
             frame=found,
             totals=totals,
             rows_read=rows_read,
-            rows_there=self.model.tables[home].rows if not self.model.rules else self.model.scan([], home).select(pl.len()).collect().item(),
+            rows_there=self.model.rows_of(home),
             groups=groups,
             unfinished=_unfinished(query, found, self.context),
             notes=[*self.notes, *engine.notes],
@@ -108,16 +111,20 @@ class _Answer:
         engine = self.engine
         frame, rows = engine.cells[self.place].frame, engine.rows_in(self.place, home)
         column = rows.name
-        return frame.with_columns(pl.col(column).alias("rows")) if column in frame.columns else frame.with_columns(rows=pl.lit(0))
+        return (
+            frame.with_columns(pl.col(column).alias("rows"))
+            if column in frame.columns
+            else frame.with_columns(rows=pl.lit(0))
+        )
 
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
-        dimensions = [pl.col(key).alias(f"d{i}") for i, key in enumerate(self.keys)]
+        dimensions = [pl.col(key_of(group)).alias(f"d{i}") for i, group in enumerate(self.query.groups)]
         return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)))
 
     def _total_engine(self, frame: pl.DataFrame, narrowed: bool) -> Engine:
         """Works values out of fewer dimensions, over these cells of the chart."""
         return Engine(
-            self.model, self.engine.filters, self.context, self.query.groups,
+            self.model, self.engine.filters, self.context, self.groups,
             kept=frame.select(self.keys), finer=self.engine, narrowed=narrowed,
         )  # fmt: skip
 
@@ -134,12 +141,14 @@ class _Answer:
 
     def _kept(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         keep = self.keep
-        self.dropped = frame.height < self.engine.cells[self.place].homes[next(iter(self.engine.cells[self.place].homes))][1].height
+        self.dropped = (
+            frame.height < self.engine.cells[self.place].homes[next(iter(self.engine.cells[self.place].homes))][1].height
+        )
         self.dropped = self.dropped or bool(self.conditions)
         if not keep or not self.keys:
             return frame
-        position = len(self.keys) - 1 if keep.of == "within" else self.query.keep_group
-        key, group = self.keys[position], self.query.groups[position]
+        position = len(self.keys) - 1 if keep.of == "within" else self.groups.index(self.query.groups[self.query.keep_group])
+        key, group = self.keys[position], self.groups[position]
         name = grouping_words(group, self.schema)
         if len(self.keys) == 1 or keep.of == "within":
             ranked = frame.with_columns(by=self._column_in(self.engine, self._node(keep.by), self.place, frame))
@@ -161,22 +170,36 @@ class _Answer:
 
     def _rest(self, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
         """All that was not kept as one value, worked out anew from its rows."""
-        group = self.query.groups[position]
+        group = self.groups[position]
         if self.schema[group.field].kind is not Kind.TEXT:
             raise DefinitionProblem("Only values of text can be gathered in “Other”.", hint="Keep without the others.")
         engine = self._total_engine(dropped, True)
-        place = Place(tuple(each for i, each in enumerate(self.query.groups) if i != position))
+        place = Place(tuple(each for i, each in enumerate(self.groups) if i != position))
         engine.gather((node, place) for node in self.nodes)
         shares = {name for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
         columns = {name: engine.column(node, place) for name, node in zip(names, self.nodes, strict=True)}
         keys = [key_of(each) for each in place.groups]
         found = engine.cells[place].frame.select(*keys, *(pl.col(column).alias(name) for name, column in columns.items()))
         sums = [pl.col(name).sum() if name in shares else pl.col(name).first() for name in ("rows",)]
-        sums += [pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(f"s{name}") for name in shares if self._is_share(name, names)]
-        summed = dropped.group_by(keys).agg(pl.col("rows").sum(), *sums[1:]) if keys else dropped.select(pl.col("rows").sum(), *sums[1:])
-        found = found.join(summed, on=keys, how="left", nulls_equal=True) if keys else pl.concat([found, summed], how="horizontal")
+        sums += [
+            pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(f"s{name}")
+            for name in shares
+            if self._is_share(name, names)
+        ]
+        summed = (
+            dropped.group_by(keys).agg(pl.col("rows").sum(), *sums[1:])
+            if keys
+            else dropped.select(pl.col("rows").sum(), *sums[1:])
+        )
+        found = (
+            found.join(summed, on=keys, how="left", nulls_equal=True)
+            if keys
+            else pl.concat([found, summed], how="horizontal")
+        )
         found = found.with_columns(
-            pl.col(f"s{name}").alias(name) if self._is_share(name, names) else pl.lit(None, dtype=dropped.schema[name]).alias(name)
+            pl.col(f"s{name}").alias(name)
+            if self._is_share(name, names)
+            else pl.lit(None, dtype=dropped.schema[name]).alias(name)
             for name in shares
         )
         self.rest = OTHER
@@ -200,16 +223,25 @@ class _Answer:
             return {}
         rules = [total_of(measure, self.schema) for measure in self.query.measures]
         engine = self._total_engine(frame, self.dropped)
-        places = {kept: Place(tuple(self.query.groups[i] for i in kept)) for kept in wanted}
-        again = [(node, place) for place in places.values() for node, rule in zip(self.nodes, rules, strict=True) if rule == "again"]
+        places = {kept: Place(tuple(dict.fromkeys(self.query.groups[i] for i in kept))) for kept in wanted}
+        again = [
+            (node, place)
+            for place in places.values()
+            for node, rule in zip(self.nodes, rules, strict=True)
+            if rule == "again"
+        ]
         for place in places.values():
             engine.want(place, engine.home(self.nodes[0], place) if self.nodes else "")
         engine.gather(again)
         return {kept: self._total(engine, frame, names, rules, kept, place) for kept, place in places.items()}
 
-    def _total(self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place):
-        keys = [self.keys[i] for i in kept]
-        columns = [engine.column(node, place) if rule == "again" else "" for node, rule in zip(self.nodes, rules, strict=True)]
+    def _total(
+        self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place
+    ):
+        keys = [key_of(group) for group in place.groups]
+        columns = [
+            engine.column(node, place) if rule == "again" else "" for node, rule in zip(self.nodes, rules, strict=True)
+        ]
         found = engine.cells[place].frame.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in enumerate(columns) if c))
         shown = [
             (pl.when(pl.col(name).count() > 0).then(getattr(pl.col(name), rule)()) if rule != "none" else pl.lit(None, dtype=frame.schema[name])).alias(f"m{i}")
@@ -221,7 +253,8 @@ class _Answer:
             found = pl.concat([found, frame.select(shown)], how="horizontal")
         if self.dropped and keys:
             found = found.join(frame.select(keys).unique(), on=keys, how="semi", nulls_equal=True)
-        found = found.select(*(pl.col(key).alias(f"d{i}") for key, i in zip(keys, kept, strict=True)), *(f"m{i}" for i in range(len(names))))
+        dimensions = (pl.col(key_of(self.query.groups[i])).alias(f"d{i}") for i in kept)
+        found = found.select(*dimensions, *(f"m{i}" for i in range(len(names))))
         return found.sort([f"d{i}" for i in kept], nulls_last=True) if keys else found
 
     # Sort.
@@ -246,16 +279,24 @@ class _Answer:
             by_field = sort.by == "name"
             measure = Measure(field=own, aggregate=Aggregate.MIN) if by_field else self._sort_measure()
             frame = frame.with_columns(order=self._order(frame, measure, names))
-            return frame.sort([*last, pl.col(first).is_null(), "order", *keys], descending=[*down, False, sort.descending, False, *others], nulls_last=True)
+            return frame.sort(
+                [*last, pl.col(first).is_null(), "order", *keys],
+                descending=[*down, False, sort.descending, False, *others],
+                nulls_last=True,
+            )
         if sort.by == "own":
             field, grain = self.schema[self.query.groups[0].field], self.query.groups[0].grain
             values = [typed(value, field, grain) for value in sort.values]
-            place = pl.DataFrame({first: pl.Series(values, dtype=frame[first].dtype), "order": range(len(values))}).unique(first)
+            place = pl.DataFrame({first: pl.Series(values, dtype=frame[first].dtype), "order": range(len(values))}).unique(
+                first
+            )
             frame = frame.join(place, on=first, how="left")
             return frame.sort([*last, "order", *keys], descending=[*down, False, False, *others], nulls_last=True)
         if frame[first].dtype == pl.String:
             folded = [pl.col(first).str.to_lowercase(), *keys]
-            return frame.sort([*last, *folded], descending=[*down, sort.descending, sort.descending, *others], nulls_last=True)
+            return frame.sort(
+                [*last, *folded], descending=[*down, sort.descending, sort.descending, *others], nulls_last=True
+            )
         return frame.sort([*last, *keys], descending=[*down, sort.descending, *others], nulls_last=True)
 
     def _order(self, frame: pl.DataFrame, measure: Measure, names: list[str]) -> pl.Series:
@@ -272,7 +313,9 @@ class _Answer:
         engine.gather([(node, place)])
         column = engine.column(node, place)
         ranking = engine.cells[place].frame.select(self.keys[0], column)
-        return frame.select(self.keys[0]).join(ranking, on=self.keys[0], how="left", nulls_equal=True, maintain_order="left")[column]
+        return frame.select(self.keys[0]).join(
+            ranking, on=self.keys[0], how="left", nulls_equal=True, maintain_order="left"
+        )[column]
 
     def _why_nothing(self) -> list[str]:
         """For filters on values that do not occur at all: say so."""
@@ -325,7 +368,9 @@ def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
 
 def _parameter(name: str, model: Model) -> ParameterValue:
     if name not in model.parameters:
-        raise DefinitionProblem(f"There is no parameter :{name} any more.", where=name, hint="Choose another one, or write the value.")
+        raise DefinitionProblem(
+            f"There is no parameter :{name} any more.", where=name, hint="Choose another one, or write the value."
+        )
     return model.parameters[name]
 
 
@@ -346,7 +391,13 @@ def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model
     measures = (filter_.keep.by,) if filter_.keep else (filter_.measure,) if filter_.measure else ()
     field = model.schema[filter_.field]
     group = Grouping(field=field.id, grain=Grain.DAY if field.kind.is_date else None)
-    query = Query(groups=(group,), measures=measures, filters=own, keep=filter_.keep and filter_.keep.model_copy(update={"rest": False}), limit=10_000_000)
+    query = Query(
+        groups=(group,),
+        measures=measures,
+        filters=own,
+        keep=filter_.keep and filter_.keep.model_copy(update={"rest": False}),
+        limit=10_000_000,
+    )
     found = _Answer(query, model, context).result().frame["d0"]
     return ValuesFilter(field=field.id, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
 
@@ -371,7 +422,9 @@ def _best(ranked: pl.DataFrame, keep: Keep, key: str, within: list[str], name: s
     """The rows that are kept by their value in "by", overall or `within` each group; ties at the edge go to the first in
     order unless ties are kept, and are said."""
     ranked = ranked.filter(pl.col("by").is_not_null())
-    ranked = ranked.sort([*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True)
+    ranked = ranked.sort(
+        [*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True
+    )
     over = {"partition_by": within} if within else {"partition_by": pl.lit(1)}
     places = ranked.with_columns(
         __row=pl.int_range(pl.len()).over(**over),
@@ -411,7 +464,8 @@ def group_values(
     """
     field = schema[grouping.field]
     value = group_expression(grouping, schema).alias("v")
-    counted = table.scan([field.id]).group_by(value).agg(n=pl.len()).collect()
+    model = Model.of_one(table, schema)
+    counted = model.scan([field.id], model.home_of({field.id})).group_by(value).agg(n=pl.len()).collect()
     if search:
         if field.kind is Kind.TEXT:
             counted = counted.filter(pl.col("v").str.to_lowercase().str.contains(search.lower(), literal=True))
@@ -436,14 +490,15 @@ def rows_behind(
     columns: list[str],
     sort: tuple[str, bool] | None = None,
     search: str = "",
+    home: str = "",
 ) -> pl.LazyFrame:
-    """The records that pass the filters, with their row number as "row" and these columns, lazily.
+    """The records of a table that pass the filters which reach it, with their row number as "row" and these columns, lazily.
 
     `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
     """
-    needed = set(columns) | {name for filter_ in filters for name in filter_.fields()}
-    rows = table.scan(sorted(needed)).with_row_index("row", 1)
-    rows = narrow(rows, filters, schema, context)
+    model = Model.of_one(table, schema)
+    narrowing, _ = settled(filters, model, context)
+    rows = Engine(model, narrowing, context).rows(home, Place(), {*columns, ROW}, ())
     if search:
         texts = [pl.col(name) for name in columns if schema[name].kind is Kind.TEXT]
         others = [pl.col(name).cast(pl.String) for name in columns if schema[name].kind is not Kind.TEXT]
@@ -451,6 +506,5 @@ def rows_behind(
             text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False) for text in texts + others
         ]
         rows = rows.filter(pl.any_horizontal(found)) if found else rows
-    if sort:
-        rows = rows.sort(sort[0], descending=sort[1], nulls_last=True, maintain_order=True)
-    return rows.select("row", *columns)
+    order, down = ([sort[0], ROW], [sort[1], False]) if sort else ([ROW], [False])
+    return rows.sort(order, descending=down, nulls_last=True).select(pl.col(ROW).alias("row"), *columns)

@@ -65,11 +65,17 @@ class Periods:
 
 @dataclass(frozen=True)
 class Place:
-    """Cells: one for each combination of the dimensions' values. `upto` adds all cells since the start of a period."""
+    """Cells: one for each combination of the dimensions' values. `upto` adds all cells since the start of a period;
+    inside a grain of its own, `outer` are the dimensions that the formula calls shown."""
 
     groups: tuple[Grouping, ...] = ()
     periods: Periods | None = None
     upto: Grain | None = None
+    outer: tuple[Grouping, ...] | None = None
+
+    @property
+    def shown(self) -> tuple[Grouping, ...]:
+        return self.groups if self.outer is None else self.outer
 
 
 @dataclass(frozen=True)
@@ -139,7 +145,9 @@ class Engine:
     def value(self, node: Checked, place: Place) -> pl.Expr:
         """The node's value over the place's cells. Raises FormulaProblem where the formula does not fit the dimensions."""
         if node.field:
-            raise FormulaProblem("This is a value of each row.", start=node.at.start, end=node.at.end, hint="Make it an aggregate.")
+            raise FormulaProblem(
+                "This is a value of each row.", start=node.at.start, end=node.at.end, hint="Make it an aggregate."
+            )
         if node.per is not None:
             return self._at_grain(node, place)
         if node.function is None:
@@ -185,7 +193,11 @@ class Engine:
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
-        frame = self.cells[place].homes[home][1] if home in self.cells[place].homes else next(iter(self.cells[place].homes.values()))[1]
+        frame = (
+            self.cells[place].homes[home][1]
+            if home in self.cells[place].homes
+            else next(iter(self.cells[place].homes.values()))[1]
+        )
         return frame[next(part.name for part in self.parts.values() if part.how == "len" and part.name in frame.columns)]
 
     # Aggregates of rows.
@@ -289,17 +301,22 @@ class Engine:
         """Each table's rows are counted in each place; a place whose dimensions reach none of its tables gets one they do."""
         homes = self.wanted[place]
         if place.groups and not any(len(self._reached(home, place)) == len(place.groups) for home in homes):
-            own = list(dict.fromkeys([self.schema[g.field].table for g in place.groups if not self.schema[g.field].formula] + [""]))
+            own = list(
+                dict.fromkeys([self.schema[g.field].table for g in place.groups if not self.schema[g.field].formula] + [""])
+            )
             more = next((h for h in [*own, *self.model.tables] if len(self._reached(h, place)) == len(place.groups)), None)
             if more is None:
                 names = " and ".join(grouping_words(group, self.schema) for group in place.groups)
                 raise DefinitionProblem(
-                    f"No table has all of {names}.", hint="Take one of the dimensions out, or join their tables in the model."
+                    f"No table has all of {names}.",
+                    hint="Take one of the dimensions out, or join their tables in the model.",
                 )
             homes.setdefault(more, {})
         for home, parts in homes.items():
             if not any(part.how == "len" for part in parts.values()):
-                part = self.parts.setdefault(("len", home), Part(f"p{len(self.parts)}", "len", "", None, pl.len(), frozenset()))
+                part = self.parts.setdefault(
+                    ("len", home), Part(f"p{len(self.parts)}", "len", "", None, pl.len(), frozenset())
+                )
                 parts[part.name] = part
 
     def _there(self, place: Place, home: str, parts: dict[str, Part]) -> bool:
@@ -312,7 +329,7 @@ class Engine:
         reached = self._reached(home, place)
         for engine in filter(None, (self.finer, self)):
             for other, cells in engine.cells.items():
-                if other == place and engine is self or other.periods != place.periods or other.upto or place.upto:
+                if (other == place and engine is self) or other.periods != place.periods or other.upto or place.upto:
                     continue
                 if home not in cells.homes or not set(parts) <= set(cells.homes[home][1].columns):
                     continue
@@ -343,10 +360,14 @@ class Engine:
             found.append(start.alias(key_of(group)))
         return found
 
-    def rows(self, home: str, place: Place, names: set[str], keys: Iterable[Grouping], attached: Iterable[Checked] = ()) -> pl.LazyFrame:
+    def rows(
+        self, home: str, place: Place, names: set[str], keys: Iterable[Grouping], attached: Iterable[Checked] = ()
+    ) -> pl.LazyFrame:
         """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
         keys = list(keys)
-        filters = [filter_ for filter_ in self.filters if not self._replaced(filter_, place) and self._follows(filter_, home)]
+        filters = [
+            filter_ for filter_ in self.filters if not self._replaced(filter_, place) and self._follows(filter_, home)
+        ]
         kept = self._kept_groups(home, place)
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
         periods = place.periods
@@ -372,7 +393,7 @@ class Engine:
     def _attach(self, rows: pl.LazyFrame, node: Checked, i: int, place: Place) -> pl.LazyFrame:
         """The value at a grain of its own, beside each row."""
         inner = Engine(self.model, self.filters, self.context, self.groups)
-        at = replace(place, groups=self._groups_of(node.per, place), upto=None)
+        at = replace(place, groups=self._groups_of(node.per, place), upto=None, outer=place.shown)
         inner.gather([(node.arguments[0], at)])
         name = inner.column(node.arguments[0], at)
         cells, keys = inner.cells[at].frame, [key_of(group) for group in at.groups]
@@ -423,7 +444,9 @@ class Engine:
         if home in cells.homes:
             old = cells.homes[home][1]
             frame = frame.drop([name for name in frame.columns if name in old.columns and name not in keys])
-            frame = old.join(frame, on=keys, how="left", nulls_equal=True) if keys else pl.concat([old, frame], how="horizontal")
+            frame = (
+                old.join(frame, on=keys, how="left", nulls_equal=True) if keys else pl.concat([old, frame], how="horizontal")
+            )
         axis = self.axis(place)
         if place.upto and axis and key_of(axis) in keys:
             frame = self._upto(frame, axis, place.upto)
@@ -431,7 +454,9 @@ class Engine:
 
     def _upto(self, frame: pl.DataFrame, axis: Grouping, unit: Grain) -> pl.DataFrame:
         """Parts that can be put together, summed up since the start of the period; the others were read so."""
-        combine = {part.name: COMBINE[part.how] for part in self.parts.values() if part.combines and part.name in frame.columns}
+        combine = {
+            part.name: COMBINE[part.how] for part in self.parts.values() if part.combines and part.name in frame.columns
+        }
         if any(part.name in frame.columns and not part.combines for part in self.parts.values()):
             return frame  # read exploded
         keys = [name for name in frame.columns if name not in combine]
@@ -468,7 +493,9 @@ class Engine:
             return
         missing = [g for g in place.groups if key_of(g) not in keys]
         said = " and ".join(grouping_words(group, self.schema) for group in missing)
-        how = "is repeated in each of its groups" if self.model.definition.beyond == "repeat" else "stays empty in its groups"
+        how = (
+            "is repeated in each of its groups" if self.model.definition.beyond == "repeat" else "stays empty in its groups"
+        )
         note = f"{self.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}."
         if note not in self.notes:
             self.notes.append(note)
@@ -528,18 +555,16 @@ class Engine:
     # Values at a grain of their own.
 
     def _groups_of(self, per: Per, place: Place) -> tuple[Grouping, ...]:
-        own = tuple(
-            Grouping(field=name, grain=Grain.DAY if self.schema[name].kind.is_date else None) for name in per.fields
-        )
+        own = tuple(Grouping(field=name, grain=Grain.DAY if self.schema[name].kind.is_date else None) for name in per.fields)
         if not per.shown:
             return own
         if per.less:
-            return tuple(g for g in place.groups if g.field not in per.fields and g.grain not in per.periods)
-        return tuple(dict.fromkeys((*place.groups, *own)))
+            return tuple(g for g in place.shown if g.field not in per.fields and g.grain not in per.periods)
+        return tuple(dict.fromkeys((*place.shown, *own)))
 
     def _at_grain(self, node: Checked, place: Place) -> pl.Expr:
         inner = node.arguments[0]
-        at = replace(place, groups=self._groups_of(node.per, place))
+        at = replace(place, groups=self._groups_of(node.per, place), outer=place.shown)
         name = self.column(inner, at)
         keys = [key_of(group) for group in at.groups]
         missing = [group for group in at.groups if group not in place.groups]
@@ -562,7 +587,9 @@ class Engine:
             if part is None:
                 name = f"p{len(self.parts)}"
                 value = group_expression(group, self.schema)
-                part = self.parts[key] = Part(name, how, f"i{name}", value, getattr(pl.col(f"i{name}"), how)(), frozenset({group.field}))
+                part = self.parts[key] = Part(
+                    name, how, f"i{name}", value, getattr(pl.col(f"i{name}"), how)(), frozenset({group.field})
+                )
             self.wanted.setdefault(place, {}).setdefault(home, {})[part.name] = part
             ends.append(pl.col(part.name))
         return pl.when(ends[0] == ends[1]).then(ends[0])
@@ -585,7 +612,7 @@ class Engine:
         """An aggregate over the cells of a grain of its own, each once."""
         groups = tuple(dict.fromkeys(g for per in _pers(argument) for g in self._groups_of(per, place)))
         missing = tuple(group for group in place.groups if group not in groups)
-        at = Place((*missing, *groups), place.periods)
+        at = Place((*missing, *groups), place.periods, outer=place.shown)
         name = self.column(argument, at)
         if node.where is not None:
             raise FormulaProblem(
@@ -641,7 +668,11 @@ class Engine:
         name = f"v{len(self.columns)}"
         self.columns[name] = name
         ordered = ordered.with_columns(function.build(*operands, window=Window((), False, tuple(parts))).alias(name))
-        self.cells[at].frame = frame.join(ordered.select(*keys, name), on=keys, how="left", nulls_equal=True, maintain_order="left") if keys else ordered
+        self.cells[at].frame = (
+            frame.join(ordered.select(*keys, name), on=keys, how="left", nulls_equal=True, maintain_order="left")
+            if keys
+            else ordered
+        )
         if at == place:
             return pl.col(name)
         return self._looked_up(place, [pl.col(key) for key in keys], self.cells[at].frame.select(*keys, name), keys, name)
@@ -746,7 +777,9 @@ class At:
             if periods.days:
                 return self._elsewhere(x, replace(periods, days=moved_days(*periods.days, steps, unit)))
             self._must_nest(periods.grain, unit)
-            return self._elsewhere(x, replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.grain, steps, unit))))
+            return self._elsewhere(
+                x, replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.grain, steps, unit)))
+            )
         self._must_nest(self.axis.grain, unit)
         key = key_of(self.axis)
         if x.function is not None and x.function.name == "to_date" and x.arguments[0] is None:
@@ -766,7 +799,15 @@ class At:
             starts = self._mapped(periods, enclosing(pl.col("s"), periods.grain, unit, self.fiscal))
             if periods.grain is Grain.WEEK:
                 weeks = [start + dt.timedelta(days=7 * i) for start in starts for i in range(53)]
-                return self._elsewhere(x, replace(periods, starts=tuple(w for w in weeks if w.isocalendar()[0] in {(s + dt.timedelta(days=3)).year for s in starts})))
+                return self._elsewhere(
+                    x,
+                    replace(
+                        periods,
+                        starts=tuple(
+                            w for w in weeks if w.isocalendar()[0] in {(s + dt.timedelta(days=3)).year for s in starts}
+                        ),
+                    ),
+                )
             return self._elsewhere(x, replace(periods, grain=unit, starts=starts))
         self._must_nest(self.axis.grain, unit)
         whole = self.axis if self.axis.grain is unit else Grouping(field=self.axis.field, grain=unit)
@@ -844,9 +885,19 @@ class At:
             first = held.select(pl.col(key).min().alias("__first"))
         start = engine._looked_up(self.place, [pl.col(each) for each in others], first, others, "__first")
         now = pl.col(key)
-        months = (now.dt.year() - start.dt.year()).cast(pl.Int64) * 12 + now.dt.month().cast(pl.Int64) - start.dt.month().cast(pl.Int64)
+        months = (
+            (now.dt.year() - start.dt.year()).cast(pl.Int64) * 12
+            + now.dt.month().cast(pl.Int64)
+            - start.dt.month().cast(pl.Int64)
+        )
         days = (now - start).dt.total_days()
-        count = {Grain.DAY: days, Grain.WEEK: days // 7, Grain.MONTH: months, Grain.QUARTER: months // 3, Grain.YEAR: months // 12}
+        count = {
+            Grain.DAY: days,
+            Grain.WEEK: days // 7,
+            Grain.MONTH: months,
+            Grain.QUARTER: months // 3,
+            Grain.YEAR: months // 12,
+        }
         found = count[self.axis.grain]
         return pl.when(found >= 0).then(found)
 
@@ -866,12 +917,16 @@ class At:
         if self.engine.gathering:
             return self._nothing(x)
         keys = self.engine.cells[at].keys
-        return self.engine._looked_up(self.place, [pl.col(key) for key in keys], self.engine.cells[at].frame.select(*keys, name), keys, name)
+        return self.engine._looked_up(
+            self.place, [pl.col(key) for key in keys], self.engine.cells[at].frame.select(*keys, name), keys, name
+        )
 
     def _other_cells(self, x: Checked, groups: tuple[Grouping, ...], changed: dict[str, pl.Expr]) -> pl.Expr:
         """The value in other cells, of other periods."""
         engine = self.engine
-        at = engine._widened(replace(self.place, groups=groups), self.axis)
+        swapped = dict(zip(self.place.groups, groups, strict=True))
+        outer = self.place.outer and tuple(swapped.get(group, group) for group in self.place.outer)
+        at = engine._widened(replace(self.place, groups=groups, outer=outer), self.axis)
         name = engine.column(x, at)
         if engine.gathering:
             return self._nothing(x)
@@ -890,14 +945,22 @@ class At:
         engine, axis = self.engine, self.axis
         keys = [key_of(group) for group in self.place.groups]
         others = [each for each in keys if each != key]
-        asked = engine.cells[self.place].frame.select(*others, (at if at is not None else pl.col(key)).alias(key)).with_row_index("__row")
+        asked = (
+            engine.cells[self.place]
+            .frame.select(*others, (at if at is not None else pl.col(key)).alias(key))
+            .with_row_index("__row")
+        )
         whole = enclosing(pl.col(key), axis.grain, unit, self.fiscal).alias("__whole")
         asked, have = asked.with_columns(whole), frame.select(*others, key, name).drop_nulls(key).with_columns(whole)
         group = pl.struct(*others, "__whole").alias("__group")
         places = pl.concat([asked.select(group), have.select(group)]).unique().with_row_index("__id")
         asked = asked.with_columns(group).join(places, on="__group", how="left", nulls_equal=True).sort(key)
         have = have.with_columns(group).join(places, on="__group", how="left", nulls_equal=True).sort(key)
-        full = asked.drop_nulls(key).select("__row", "__id", key).join_asof(have.select("__id", key, name), on=key, by="__id", check_sortedness=False)
+        full = (
+            asked.drop_nulls(key)
+            .select("__row", "__id", key)
+            .join_asof(have.select("__id", key, name), on=key, by="__id", check_sortedness=False)
+        )
         found = asked.select("__row").join(full.select("__row", name), on="__row", how="left").sort("__row")[name]
         return pl.lit(found) if len(found) != 1 else pl.lit(found[0], dtype=found.dtype)
 
@@ -964,5 +1027,3 @@ def finished(expression: pl.Expr, kind: Kind | None) -> pl.Expr:
         expression = expression.cast(pl.Float64)
         return pl.when(expression.is_finite()).then(expression)
     return expression
-
-

@@ -84,7 +84,9 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters) -> Ch
     if field.level == "aggregate":
         return check_measure(f'"#{field.id}"', schema, parameters)
     if measure.aggregate is Aggregate.OWN:
-        raise DefinitionProblem(f"“{field.name}” is not a formula of many rows.", where=field.id, hint="Choose an aggregate.")
+        raise DefinitionProblem(
+            f"“{field.name}” is not a formula of many rows.", where=field.id, hint="Choose an aggregate."
+        )
     if not _fits(field, measure.aggregate):
         raise DefinitionProblem(
             f"The {measure.aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words} values.",

@@ -11,10 +11,9 @@ import polars as pl
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen, Kind, NumberFormat
-from veduta.core.model.model import ColumnFacts, Table, facts_from
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.grains import Grouping
-from veduta.core.query.measures import Keep, Measure, measure_words
+from veduta.core.query.measures import Keep, Measure
 
 
 class Sort(Frozen):

@@ -13,6 +13,8 @@ class User(AbstractUser):
         EXPLORER = "explorer", "Explorer"
 
     role = models.CharField(max_length=10, choices=Role, default=Role.EXPLORER)
+    attributes = models.JSONField(default=dict, blank=True)
+    """What rules about rows can use: names and texts, or lists of texts."""
 
     @property
     def is_steward(self) -> bool:

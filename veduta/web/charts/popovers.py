@@ -8,14 +8,19 @@ from typing import Any
 from veduta.core.chart.choose import choose_kind, unfit
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind, default_measure
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.sentence import in_sentence
+from veduta.core.chart.sentence import in_sentence, parameters_read
+from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.fields import Field, Kind, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.check import Checked
+from veduta.core.formula.measures import with_names
+from veduta.core.model.definition import ParameterField
+from veduta.core.model.model import Model
 from veduta.core.query.answer import group_values, measure_format
 from veduta.core.query.filters import Context, ListFilter, RelativeFilter, typed
-from veduta.core.query.grains import Grain, grouping_for
-from veduta.core.query.query import Keep, Measure, Sort, measure_words
-from veduta.web.datasets.store import StoredTable
+from veduta.core.query.grains import PERIODS, Grain, grouping_for
+from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
+from veduta.core.query.query import Sort
 
 VALUES_SHOWN = 100
 MISSING_CLAUSES = (
@@ -24,6 +29,7 @@ MISSING_CLAUSES = (
     ("only", "Only", lambda d: not d.only),
     ("keep", "Keep the top", lambda d: bool(d.by) and d.keep is None),
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
+    ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
 )
 RELATIVE_CHOICES = (
     ("The latest month", {"unit": "month", "count": 1}),
@@ -35,21 +41,26 @@ RELATIVE_CHOICES = (
 )
 
 
-def popover_context(
-    definition: ChartDefinition, schema: Schema, table: StoredTable, context: Context, data: dict[str, Any]
-) -> dict[str, Any]:
+def popover_context(definition: ChartDefinition, model: Model, context: Context, data: dict[str, Any]) -> dict[str, Any]:
     """The template and its context for the clause that `data` names. Raises DefinitionProblem for an unknown one."""
+    schema, table = model.schema, model
     clause, index = str(data.get("clause", "")), int(data.get("index") or 0)
     shared = {"definition": definition, "clause": clause, "index": index, "find": str(data.get("find", ""))[:200]}
     if clause == "show":
-        return shared | _show(definition, schema, index) | {"template": "show"}
+        return shared | _show(definition, model, index) | {"template": "show"}
+    if clause == "formula":
+        return shared | _formula(definition, model, index, data) | {"template": "formula"}
+    if clause == "with":
+        return shared | _with(definition, model, index, shared["find"]) | {"template": "with"}
+    if clause in ("totals", "compare"):
+        return shared | {"template": clause}
     if clause in ("by", "split"):
-        return shared | _group(definition, schema, clause, index) | {"template": "group"}
+        return shared | _group(definition, model, clause, index) | {"template": "group"}
     if clause == "only":
-        return shared | _only(definition, schema, table, context, index, data)
+        return shared | _only(definition, model, context, index, data)
     if clause == "as":
         kind, why = choose_kind(definition.model_copy(update={"kind": None}), schema, table)
-        kinds = [(k, KIND_NAMES[k], unfit(definition, k, schema)) for k in ChartKind]
+        kinds = [(k, KIND_NAMES[k], unfit(definition, k, schema, table)) for k in ChartKind]
         several = len(definition.groups) > 1 or len(definition.measures) > 1
         current = choose_kind(definition, schema, table)[0]
         stackable = several and current in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA)
@@ -67,14 +78,26 @@ def popover_context(
         return shared | found | {"template": "kind"}
     if clause == "keep":
         keep = definition.keep or Keep(by=definition.measures[0])
-        found = {"keep": keep, "measures": _measure_choices(definition, schema, keep.by), "is_new": definition.keep is None}
+        found = {
+            "keep": keep,
+            "measures": measure_choices(definition, schema, keep.by),
+            "is_new": definition.keep is None,
+            "parameters": _numbers(model),
+            "within": len(definition.groups) > 1,
+        }
         return shared | found | {"template": "keep"}
     if clause == "sort":
-        return shared | _sort(definition, schema, table) | {"template": "sort"}
+        return shared | _sort(definition, model) | {"template": "sort"}
     raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
 
 
-def _show(definition: ChartDefinition, schema: Schema, index: int) -> dict[str, Any]:
+def _numbers(model: Model) -> list[ParameterField]:
+    """The parameters that can stand for a number."""
+    return [parameter for parameter in model.definition.parameters if parameter.kind.is_number and not parameter.several]
+
+
+def _show(definition: ChartDefinition, model: Model, index: int) -> dict[str, Any]:
+    schema = model.schema
     is_new = index >= len(definition.measures)
     measure = None if is_new else definition.measures[index]
     field = schema[measure.field] if measure and measure.field else None
@@ -83,11 +106,71 @@ def _show(definition: ChartDefinition, schema: Schema, index: int) -> dict[str, 
         "measure": measure,
         "field": field,
         "name": measure_words(measure, schema) if measure else "",
-        "aggregates": aggregates_for(field.kind) if field else [],
-        "format": measure_format(measure, schema) if measure else None,
+        "aggregates": aggregates_for(field.kind) if field and field.level == "row" else [],
+        "format": measure_format(measure, schema, _node(measure, model)) if measure else None,
+        "formula": with_names(measure.formula, schema) if measure else "",
+        "defined": with_names(field.formula, schema) if field and field.formula else "",
+        "total": total_of(measure, schema) if measure else "again",
+        "totals": list(TOTAL_WORDS.items()),
+        "variations": fitting(definition.groups) if measure else [],
+        "fixed": bool(measure) and not _node(measure, model).fields,
         "fields": _fields_first(schema, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next": len(definition.show),
+    }
+
+
+def _node(measure: Measure, model: Model) -> Checked:
+    return measure_node(measure, model.schema, model.parameters)
+
+
+def _formula(definition: ChartDefinition, model: Model, index: int, data: dict[str, Any]) -> dict[str, Any]:
+    """The editor of a formula of the chart's own; `from` begins with the measure that is there."""
+    shown = definition.measures[index] if index < len(definition.measures) else None
+    text = ""
+    if shown:
+        text = with_names(measure_formula(shown), model.schema)
+    axis = next((group.field for group in definition.groups if group.is_time_axis), "")
+    return {
+        "is_new": shown is None,
+        "text": text,
+        "name": shown.name if shown and shown.formula else "",
+        "grains": [(grain.value, grain.words) for grain in PERIODS] if axis else [],
+        "parameters": model.definition.parameters,
+    }
+
+
+def _with(definition: ChartDefinition, model: Model, index: int, find: str) -> dict[str, Any]:
+    """The value of a parameter, for this chart."""
+    read = parameters_read(definition, model)
+    if index >= len(read):
+        raise DefinitionProblem("The chart does not read this parameter any more.", hint="Load the page again.")
+    parameter = read[index]
+    values = model.parameters[parameter.id].values
+    return parameter_choices(parameter, None if values is None else list(values), model, find)
+
+
+def parameter_choices(parameter: ParameterField, setting: list[Any] | None, model: Model, find: str = "") -> dict[str, Any]:
+    """What the editor of a parameter offers: its choices, the values of its field, or a box for one."""
+    chosen = [] if setting is None else [_plain(value) for value in setting]
+    choices = [(json.dumps(each.value), each.label or str(each.value), each.value in chosen) for each in parameter.choices]
+    if not choices and parameter.field and parameter.field in model.schema:
+        field = model.schema[parameter.field]
+        values, _ = group_values(
+            model, model.schema, grouping_for(field), find, VALUES_SHOWN, tuple(typed(v, field) for v in chosen)
+        )
+        choices = [
+            (json.dumps(_plain(value)), said, _plain(value) in chosen) for value, said, _ in values if value is not None
+        ]
+    elif not choices and parameter.kind is Kind.YES_NO:
+        choices = [("true", "Yes", True in chosen), ("false", "No", False in chosen)]
+    return {
+        "parameter": parameter,
+        "choices": choices,
+        "value": chosen[0] if chosen else "",
+        "unlimited": setting is None,
+        "find": find,
+        "input": {Kind.DATE: "date", Kind.DATETIME: "datetime-local", Kind.TEXT: "text"}.get(parameter.kind, "number"),
     }
 
 
@@ -95,7 +178,8 @@ def _fields_first(schema: Schema, role: Role) -> list[Field]:
     return sorted(schema.visible, key=lambda field: field.role is not role)
 
 
-def _group(definition: ChartDefinition, schema: Schema, clause: str, index: int) -> dict[str, Any]:
+def _group(definition: ChartDefinition, model: Model, clause: str, index: int) -> dict[str, Any]:
+    schema = model.schema
     group = group_of(definition, clause, index)
     field = schema[group.field] if group else None
     can_swap = bool(group) and (
@@ -105,14 +189,14 @@ def _group(definition: ChartDefinition, schema: Schema, clause: str, index: int)
         "group": group,
         "field": field,
         "grains": list(Grain) if field and field.kind.is_date else [],
-        "fields": _fields_first(schema, Role.DIMENSION),
+        "fields": [f for f in _fields_first(schema, Role.DIMENSION) if f.level == "row"],
         "can_swap": can_swap,
         "swap_index": index if clause == "by" else 0,
         "next": len(definition.by),
     }
 
 
-def _measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:
+def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:
     """Every measure of the dataset, the shown ones first, as options."""
     choices = [
         *definition.measures,
@@ -127,20 +211,28 @@ def _measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measur
     return [
         {
             "name": measure_words(measure, schema),
-            "value": json.dumps({"field": measure.field, "aggregate": measure.aggregate.value}),
+            "value": json.dumps(
+                {
+                    "field": measure.field,
+                    "aggregate": measure.aggregate.value,
+                    "formula": measure.formula,
+                    "name": measure.name,
+                }
+            ),
             "chosen": measure.same_number(chosen),
         }
         for measure in unique
     ]
 
 
-def _sort(definition: ChartDefinition, schema: Schema, table: StoredTable) -> dict[str, Any]:
+def _sort(definition: ChartDefinition, model: Model) -> dict[str, Any]:
+    schema, table = model.schema, model
     first = next(iter(definition.groups), None)
     sort = definition.sort or Sort(by="time" if first and first.grain else "name")
     found: dict[str, Any] = {
         "sort": sort,
         "is_new": definition.sort is None,
-        "measures": _measure_choices(definition, schema, sort.measure or definition.measures[0]),
+        "measures": measure_choices(definition, schema, sort.measure or definition.measures[0]),
         "is_time": bool(first and first.grain),
     }
     if first and sort.by == "own":
@@ -156,15 +248,23 @@ def _plain(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def _only(
-    definition: ChartDefinition, schema: Schema, table: StoredTable, context: Context, index: int, data: dict[str, Any]
-) -> dict[str, Any]:
+def _only(definition: ChartDefinition, model: Model, context: Context, index: int, data: dict[str, Any]) -> dict[str, Any]:
+    schema = model.schema
     current = definition.only[index] if index < len(definition.only) else None
     field_id = data.get("field") or (getattr(current, "field", None) if current else None)
     if current and current.kind == "points":
         return {"template": "only_points", "words": current.words(schema)}
+    if data.get("way") == "measure" or (current and current.kind == "measure" and not field_id):
+        now = current if current and current.kind == "measure" else None
+        by = now.measure if now else definition.measures[0]
+        return {
+            "template": "only_measure",
+            "current": now,
+            "measures": measure_choices(definition, schema, by),
+            "parameters": _numbers(model),
+        }
     if not field_id:
-        return {"template": "only_field", "fields": schema.visible}
+        return {"template": "only_field", "fields": [field for field in schema.visible if field.level == "row"]}
     field = schema[field_id]
     ways = ways_for(field)
     way = data.get("way") or (current.kind if current and current.field == field_id else ways[0][0])
@@ -177,29 +277,36 @@ def _only(
         "ways": ways,
         "current": current,
         "index": index,
-    } | filter_choices(field, way, current, schema, table, context, str(data.get("find", "")))
+    } | filter_choices(field, way, current, definition, model, context, str(data.get("find", "")))
 
 
 def ways_for(field: Field) -> list[tuple[str, str]]:
     """The kinds of filter that suit a field, the usual one first."""
     if field.kind.is_date:
         return [("relative", "Recent"), ("dates", "Between"), ("empty", "Empty")]
+    member = ("member", "By a measure")
     if field.kind.is_number:
         usual = [("range", "Range"), ("list", "Values")]
-        return [*(usual if field.role is Role.MEASURE else usual[::-1]), ("empty", "Empty")]
+        return [*(usual if field.role is Role.MEASURE else [*usual[::-1], member]), ("empty", "Empty")]
     if field.kind is Kind.YES_NO:
         return [("list", "Values"), ("empty", "Empty")]
-    return [("list", "Values"), ("text", "Text"), ("empty", "Empty")]
+    return [("list", "Values"), ("text", "Text"), member, ("empty", "Empty")]
 
 
 def filter_choices(
-    field: Field, way: str, current: Any, schema: Schema, table: StoredTable, context: Context, find: str = ""
+    field: Field, way: str, current: Any, definition: ChartDefinition, model: Model, context: Context, find: str = ""
 ) -> dict[str, Any]:
     """What the editor of one kind of filter offers."""
-    facts = table.facts(field.id)
-    found: dict[str, Any] = {"lowest": facts.lowest, "highest": facts.highest}
+    facts = model.facts(field.id)
+    found: dict[str, Any] = {"parameters": [p for p in model.definition.parameters if p.kind is field.kind]}
+    if not model.rules:  # whoever sees only some rows is not told the bounds of all
+        found |= {"lowest": facts.lowest, "highest": facts.highest}
     if way == "list":
-        found |= list_choices(field, current, schema, table, find)
+        found |= list_choices(field, current, model, find)
+    if way == "member":
+        by = current.keep.by if current and current.keep else current.measure if current else definition.measures[0]
+        found |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}
+        found["test"] = "keep" if not current or current.keep else "range"
     if way == "relative":
         now = current or RelativeFilter(field=field.id)
         start, end = now.bounds(context)
@@ -213,11 +320,11 @@ def filter_choices(
     return found
 
 
-def list_choices(field: Field, current: ListFilter | None, schema: Schema, table: StoredTable, find: str) -> dict[str, Any]:
+def list_choices(field: Field, current: ListFilter | None, model: Model, find: str) -> dict[str, Any]:
     """A bounded list of values to tick, the ticked ones first; those that are gone from the data are said to be."""
     ticked = [typed(value, field) for value in current.values] if current else []
     group = grouping_for(field, Grain.DAY) if field.kind.is_date else grouping_for(field)
-    values, count = group_values(table, schema, group, find, VALUES_SHOWN, tuple(ticked))
+    values, count = group_values(model, model.schema, group, find, VALUES_SHOWN, tuple(ticked))
     there = {value for value, _, _ in values}
     gone = [] if find else [value for value in ticked if value not in there]
     shown = [(json.dumps(_plain(value)), said, rows, value in ticked) for value, said, rows in values]

@@ -12,13 +12,14 @@ from veduta.core.chart.question import Answered, Selection, ask
 from veduta.core.chart.sentence import sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.answer import context_for
-from veduta.core.query.filters import Context, Filter, PointsFilter
+from veduta.core.query.answer import OTHER
+from veduta.core.query.filters import Filter, MembershipFilter, PointsFilter
+from veduta.core.query.measures import measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.datasets.modelling import model_for, parts_for
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.store import StoredTable, table_of
 
 
 class Conflict(VedutaError):
@@ -31,26 +32,34 @@ class Conflict(VedutaError):
         self.theirs = theirs
 
 
-def dataset_parts(dataset: Dataset) -> tuple[StoredTable, Schema, Context]:
-    """The dataset's table, its schema and the context of a question now. Raises VedutaError if it has no rows."""
-    schema = dataset.schema
-    table = table_of(dataset.current_id)
-    return table, schema, context_for(table, schema, timezone.localdate())
-
-
 def answer_chart(
-    dataset: Dataset, definition: ChartDefinition, extra: tuple[Filter, ...] = (), selection: Selection | None = None
+    dataset: Dataset,
+    definition: ChartDefinition,
+    reader: User | None,
+    extra: tuple[Filter, ...] = (),
+    selection: Selection | None = None,
+    values: dict[str, Any] | None = None,
 ) -> Answered:
-    """The chart worked out on the dataset's current version. Raises VedutaError with what does not fit."""
-    table, schema, context = dataset_parts(dataset)
-    check_fields(definition, schema)
-    return ask(definition, table, schema, context, extra, selection)
+    """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
+    over the chart's own for parameters. Raises VedutaError with what does not fit."""
+    model, context = parts_for(dataset, reader, definition.values | (values or {}))
+    check_fields(definition, model.schema)
+    return ask(definition, model, model.schema, context, extra, selection)
+
+
+def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> str:
+    """The table of the model whose rows stand behind a chart: that of its first measure."""
+    model = model_for(dataset, reader, definition.values)
+    try:
+        return model.home_of(measure_node(definition.measures[0], model.schema, model.parameters).fields)
+    except VedutaError:
+        return ""
 
 
 def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, name: str = "") -> Chart:
     """A new chart, not yet saved, that starts with something sensible."""
     must_build(user)
-    definition = definition or first_chart(str(dataset.pk), dataset.schema)
+    definition = definition or first_chart(str(dataset.pk), model_for(dataset, user).schema)
     return Chart.objects.create(
         dataset=dataset, name=name[:300], definition=definition.model_dump(mode="json"), created_by=user, updated_by=user
     )
@@ -131,13 +140,22 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
     ]
 
 
-def points_filter(definition: ChartDefinition, points: Any) -> PointsFilter:
-    """The records of some marks. Raises DefinitionProblem for points that are not the chart's."""
+def points_filters(definition: ChartDefinition, points: Any) -> tuple[Filter, ...]:
+    """The records of some marks; those of “Other” are told by what is not kept. Raises DefinitionProblem for points that
+    are not the chart's."""
     try:
         if not all(isinstance(point, list) and point for point in points):
             raise TypeError
-        depth = len(points[0])
-        return PointsFilter(groups=definition.groups[:depth], points=tuple(tuple(point) for point in points))
+        groups = definition.groups[: len(points[0])]
+        keep, at = definition.keep, 0 if definition.keep and definition.keep.of == "by" else len(definition.groups) - 1
+        if keep and keep.rest and keep.of != "within" and at < len(groups) and all(point[at] == OTHER for point in points):
+            others = tuple(group for i, group in enumerate(groups) if i != at)
+            rest = MembershipFilter(field=groups[at].field, keep=keep, follows=True, exclude=True)
+            if not others:
+                return (rest,)
+            cut = tuple(tuple(value for i, value in enumerate(point) if i != at) for point in points)
+            return (rest, PointsFilter(groups=others, points=cut))
+        return (PointsFilter(groups=groups, points=tuple(tuple(point) for point in points)),)
     except (TypeError, ValueError, IndexError, KeyError):
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
 

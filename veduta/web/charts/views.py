@@ -14,13 +14,14 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.sentence import sentence
+from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import builders_only
 from veduta.web.charts import services
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
+from veduta.web.datasets.modelling import chart_fields, model_for, parts_for
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
 from veduta.web.pages.requests import sent_json
@@ -74,7 +75,8 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     draft = chart.drafts.filter(user=request.user).first()
     definition = load_definition(draft.definition if draft else chart.definition)
     try:
-        fields = chart.dataset.schema.visible
+        model = model_for(chart.dataset, request.user)
+        groups = chart_fields(model)
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
     start = {
@@ -87,7 +89,7 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "dashboard": str(_uuid(request.GET.get("dashboard")) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
-    return render(request, "charts/workbench.html", {"chart": chart, "fields": fields, "start": start, "datasets": datasets})
+    return render(request, "charts/workbench.html", {"chart": chart, "groups": groups, "start": start, "datasets": datasets})
 
 
 @require_POST
@@ -96,15 +98,16 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
-    table, schema, _ = services.dataset_parts(chart.dataset)
+    model = model_for(chart.dataset, request.user, definition.values)
+    schema = model.schema
     if change := data.get("edit"):
-        definition = apply_edit(definition, schema, table, change)
+        definition = apply_edit(definition, schema, model, change)
     started = time.perf_counter()
-    answered = services.answer_chart(chart.dataset, definition)
+    answered = services.answer_chart(chart.dataset, definition, request.user)
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
-    parts = sentence(definition, answered.kind, schema)
+    parts = sentence(definition, answered.kind, schema, parameter_settings(definition, model.given(definition.values)))
     return JsonResponse(
         {
             "definition": definition_json(definition),
@@ -125,8 +128,8 @@ def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The small editor of one clause."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
-    table, schema, context = services.dataset_parts(chart.dataset)
-    found = popover_context(definition, schema, table, context, data)
+    model, context = parts_for(chart.dataset, request.user, definition.values)
+    found = popover_context(definition, model, context, data)
     return render(request, f"charts/popovers/{found['template']}.html", found)
 
 
@@ -153,7 +156,7 @@ def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         theirs = conflict.theirs
         found = {
             "message": str(conflict),
-            "differences": services.differences(definition, theirs.load(), chart.dataset.schema),
+            "differences": services.differences(definition, theirs.load(), model_for(chart.dataset, request.user).schema),
             "their_name": theirs.name,
             "my_name": name,
         }
@@ -216,9 +219,10 @@ def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     definition = _sent_definition(data, chart)
     filters = definition.only
     if data.get("points") and definition.groups:
-        filters = (*filters, services.points_filter(definition, data["points"]))
+        filters = (*filters, *services.points_filters(definition, data["points"]))
     asked = RowsRequest.from_data(data)
-    context = rows_context(chart.dataset, filters, asked, chart.dataset.schema.visible)
+    home = services.home_of_chart(chart.dataset, definition, request.user)
+    context = rows_context(chart.dataset, filters, asked, request.user, home, definition.values)
     return render(request, "datasets/rows_behind.html", context)
 
 
@@ -228,6 +232,6 @@ def rows_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The rows in the chart as CSV, exactly as they are shown below it but with full numbers."""
     chart = _chart(pk)
     definition = _sent_definition({"definition": request.POST.get("definition", "")}, chart)
-    answered = services.answer_chart(chart.dataset, definition)
+    answered = services.answer_chart(chart.dataset, definition, request.user)
     headings = [column.name for column in answered.result.columns]
     return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -13,16 +14,33 @@ from django.http import Http404
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.question import Answered, default_title
 from veduta.core.chart.question import Selection as OwnSelection
-from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice, ListChoice, ViewState
-from veduta.core.dashboard.following import Following, choice_of, control_filter, filters_for_block, selection_filter
+from veduta.core.dashboard.definition import (
+    Block,
+    Control,
+    DashboardDefinition,
+    DatesChoice,
+    ListChoice,
+    ParameterChoice,
+    ViewState,
+)
+from veduta.core.dashboard.following import (
+    Following,
+    choice_of,
+    control_filter,
+    filters_for_block,
+    parameter_values,
+    selection_filter,
+)
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
 from veduta.core.query.grains import Grain, period_words
+from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
-from veduta.web.charts.services import answer_chart, dataset_parts, points_filter
+from veduta.web.charts.services import answer_chart, home_of_chart, points_filters
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
+from veduta.web.datasets.modelling import model_of, parts_for
 from veduta.web.datasets.models import Dataset
 
 
@@ -41,20 +59,20 @@ class TrailItem:
 class Reading:
     """One dashboard, in its published or draft form, read under one state."""
 
-    def __init__(self, dashboard: Dashboard, definition: DashboardDefinition, state: ViewState) -> None:
-        self.dashboard, self.definition, self.state = dashboard, definition, state
+    def __init__(self, dashboard: Dashboard, definition: DashboardDefinition, state: ViewState, reader: User) -> None:
+        self.dashboard, self.definition, self.state, self.reader = dashboard, definition, state, reader
         self._datasets: dict[str, Dataset] = {}
         self._schemas: dict[str, Schema] = {}
         self._charts: dict[str, ChartDefinition] = {}
 
     @classmethod
-    def of(cls, dashboard: Dashboard, state: ViewState, draft: bool = False) -> Reading:
+    def of(cls, dashboard: Dashboard, state: ViewState, reader: User, draft: bool = False) -> Reading:
         """Raises Http404 if there is no published version yet and the draft is not wanted."""
         if draft:
-            return cls(dashboard, frozen(dashboard.load_draft()), state)
+            return cls(dashboard, frozen(dashboard.load_draft()), state, reader)
         if dashboard.published is None:
             raise Http404
-        return cls(dashboard, dashboard.published.load(), state)
+        return cls(dashboard, dashboard.published.load(), state, reader)
 
     def dataset(self, pk: str) -> Dataset:
         """Raises VedutaError for a dataset that is gone."""
@@ -70,7 +88,7 @@ class Reading:
     def schema(self, dataset: Dataset) -> Schema:
         key = str(dataset.pk)
         if key not in self._schemas:
-            self._schemas[key] = dataset.schema
+            self._schemas[key] = model_of(dataset).schema
         return self._schemas[key]
 
     def chart(self, block: Block) -> ChartDefinition:
@@ -116,7 +134,12 @@ class Reading:
         chart, dataset, following = self.following(block)
         own = next((s for s in self.state.selections if s.block == block.id), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
-        return answer_chart(dataset, chart, tuple(following.filters), selection), following
+        values = self.values(chart)
+        return answer_chart(dataset, chart, self.reader, tuple(following.filters), selection, values), following
+
+    def values(self, chart: ChartDefinition) -> dict[str, Any]:
+        """What the controls set the parameters of a chart's model to."""
+        return parameter_values(self.definition, self.state, chart.dataset)
 
     def block_data(self, block: Block, as_table: bool = False) -> dict[str, Any]:
         """A block as the page needs it. Raises VedutaError with what does not fit."""
@@ -128,13 +151,16 @@ class Reading:
             data["table"] = rows_table(answered)
         return data
 
-    def filters_behind(self, block: Block, points: list[list[Any]] | None) -> tuple[Dataset, tuple[Filter, ...]]:
-        """The dataset and the filters that give the records behind a block or some of its marks."""
+    def filters_behind(
+        self, block: Block, points: list[list[Any]] | None
+    ) -> tuple[Dataset, tuple[Filter, ...], str, dict[str, Any]]:
+        """What gives the records behind a block or some of its marks: the dataset, filters, the table of its model, and
+        what parameters are set to."""
         chart, dataset, following = self.following(block)
         filters = (*chart.only, *following.filters)
         if points and chart.groups:
-            filters = (*filters, points_filter(chart, points))
-        return dataset, filters
+            filters = (*filters, *points_filters(chart, points))
+        return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(chart)
 
     def trail(self) -> list[TrailItem]:
         """Everything that narrows the view, in words: controls first, then selections."""
@@ -146,9 +172,10 @@ class Reading:
         choice = choice_of(control, self.state)
         made = control_filter(control, choice, control.field)
         words = "all"
-        if made:
+        if made or isinstance(choice, ParameterChoice):
             words = choice_words(control, choice)
-        return TrailItem(control.id, words, bool(made), name=control.name, mode="control")
+        narrows = bool(made) or (isinstance(choice, ParameterChoice) and choice.set is not None)
+        return TrailItem(control.id, words, narrows, name=control.name, mode="control")
 
     def _selection_item(self, index: int) -> TrailItem | None:
         selection = self.state.selections[index]
@@ -179,15 +206,19 @@ class Reading:
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         }:
             try:
-                days = dataset_parts(self.dataset(pk))[2].latest.values()
+                days = parts_for(self.dataset(pk), self.reader)[1].latest.values()
             except VedutaError:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)
         return period_words(latest, Grain.DAY) if latest else ""
 
 
-def choice_words(control: Control, choice: DatesChoice | ListChoice) -> str:
+def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterChoice) -> str:
     """What a control is set to, in words."""
+    if isinstance(choice, ParameterChoice):
+        labels = {json.dumps(each.value): each.label for each in control.choices}
+        said = [labels.get(json.dumps(value)) or str(value) for value in choice.set or ()]
+        return list_words(said) if choice.set else "no limit"
     made = control_filter(control, choice, control.field)
     if isinstance(made, DatesFilter):
         return dates_words(made.start, made.end)

@@ -11,7 +11,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice
+from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice, ParameterChoice
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build
@@ -19,6 +19,7 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards.access import must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.datasets.modelling import model_of
 from veduta.web.datasets.models import Dataset
 
 
@@ -144,9 +145,18 @@ def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> Block:
     return block
 
 
-def control_for(dataset: Dataset, field_id: str) -> Control:
-    """A new control on a field: a date range for dates, a list of values for the rest."""
-    field = dataset.schema[field_id]
+def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:
+    """A new control: a date range for dates, a list of values for other fields, or a parameter of the model."""
+    model = model_of(dataset)
+    if parameter_id:
+        parameter = next((each for each in model.definition.parameters if each.id == parameter_id), None)
+        if parameter is None:
+            raise VedutaError("That parameter does not exist any more.")
+        return Control(
+            id=new_id(), kind="parameter", dataset=str(dataset.pk), field=parameter.id, field_kind=parameter.kind,
+            name=parameter.name, parameter=ParameterChoice(set=parameter.default or None), choices=parameter.choices,
+        )  # fmt: skip
+    field = model.schema[field_id]
     is_date = field.kind.is_date
     return Control(
         id=new_id(),

@@ -15,7 +15,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.dashboard.definition import Block, DashboardDefinition, load_dashboard, load_state
+from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, ParameterChoice, load_dashboard, load_state
 from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -23,12 +23,12 @@ from veduta.core.query.filters import ListFilter, RelativeFilter
 from veduta.web.accounts.access import builders_only, signed_in, wants_json
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices
-from veduta.web.charts.services import dataset_parts
+from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices, parameter_choices
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.dashboards.reading import Reading, block_title
+from veduta.web.datasets.modelling import model_for, model_of, parts_for
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.pages.markdown import to_html
@@ -44,8 +44,8 @@ def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
     state = load_state(request.GET.get("v", ""))
     if number:
         publication = get_object_or_404(Publication, dashboard=dashboard, number=int(number) if number.isdigit() else -1)
-        return Reading(dashboard, publication.load(), state)
-    return Reading.of(dashboard, state, draft=wants_draft)
+        return Reading(dashboard, publication.load(), state, request.user)
+    return Reading.of(dashboard, state, request.user, draft=wants_draft)
 
 
 @require_GET
@@ -81,7 +81,7 @@ def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
-        reading = Reading.of(found, load_state(""))
+        reading = Reading.of(found, load_state(""), request.user)
         trail = reading.trail()
     blocks = [
         {
@@ -159,12 +159,14 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
     found = reading.control(control_id)
     choice = choice_of(found, reading.state)
     dataset = reading.dataset(found.dataset)
-    table, schema, context = dataset_parts(dataset)
-    field = schema[found.field]
+    if found.kind == "parameter":
+        return _parameter_control(request, found, choice, dataset)
+    model, context = parts_for(dataset, request.user)
+    field = model.schema[found.field]
     data: dict[str, Any] = {"control": found, "choice": choice, "find": request.GET.get("find", "")[:200]}
     if found.kind == "list":
         current = ListFilter(field=field.id, values=choice.values, exclude=choice.exclude) if choice else None
-        data |= list_choices(field, current, schema, table, data["find"])
+        data |= list_choices(field, current, model, data["find"])
     else:
         anchor = choice.anchor if choice else "latest"
         relative = RelativeFilter(field=field.id, anchor=anchor)
@@ -180,8 +182,18 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
             "to": end,
             "latest": context.latest.get(field.id),
         }
-        data["lowest"] = table.facts(field.id).lowest
+        data["lowest"] = model.facts(field.id).lowest
     return render(request, "dashboards/control.html", data)
+
+
+def _parameter_control(request: HttpRequest, control: Control, choice: ParameterChoice, dataset: Dataset) -> HttpResponse:
+    """The editor of a parameter: its list, the values of its field, or a value of its kind."""
+    parameter = next((p for p in model_of(dataset).definition.parameters if p.id == control.field), None)
+    if parameter is None:
+        raise DefinitionProblem(f"The parameter “{control.name}” does not exist any more.", hint="Take the control out.")
+    setting = list(choice.set) if choice and choice.set is not None else None
+    found = parameter_choices(parameter, setting, model_for(dataset, request.user), request.GET.get("find", "")[:200])
+    return render(request, "dashboards/parameter.html", {"control": control, **found})
 
 
 def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
@@ -194,16 +206,15 @@ def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
     except ValueError:
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
     found = reading.block(block_id)
-    dataset, filters = reading.filters_behind(found, values)
-    return found, dataset, filters, dataset.schema.visible
+    return reading.filters_behind(found, values)
 
 
 @require_GET
 @signed_in
 def rows(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
     """The records behind a block or one of its marks, a page at a time."""
-    _, dataset, filters, fields = _behind(request, pk, block_id)
-    context = rows_context(dataset, filters, RowsRequest.from_data(request.GET), fields)
+    dataset, filters, home, values = _behind(request, pk, block_id)
+    context = rows_context(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
     query = request.GET.copy()
     for name in ("page", "sort", "descending", "find"):
         query.pop(name, None)
@@ -214,9 +225,9 @@ def rows(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
 @require_GET
 @signed_in
 def rows_file(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
-    _, dataset, filters, fields = _behind(request, pk, block_id)
-    found = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), fields).drop("row")
-    return csv_response(found, [field.name for field in fields], f"{dataset.name} rows.csv")
+    dataset, filters, home, values = _behind(request, pk, block_id)
+    found, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
+    return csv_response(found.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv")
 
 
 @require_GET
@@ -227,7 +238,11 @@ def edit(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     datasets = []
     for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
         datasets.append(
-            {"dataset": dataset, "fields": [field for field in dataset.schema.visible if not _is_measure(field)]}
+            {
+                "dataset": dataset,
+                "fields": [field for field in model_of(dataset).schema.visible if not _is_measure(field)],
+                "parameters": model_of(dataset).definition.parameters,
+            }
         )
     context = {
         "dashboard": found,
@@ -347,7 +362,9 @@ def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         dataset = Dataset.objects.get(pk=uuid.UUID(str(data.get("dataset"))), deleted_at=None)
     except (ValueError, Dataset.DoesNotExist):
         raise VedutaError("That dataset does not exist any more.") from None
-    return JsonResponse(services.control_for(dataset, str(data.get("field"))).model_dump(mode="json"))
+    return JsonResponse(
+        services.control_for(dataset, str(data.get("field") or ""), str(data.get("parameter") or "")).model_dump(mode="json")
+    )
 
 
 @require_POST

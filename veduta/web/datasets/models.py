@@ -13,6 +13,7 @@ from veduta.core.data.fields import Field, Schema
 from veduta.core.data.options import FORMAT_WORDS, FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.profile import Profile
 from veduta.core.errors import VedutaError
+from veduta.core.model.definition import ModelDefinition, load_model
 from veduta.core.shaping.shaping import Shaping, load_shaping
 
 
@@ -21,7 +22,8 @@ class Dataset(models.Model):
 
     `fields` describes its columns as people have named and set them, also columns that the current version lacks;
     `taken_fields` those of its source's rows, before the steps. `source` says where rows come from; `steps` are the
-    steps in force and `draft` those being worked on (None if they are the same)."""
+    steps in force and `draft` those being worked on (None if they are the same). `model` joins other datasets to it and
+    holds its formulas, parameters, drill paths and rules; empty is the model of one table."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)
@@ -35,6 +37,8 @@ class Dataset(models.Model):
     draft_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     taking = models.JSONField(default=dict)
     schedule = models.JSONField(default=dict)
+    model = models.JSONField(default=dict)
+    model_revision = models.PositiveIntegerField(default=0)
     next_run = models.DateTimeField(null=True, blank=True)
     current = models.ForeignKey("Version", null=True, on_delete=models.SET_NULL, related_name="+")
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
@@ -64,6 +68,11 @@ class Dataset(models.Model):
         stored = self.current.kinds
         there = [field for field in self.all_fields if field.id in stored]
         return Schema(there, gone={field.id: field.name for field in self.all_fields if field.id not in stored})
+
+    @property
+    def model_definition(self) -> ModelDefinition:
+        """Raises VedutaError if it is unreadable."""
+        return load_model(self.model)
 
     @property
     def shaping(self) -> Shaping:

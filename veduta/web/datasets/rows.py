@@ -11,15 +11,16 @@ from urllib.parse import quote
 
 import polars as pl
 from django.http import StreamingHttpResponse
-from django.utils import timezone
 
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Field
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.answer import context_for, rows_behind
+from veduta.core.model.model import Model
+from veduta.core.query.answer import rows_behind
 from veduta.core.query.filters import Filter
+from veduta.web.accounts.models import User
+from veduta.web.datasets.modelling import parts_for
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.store import table_of
 
 PAGE = 100
 
@@ -44,17 +45,26 @@ class RowsRequest:
         return cls(page, str(data.get("sort") or ""), down, str(data.get("find") or "").strip()[:200])
 
 
-def rows_lazily(dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, fields: list[Field]) -> pl.LazyFrame:
-    schema = dataset.schema
-    table = table_of(dataset.current_id)
-    context = context_for(table, schema, timezone.localdate())
+def rows_lazily(
+    dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, reader: User | None, home: str = "", values: dict[str, Any] | None = None
+) -> tuple[pl.LazyFrame, list[Field], Model]:  # fmt: skip
+    """The records of a table of the dataset's model (`home`) that pass the filters, as far as a reader may see them."""
+    model, context = parts_for(dataset, reader, values)
+    fields = [field for field in model.schema.visible if field.table == home]
     sort = (asked.sort, asked.descending) if asked.sort in {field.id for field in fields} else None
-    return rows_behind(table, schema, filters, context, [field.id for field in fields], sort, asked.find)
+    return (
+        rows_behind(model, model.schema, filters, context, [field.id for field in fields], sort, asked.find, home),
+        fields,
+        model,
+    )
 
 
-def rows_context(dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, fields: list[Field]) -> dict[str, Any]:
+def rows_context(
+    dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, reader: User | None, home: str = "", values: dict[str, Any] | None = None
+) -> dict[str, Any]:  # fmt: skip
     """A page of records as text cells with what a template needs to page, sort and say how many there are."""
-    rows = rows_lazily(dataset, filters, asked, fields).collect()
+    lazily, fields, model = rows_lazily(dataset, filters, asked, reader, home, values)
+    rows = lazily.collect()
     pages = max(1, -(-rows.height // PAGE))
     page = min(asked.page, pages)
     shown = rows.slice((page - 1) * PAGE, PAGE)
@@ -71,7 +81,7 @@ def rows_context(dataset: Dataset, filters: tuple[Filter, ...], asked: RowsReque
         "fields": fields,
         "body": body,
         "count": rows.height,
-        "there": table_of(dataset.current_id).rows,
+        "there": model.rows_of(home),
         "page": page,
         "pages": pages,
         "first": (page - 1) * PAGE + 1 if rows.height else 0,

@@ -286,7 +286,7 @@ def _field_context(field, version: Version) -> dict:
 def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """A page of the dataset's rows."""
     found = _dataset(pk)
-    context = rows_context(found, (), RowsRequest.from_data(request.GET), found.schema.visible)
+    context = rows_context(found, (), RowsRequest.from_data(request.GET), request.user)
     return render(request, "datasets/rows.html", context)
 
 
@@ -295,9 +295,8 @@ def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """All rows as CSV, as they are sorted and searched."""
     found = _dataset(pk)
-    fields = found.schema.visible
-    rows = rows_lazily(found, (), RowsRequest.from_data(request.GET), fields).drop("row")
-    return csv_response(rows, [field.name for field in fields], f"{found.name}.csv")
+    rows, fields, _ = rows_lazily(found, (), RowsRequest.from_data(request.GET), request.user)
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{found.name}.csv")
 
 
 @require_GET

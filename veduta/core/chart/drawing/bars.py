@@ -15,6 +15,7 @@ from veduta.core.chart.drawing.base import (
     draws,
     marks,
     number_axis,
+    reference_layers,
     series_of,
 )
 from veduta.core.chart.drawing.lines import filled_in
@@ -60,9 +61,9 @@ def draw_bars(picture: Picture) -> Drawing:
     if several and stacking == "grouped":
         encoding["yOffset" if lying else "xOffset"] = {"field": "s", "type": "nominal", "sort": None}
     bars = {"mark": {"type": "bar", "tooltip": TOOLTIP, "cursor": "pointer"}, "encoding": encoding}
-    spec = base_spec(**bars)
-    if lying and not several and len(rows) <= LABELLED:
-        spec = base_spec(layer=[bars, *_labels(along, across)])
+    labels = _labels(along, across) if lying and not several and len(rows) <= LABELLED else []
+    layers = [*labels, *reference_layers(picture, "x" if lying else "y")]
+    spec = base_spec(layer=[bars, *layers]) if layers else base_spec(**bars)
     if lying:
         names = len({row["name"] for row in rows})
         per_name = len(series_of(rows)) if several and stacking == "grouped" else 1

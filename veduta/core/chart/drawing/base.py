@@ -12,7 +12,7 @@ from babel.numbers import get_currency_symbol
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.formats import format_value, settle
-from veduta.core.data.fields import NumberFormat
+from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
@@ -40,6 +40,32 @@ class Picture:
         return {
             column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.result.measures
         }
+
+    @property
+    def references(self) -> list[tuple[str, float]]:
+        """The values that the chart is compared with, one for each measure, named."""
+        compare = self.definition.compare
+        if not compare or not self.result.dimensions:
+            return []
+        found = []
+        for column in self.result.measures:
+            if compare == "groups":
+                value = self.result.frame[column.key].mean() if column.kind.is_number else None
+            else:
+                value = self.result.totals[()][column.key][0]
+            if isinstance(value, int | float):
+                found.append((column, float(value)))
+        said = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}[compare]
+        several = len(self.result.measures) > 1
+        return [(f"{said}{f' of {column.name}' if several else ''}", value) for column, value in found]
+
+    def reference_words(self) -> list[tuple[str, str]]:
+        """The references as people read them."""
+        formats = list(self.formats.values())
+        return [
+            (name, format_value(value, Kind.DECIMAL, formats[min(i, len(formats) - 1)]))
+            for i, (name, value) in enumerate(self.references)
+        ]
 
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""
@@ -176,6 +202,30 @@ def number_axis(number_format: NumberFormat) -> dict[str, Any]:
 
 def base_spec(**parts: Any) -> dict[str, Any]:
     return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}
+
+
+def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
+    """A dashed rule for each value the chart is compared with, and its number."""
+    values = [
+        {"value": value, "label": text} for (_, value), (_, text) in zip(picture.references, picture.reference_words(), strict=True)
+    ]  # fmt: skip
+    if not values:
+        return []
+    place = {channel: {"field": "value", "type": "quantitative"}}
+    at_end = {"x": {"value": {"expr": "width"}}} if channel == "y" else {"y": {"value": 0}}
+    text = (
+        {"type": "text", "align": "right", "dy": -5, "aria": False}
+        if channel == "y"
+        else {"type": "text", "align": "left", "dx": 4, "dy": 4, "aria": False}
+    )
+    return [
+        {
+            "data": {"values": values},
+            "mark": {"type": "rule", "strokeDash": [6, 3], "strokeWidth": 1.4, "aria": False},
+            "encoding": place,
+        },
+        {"data": {"values": values}, "mark": text, "encoding": {**place, **at_end, "text": {"field": "label"}}},
+    ]
 
 
 DIMMED = {"condition": {"test": "datum.on === 0", "value": 0.25}, "value": 1}

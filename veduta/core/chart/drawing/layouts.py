@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from dataclasses import field as attribute
 from typing import Any
 
@@ -11,6 +11,8 @@ import polars as pl
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
 from veduta.core.chart.formats import EMPTY, format_value
+from veduta.core.query.measures import TOTAL_WORDS
+from veduta.core.query.query import Column
 
 MOST_ROWS = 1_000
 MOST_ACROSS = 60
@@ -26,6 +28,7 @@ class Cell:
     span: int = 1
     on: bool = True
     negative: bool = False
+    subtotal: bool = False
 
 
 @dataclass
@@ -69,8 +72,10 @@ def draw_table(picture: Picture) -> Drawing:
     result, formats = picture.result, picture.formats
     dimensions, measures = result.dimensions, result.measures
     headings = [[Cell(column.name, number=column.is_measure or _is_number(column)) for column in result.columns]]
-    rows = []
+    rows: list[list[Cell]] = []
+    subtotals = _Subtotals(picture, formats)
     for row in result.frame.head(MOST_ROWS).iter_rows(named=True):
+        rows += subtotals.before(row)
         point = plain_point([row[column.key] for column in dimensions])
         on = picture.chosen(point)
         cells = [
@@ -78,6 +83,7 @@ def draw_table(picture: Picture) -> Drawing:
             for column in dimensions
         ]
         rows.append(cells + [_measure_cell(picture, column, row, point, formats) for column in measures])
+    rows += subtotals.before(None)
     notes = []
     if result.frame.height > MOST_ROWS:
         notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
@@ -87,11 +93,54 @@ def draw_table(picture: Picture) -> Drawing:
         name = "Total" if not picture.definition.keep else "Total of those kept"
         start = [Cell(name, span=len(dimensions))]
         totals.append(start + [_measure_cell(picture, column, total, None, formats) for column in measures])
+        notes += total_notes(measures)
     return Drawing(picture.kind, layout=TableLayout(headings, rows, totals, len(dimensions)), notes=notes)
 
 
 def _is_number(column) -> bool:
     return column.kind.is_number and not column.is_measure and not column.grouping.grain
+
+
+def total_notes(measures: list[Column]) -> list[str]:
+    """How totals that are not worked out from the rows were made."""
+    return [f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"]
+
+
+class _Subtotals:
+    """The rows that close each group of a table, where its totals keep groups apart."""
+
+    def __init__(self, picture: Picture, formats: dict[str, Any]) -> None:
+        self.picture, self.formats = picture, formats
+        self.dimensions, self.measures = picture.result.dimensions, picture.result.measures
+        depths = range(len(self.dimensions) - 1, 0, -1)
+        self.depths = [depth for depth in depths if tuple(range(depth)) in picture.result.totals]
+        self.found = {
+            depth: _by_key(picture.result.totals[tuple(range(depth))], [f"d{i}" for i in range(depth)])
+            for depth in self.depths
+        }
+        self.last: dict[str, Any] | None = None
+
+    def before(self, row: dict[str, Any] | None) -> list[list[Cell]]:
+        """The subtotals of the groups that end before a row (None is the end)."""
+        closed = []
+        for depth in self.depths:
+            keys = [column.key for column in self.dimensions[:depth]]
+            if self.last is not None and (row is None or any(self.last[key] != row[key] for key in keys)):
+                key = tuple(self.last[name] for name in keys)
+                column = self.dimensions[depth - 1]
+                said = [Cell("") for _ in range(depth - 1)]
+                said += [
+                    Cell(
+                        f"Total {dimension_words(column, self.last[column.key])}",
+                        span=len(self.dimensions) - depth + 1,
+                        subtotal=True,
+                    )
+                ]
+                values = self.found[depth].get(key, {})
+                cells = [_measure_cell(self.picture, measure, values, None, self.formats) for measure in self.measures]
+                closed.append(said + [replace(cell, subtotal=True) for cell in cells])
+        self.last = row
+        return closed
 
 
 @draws(ChartKind.CROSSTAB)
@@ -136,6 +185,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
         totals += [_measure_cell(picture, column, column_totals.get((value,), {}), None, formats) for column in measures]
     grand = result.totals[()].row(0, named=True) if () in result.totals else {}
     totals += [_measure_cell(picture, column, grand, None, formats) for column in measures]
+    notes += total_notes(measures)
     return Drawing(picture.kind, layout=TableLayout(headings, rows, [totals], len(down)), notes=notes)
 
 

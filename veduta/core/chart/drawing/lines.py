@@ -17,6 +17,7 @@ from veduta.core.chart.drawing.base import (
     draws,
     marks,
     number_axis,
+    reference_layers,
     series_of,
 )
 from veduta.core.query.grains import Grain, period_words, periods_between
@@ -139,7 +140,9 @@ def draw_lines(picture: Picture) -> Drawing:
     }
     for row in rows:
         row["dot"] = int(picture.selected is not None and row["on"] == 1 and row["point"] is not None)
-    return Drawing(picture.kind, base_spec(layer=[finished, unfinished, dots]), rows, notes=notes)
+    return Drawing(
+        picture.kind, base_spec(layer=[finished, unfinished, dots, *reference_layers(picture, "y")]), rows, notes=notes
+    )
 
 
 def _milliseconds(day: dt.date) -> int:
