@@ -2,6 +2,7 @@
 import focus from "@alpinejs/focus";
 import Alpine from "@alpinejs/csp";
 import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
+import { modelFormula } from "./model.js";
 import { dialog, failed, filterOptions, postAndOfferUndo, toast } from "./lib/page.js";
 
 Alpine.plugin(focus);
@@ -21,6 +22,7 @@ Alpine.data("often", () => ({
   },
 }));
 Alpine.data("dataset", dataset);
+Alpine.data("modelFormula", modelFormula);
 
 document.addEventListener("click", (event) => {
   const button = event.target.closest("[data-post]");

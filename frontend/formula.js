@@ -67,7 +67,7 @@ export function formulaEditor(ask, settled) {
     return part;
   }
 
-  function values({ kind, headings, sample, empties, rows, tidy }) {
+  function values({ kind, headings, sample, empties, rows, tidy, level, of = "rows", notes = [] }) {
     const part = document.createElement("div");
     const table = document.createElement("table");
     table.className = "table text-[12px] mt-1";
@@ -77,8 +77,9 @@ export function formulaEditor(ask, settled) {
       return line_;
     };
     table.append(row([...headings, "Result"], "th"), ...sample.map((cells) => row(cells, "td")));
-    part.append(line(`It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}.`, "muted"), table);
-    if (empties) part.append(line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} rows.`, "muted mt-1"));
+    part.append(line(`It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}${level ? `, one of ${level}` : ""}.`, "muted"), table);
+    if (empties) part.append(line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} ${of}.`, "muted mt-1"));
+    part.append(...notes.map((note) => line(note, "muted mt-1")));
     if (tidy && tidy !== box.value.trim()) {
       const button = Object.assign(document.createElement("button"), { type: "button", className: "link mt-1", textContent: "Write it evenly" });
       button.addEventListener("click", () => { box.value = lastTidy; check(); box.focus(); });
@@ -113,6 +114,12 @@ export function formulaEditor(ask, settled) {
       if (box.value.trim()) check();
     },
     typed() { check(); },
+    // Puts a field or function where the caret stands.
+    put(text) {
+      box.setRangeText(text, box.selectionStart, box.selectionEnd, "end");
+      box.focus();
+      check();
+    },
     take(item) { take(Number(item.dataset.insert)); },
     // Whether a key was for the list of suggestions.
     keys(event) {

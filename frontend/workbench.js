@@ -2,7 +2,9 @@
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
+import { formulaEditor } from "./formula.js";
+import { keepFormula } from "./model.js";
+import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -30,6 +32,9 @@ export function workbench() {
       this.saved = start.saved && !start.draft;
       this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
       this.keepDraft = debounce(() => this.draft(), 700);
+      this.formula = formulaEditor((caret, formula) => post(this.$root.dataset.check, {
+        definition: this.definition, formula, caret, grain: this.$refs.popover.querySelector("[data-grain]")?.value ?? "",
+      }), () => {});
       this.typed = debounce((target) => this.refreshPopover({ find: target.value }), 250);
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
@@ -239,11 +244,13 @@ export function workbench() {
       try {
         const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
         this.$refs.popover.innerHTML = html;
+        this.$refs.popover.classList.toggle("popover-wide", what.clause === "formula");
         this.popoverOpen = true;
         this.markOpen();
         await shown(this.$refs.popover);
         placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
         focusFirst(this.$refs.popover);
+        this.formula.attach(this.$refs.popover);
       } catch (error) {
         failed(error);
       }
@@ -276,6 +283,9 @@ export function workbench() {
       this.markOpen();
     },
     async popoverClicked(event) {
+      if (event.target.closest("[data-insert]")) return this.formula.take(event.target.closest("[data-insert]"));
+      if (event.target.closest("[data-reference-open]")) return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
+      if (event.target.closest("[data-keep-formula]")) return this.keepInModel(event.target.closest("form"));
       const button = event.target.closest("[data-edit], [data-open], [data-fill], [data-move]");
       if (!button || button.disabled) return;
       event.preventDefault();
@@ -301,6 +311,9 @@ export function workbench() {
     },
     popoverChanged(event) {
       const form = event.target.closest("form[data-edit-form]");
+      if ("grain" in event.target.dataset) return this.formula.typed();
+      if (event.target.matches("[data-no-limit]")) for (const each of form.querySelectorAll("[name=values]:checked")) each.checked = false;
+      if (event.target.name === "values" && form.querySelector("[data-no-limit]")) form.querySelector("[data-no-limit]").checked = false;
       if (!form || "find" in event.target.dataset) return;
       const waits = form.querySelector("button:not([type])") && !event.target.matches("[data-list], #values-exclude");
       if (!waits) this.sendForm(form);
@@ -313,12 +326,44 @@ export function workbench() {
       if (!form.reportValidity()) return;
       let data = formData(form);
       if (form.dataset.wrap) data = { index: data.index, [form.dataset.wrap]: data.format };
-      if (await this.answer({ edit: form.dataset.editForm, ...data })) await this.refreshPopover();
+      if (form.dataset.editForm === "set_value") {
+        const none = form.querySelector("[data-no-limit]")?.checked;
+        const given = [...form.querySelectorAll("[name=values]")].filter((each) => each.type === "checkbox" || each.type === "radio" ? each.checked : each.value !== "");
+        data = { parameter: data.parameter, values: none ? null : given.map((each) => (each.dataset.as === "json" ? JSON.parse(each.value) : each.dataset.as === "number" ? Number(each.value) : each.value)) };
+      }
+      const shuts = form.dataset.editForm === "set_formula";
+      if (await this.answer({ edit: form.dataset.editForm, ...data })) {
+        if (shuts) this.shut(true);
+        else await this.refreshPopover();
+      }
+    },
+    // Keeps the formula that is being written in the model, and shows it from there.
+    async keepInModel(form) {
+      const { formula, name, index } = formData(form);
+      if (!name) {
+        toast("Give it a name first: everybody will see it by that.");
+        form.elements.name.focus();
+        return;
+      }
+      await keepFormula(this.$root.dataset.keep, { text: formula, name, revision: Number(this.$root.dataset.revision) }, async (answer) => {
+        this.$root.dataset.revision = answer.revision;
+        if (await this.answer({ edit: "set_measure", index, field: answer.id })) this.shut(true);
+        toast(`“${name}” is kept in the model.`);
+      });
+    },
+    async explain() {
+      try {
+        dialog(await postForHtml(`${this.base}explain/`, { definition: this.definition }), { wide: true, label: "How this is worked out" });
+      } catch (error) {
+        failed(error);
+      }
     },
     popoverTyped(event) {
       if ("find" in event.target.dataset) this.typed(event.target);
+      if (event.target.matches("[data-formula] textarea")) this.formula.typed();
     },
     popoverKeys(event) {
+      if (this.formula.keys(event)) return;
       if (event.key === "Enter" && event.target.matches("[data-find]")) event.preventDefault();
       if (event.key === "Enter" && event.target.matches("[data-filters]")) {
         event.preventDefault();

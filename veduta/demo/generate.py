@@ -278,6 +278,27 @@ def bookings(rows: int = 150_000) -> pl.DataFrame:
     )
 
 
+def targets(frame: pl.DataFrame) -> pl.DataFrame:
+    """What was aimed for, one row a month and route, to the end of the year: near what was reached the year before."""
+    random = np.random.default_rng(SEED + 9)
+    reached = frame.group_by("route", month=pl.col("sailing_date").dt.truncate("1mo")).agg(
+        passengers=pl.col("passengers").sum(), revenue=pl.col("fare_revenue").sum()
+    )
+    months = [dt.date(2023 + i // 12, i % 12 + 1, 1) for i in range(48)]
+    means = reached.group_by("route", of_year=pl.col("month").dt.month()).agg(
+        pl.col("passengers").mean(), pl.col("revenue").mean()
+    )
+    grid = pl.DataFrame({"month": months}).join(reached.select("route").unique().sort("route"), how="cross")
+    found = grid.with_columns(of_year=pl.col("month").dt.month()).join(means, on=["route", "of_year"], how="inner")
+    found = found.sort("month", "route")
+    ambition = random.uniform(0.9, 1.14, found.height)
+    return found.select(
+        "month", "route",
+        passengers=(pl.col("passengers") * ambition / 10).round(0).cast(pl.Int64) * 10,
+        revenue=((pl.col("revenue") * ambition) / 100).round(0) * 100,
+    )  # fmt: skip
+
+
 def write_sailings(path: Path, rows: int = 60_000, seed: int = SEED) -> Path:
     """Write the sailings as CSV."""
     path.parent.mkdir(parents=True, exist_ok=True)

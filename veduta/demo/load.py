@@ -15,6 +15,7 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
+from veduta.demo.model import load_model
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
@@ -81,6 +82,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     analyst = people["analyst"]
     if there:
         load_tables(analyst, folder, rows, say)
+        load_model(analyst, folder)
         return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
     path = write_sailings(folder / "sailings.csv", rows)
@@ -92,12 +94,15 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     load_tables(analyst, folder, rows, say)
     say("Making charts and a dashboard …")
     charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
-    return _dashboard(analyst, dataset, charts)
+    made = _dashboard(analyst, dataset, charts)
+    say("Joining the tables in a model and working out its formulas …")
+    load_model(analyst, folder)
+    return made
 
 
 def load_tables(user: User, folder: Path, rows: int, say: Callable[[str], None]) -> None:
     """The company's other tables and what is made of them, as far as a workspace does not have them yet."""
-    if Dataset.objects.filter(name=DAILY_COUNTS).exists():
+    if Dataset.objects.filter(name=DAILY_COUNTS).exists() and Dataset.objects.filter(name="Targets").exists():
         return
     say("Reading the company's other tables …")
     for name, frame in other_tables(rows).items():
@@ -106,8 +111,9 @@ def load_tables(user: User, folder: Path, rows: int, say: Callable[[str], None])
             frame.write_csv(path)
             import_file(user, path, name)
             path.unlink()
-    say("Shaping the harbour counts …")
-    daily_counts(user)
+    if not Dataset.objects.filter(name=DAILY_COUNTS).exists():
+        say("Shaping the harbour counts …")
+        daily_counts(user)
 
 
 def load_connections(user: User, folder: Path) -> None:
@@ -166,6 +172,7 @@ def other_tables(rows: int) -> dict[str, pl.DataFrame]:
         "Harbour counts": generate.harbour_counts(),
         "Pass holders": generate.pass_holders(max(200, min(9_000, int(9_000 * share)))),
         "Bookings": generate.bookings(max(1_000, min(150_000, int(150_000 * share)))),
+        "Targets": generate.targets(generate.sailings(rows)),
     }
 
 

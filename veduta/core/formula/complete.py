@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from veduta.core.data.fields import Schema
+from veduta.core.data.fields import Field, Schema
 from veduta.core.formula.check import quoted
 from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.measures import formula_name
 from veduta.core.formula.problems import open_quote
 
+PARAMETER = re.compile(r":(\w*)$")
 WORD = re.compile(r"[^\W\d]\w*$")
 MOST = 12
 
@@ -25,22 +27,28 @@ class Suggestion:
     start: int
 
 
-def complete(text: str, caret: int, schema: Schema) -> list[Suggestion]:
-    """Suggestions for what is being written before the caret, the likeliest first."""
-    before = text[:caret]
+def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] | None = None) -> list[Suggestion]:
+    """Suggestions for what is being written before the caret, the likeliest first. With `parameters` (names and what they
+    are called) it is a formula of a model or chart, which knows aggregates and periods too."""
+    before, many = text[:caret], parameters is not None
+    if many and (named := PARAMETER.search(before)):
+        return [
+            Suggestion(f":{name}", f":{name}", called, "option", named.start())
+            for name, called in parameters.items() if name.startswith(named[1].lower())
+        ][:MOST]  # fmt: skip
     start, sign = open_quote(before) or (0, "")
     if sign == "'":
         return _options(before, start, before[start + 1 :])
     if sign == '"':
-        return _fields(before[start + 1 :], start, schema)
+        return _fields(before[start + 1 :], start, schema, many)
     found = WORD.search(before)
     begun, start = (found[0], found.start()) if found else ("", caret)
     if not begun:
         return []
-    if re.search(r"\b(along|restart)\s*\([^()]*$", before[:start], re.IGNORECASE):
-        return _fields(begun, start, schema)
+    if re.search(r"\b(along|restart|per)\s*\([^()]*$", before[:start], re.IGNORECASE):
+        return _fields(begun, start, schema, many)
     options = [s for s in _options(before, start, begun, bare=True) if s.label.startswith(begun.lower())]
-    return (options + _fields(begun, start, schema) + _functions(begun, start))[:MOST]
+    return (options + _fields(begun, start, schema, many) + _functions(begun, start, many))[:MOST]
 
 
 def call_around(text: str, caret: int) -> tuple[str, int] | None:
@@ -80,7 +88,7 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
     ]
 
 
-def _fields(begun: str, start: int, schema: Schema) -> list[Suggestion]:
+def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
     asked = begun.casefold().replace("_", " ")
     found = []
     for field in schema:
@@ -88,14 +96,32 @@ def _fields(begun: str, start: int, schema: Schema) -> list[Suggestion]:
         if asked in name:
             # What starts with it comes first, then words that do, then the rest.
             rank = 0 if name.startswith(asked) else 1 if f" {asked}" in name else 2
-            found.append((rank, len(found), Suggestion(quoted(field.name), field.name, field.kind.words, "field", start)))
+            found.append(
+                (
+                    rank,
+                    len(found),
+                    Suggestion(
+                        formula_name(field, schema) if many else quoted(field.name),
+                        field.name,
+                        _about(field, schema),
+                        "field",
+                        start,
+                    ),
+                )
+            )
     return [suggestion for _, _, suggestion in sorted(found, key=lambda each: each[:2])][:MOST]
 
 
-def _functions(begun: str, start: int) -> list[Suggestion]:
+def _about(field: Field, schema: Schema) -> str:
+    table = schema.tables.get(field.table)
+    return f"{field.kind.words}, {table}" if table and field.table else field.kind.words
+
+
+def _functions(begun: str, start: int, many: bool) -> list[Suggestion]:
     found = []
     for function in registry().values():
-        # Aggregates are not offered: formulas of rows cannot use them.
-        if not function.operator and function.level is not Level.AGGREGATE and function.name.startswith(begun.lower()):
+        # Formulas of rows cannot use aggregates and periods.
+        fits = many or function.level in (Level.ROW, Level.WINDOW)
+        if not function.operator and fits and function.name.startswith(begun.lower()):
             found.append(Suggestion(f"{function.name}(", function.signature, function.says, "function", start))
     return found

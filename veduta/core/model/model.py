@@ -110,9 +110,15 @@ class Model:
         found.rules = rules
         return found
 
+    def with_field(self, field: Field) -> Model:
+        """The same model with one more field, such as a formula that is being tried out."""
+        found = copy(self)
+        found.schema = Schema([*self.schema, field], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
+        return found
+
     def answers_depend_on(self) -> tuple[Any, ...]:
         """All that answers of this model depend on besides the question and today."""
-        return (self.key, tuple(sorted(self.parameters.items())), self.rules)
+        return (self.key, tuple(sorted(self.parameters.items(), key=lambda each: each[0])), self.rules)
 
     def _add_formulas(self) -> None:
         waiting = {formula.id: formula for formula in self.definition.formulas}
@@ -375,8 +381,8 @@ class _Rows:
         left, right = [], []
         for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):
             x, y = schema[a].kind, schema[b].kind
-            left.append(_comparable(pl.col(a), x, y, grain))
-            right.append(_comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
+            left.append(comparable(pl.col(a), x, y, grain))
+            right.append(comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
         other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls(
             [f"__key{i}" for i in range(len(right))]
         )
@@ -392,7 +398,7 @@ def _at_grain(column: pl.Expr, grain: str) -> pl.Expr:
     return column.cast(pl.Date).dt.truncate(STEPS[grain]) if grain else column
 
 
-def _comparable(column: pl.Expr, own: Kind, other: Kind, grain: str) -> pl.Expr:
+def comparable(column: pl.Expr, own: Kind, other: Kind, grain: str) -> pl.Expr:
     if grain:
         return _at_grain(column, grain)
     if own is other:

@@ -13,6 +13,7 @@ from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import Parameters, ParameterValue
 from veduta.core.model.model import ROW, Model, Table
+from veduta.core.query.cache import results
 from veduta.core.query.cells import Engine, Place, key_of
 from veduta.core.query.filters import (
     Context,
@@ -48,7 +49,11 @@ def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
 
 def answer(query: Query, table: Table, schema: Schema, context: Context) -> Result:
     """The query's result over a model, or over the single table. Raises DefinitionProblem if the query does not fit."""
-    return _Answer(query, Model.of_one(table, schema), context).result()
+    model = Model.of_one(table, schema)
+    if model.key is None:
+        return _Answer(query, model, context).result()
+    key = (model.answers_depend_on(), query, context.today)
+    return results.get(key, lambda: _Answer(query, model, context).result())
 
 
 class _Answer:

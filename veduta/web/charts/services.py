@@ -7,12 +7,14 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart
-from veduta.core.chart.question import Answered, Selection, ask
+from veduta.core.chart.question import Answered, Selection, ask, to_query
 from veduta.core.chart.sentence import sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.answer import OTHER
+from veduta.core.query.explain import Step, explain
 from veduta.core.query.filters import Filter, MembershipFilter, PointsFilter
 from veduta.core.query.measures import measure_node
 from veduta.web.accounts.access import must_build
@@ -45,6 +47,13 @@ def answer_chart(
     model, context = parts_for(dataset, reader, definition.values | (values or {}))
     check_fields(definition, model.schema)
     return ask(definition, model, model.schema, context, extra, selection)
+
+
+def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:
+    """How a chart's numbers come about, step by step."""
+    model, context = parts_for(dataset, reader, definition.values)
+    check_fields(definition, model.schema)
+    return explain(to_query(definition, choose_kind(definition, model.schema, model)[0]), model, context)
 
 
 def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> str:

@@ -8,6 +8,7 @@ urlpatterns = [
     path("<uuid:pk>/", views.workbench, name="chart"),
     path("<uuid:pk>/answer/", views.answer, name="chart-answer"),
     path("<uuid:pk>/clause/", views.popover, name="chart-clause"),
+    path("<uuid:pk>/explain/", views.explain, name="chart-explain"),
     path("<uuid:pk>/draft/", views.keep_draft, name="chart-draft"),
     path("<uuid:pk>/draft/drop/", views.drop_draft, name="chart-draft-drop"),
     path("<uuid:pk>/save/", views.save, name="chart-save"),

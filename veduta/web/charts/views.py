@@ -235,3 +235,13 @@ def rows_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     answered = services.answer_chart(chart.dataset, definition, request.user)
     headings = [column.name for column in answered.result.columns]
     return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv")
+
+
+@require_POST
+@builders_only
+def explain(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Step by step, with counts, how the chart's numbers come about."""
+    chart, data = _chart(pk), sent_json(request)
+    definition = _sent_definition(data, chart)
+    steps = services.explain_chart(chart.dataset, definition, request.user)
+    return render(request, "charts/explain.html", {"steps": steps})

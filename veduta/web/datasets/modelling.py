@@ -109,6 +109,11 @@ def person_values(reader: User, rules: tuple[RowRule, ...]) -> Parameters:
     return {name: ParameterValue(Kind.TEXT, values(name)) for name in wanted}
 
 
+def person_words(text: str) -> Parameters:
+    """Attributes of a person that a rule asks for, set to nothing: enough to check it."""
+    return {name: ParameterValue(Kind.TEXT, ()) for name in parameters_in(text) if name.startswith("person_")}
+
+
 def parts_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> tuple[Model, Context]:
     """The model for a reader, and the context of a question now."""
     model = model_for(dataset, reader, values)

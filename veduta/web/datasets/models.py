@@ -115,6 +115,20 @@ class Dataset(models.Model):
         return (self.current.intake or self.current) if self.current and not self.source_id else None
 
 
+class ModelVersion(models.Model):
+    """A dataset's model as it was saved once."""
+
+    dataset = models.ForeignKey(Dataset, on_delete=models.CASCADE, related_name="model_versions")
+    number = models.PositiveIntegerField()
+    definition = models.JSONField()
+    saved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    saved_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [models.UniqueConstraint(fields=["dataset", "number"], name="model_version_number")]
+
+
 class Version(models.Model):
     """The rows of a dataset at one time. Once ready it never changes.
 

@@ -294,6 +294,8 @@ def _changed_field(field: Field, changes: dict[str, Any], values: list[str]) -> 
         new["aggregate"] = alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0]
         if not kind.is_number:
             new["format"] = NumberFormat().model_dump()
+    if isinstance(new.get("synonyms"), str):
+        new["synonyms"] = [word.strip()[:100] for word in new["synonyms"].split(",") if word.strip()][:20]
     if "order" in new or "decimal" in new:
         reading = field.reading.model_dump()
         if order := new.pop("order", ""):

@@ -363,7 +363,10 @@ def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def formula_reference(request: HttpRequest) -> HttpResponse:
     """All functions, made from the registry."""
-    functions = [f for f in registry().values() if f.level is not Level.AGGREGATE and f.name not in ("plus",)]
+    everything = request.GET.get("for") == "charts"
+    functions = [
+        f for f in registry().values() if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
+    ]
     themes = [(theme, [f for f in functions if f.theme == theme]) for theme in FUNCTION_THEMES]
     return render(request, "shaping/reference.html", {"themes": [(theme, found) for theme, found in themes if found]})
 

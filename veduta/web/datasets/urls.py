@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.datasets import refresh_views, shaping_views, source_views, views
+from veduta.web.datasets import model_views, refresh_views, shaping_views, source_views, views
 
 urlpatterns = [
     path("", views.dataset_list, name="data"),
@@ -37,6 +37,13 @@ urlpatterns = [
     path("<uuid:pk>/shape/discard/", shaping_views.discard, name="shape-discard"),
     path("<uuid:pk>/shape/derive/", shaping_views.derive, name="shape-derive"),
     path("<uuid:pk>/shape/duplicate/", shaping_views.duplicate, name="shape-duplicate"),
+    path("<uuid:pk>/model/", model_views.model, name="model"),
+    path("<uuid:pk>/model/change/", model_views.model_change, name="model-change"),
+    path("<uuid:pk>/model/back/<int:number>/", model_views.model_back, name="model-back"),
+    path("<uuid:pk>/model/formulas/", model_views.model_formula, name="model-formula-new"),
+    path("<uuid:pk>/model/formulas/save/", model_views.model_formula_save, name="model-formula-save"),
+    path("<uuid:pk>/model/formulas/check/", model_views.model_formula_check, name="model-formula-check"),
+    path("<uuid:pk>/model/formulas/<slug:formula_id>/", model_views.model_formula, name="model-formula"),
     path("formulas/", shaping_views.formula_reference, name="formula-reference"),
     path("lineage/", refresh_views.lineage, name="lineage"),
     path("<uuid:pk>/refreshes/", refresh_views.refreshes, name="dataset-refreshes"),

@@ -16,6 +16,7 @@ from veduta.core.data.fields import Aggregate, Kind, Role, aggregates_for
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
+from veduta.core.query.measures import TOTAL_WORDS
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import services
 from veduta.web.datasets.models import Dataset, Upload, Version
@@ -176,7 +177,30 @@ def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpRes
     return render(request, "datasets/check_parts.html", _check_context(found))
 
 
-FIELD_CHANGES = {"name", "description", "hidden", "kind", "role", "aggregate", "format", "order", "decimal"}
+STOCKS = [
+    ("last", "the last day's is taken"),
+    ("first", "the first day's is taken"),
+    ("mean", "the mean of the days"),
+    ("max", "the highest day's"),
+]
+PLACES = ["", "latitude", "longitude", "country", "region", "town"]
+FIELD_CHANGES = {
+    "name",
+    "description",
+    "hidden",
+    "kind",
+    "role",
+    "aggregate",
+    "format",
+    "order",
+    "decimal",
+    "folder",
+    "total",
+    "over_dates",
+    "synonyms",
+    "place",
+    "sort_by",
+}
 
 
 def _allowed(changes: dict) -> dict:
@@ -233,6 +257,12 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "charts": found.charts.filter(deleted_at=None)[:50],
         "kinds": [(kind.value, kind.words) for kind in Kind],
         "roles": [(role.value, role.value) for role in Role],
+        "totals": [(key, words) for key, words in TOTAL_WORDS.items() if key != "again"],
+        "stocks": STOCKS,
+        "places": PLACES,
+        "all_fields": schema.fields,
+        "joined": len(found.model_definition.tables),
+        "formulas": len(found.model_definition.formulas),
     }
     return render(request, "datasets/dataset.html", context)
 

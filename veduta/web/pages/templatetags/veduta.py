@@ -27,6 +27,12 @@ def glyph(kind: str) -> SafeString:
 
 
 @register.filter
+def item(things, key):
+    """What a dictionary has for a key."""
+    return things.get(key, ())
+
+
+@register.filter
 def as_json(value: Any) -> str:
     return json.dumps(value)
 
