@@ -160,6 +160,8 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     def year(number: int) -> dict:
         return {"kind": "dates", "field": date, "start": f"{number}-01-01", "end": f"{number}-12-31"}
 
+    so_far = {"kind": "dates", "field": date, "start": "2026-01-01", "end": "2026-10-31"}
+
     def chart(**parts) -> ChartDefinition:
         return load_definition({"dataset": str(sailings.pk), **parts})
 
@@ -192,11 +194,11 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
         ),
         "Regions and vessels": chart(
             show=[revenue, formula("Net revenue"), formula("Load factor")], by=[region, ids["Vessel"]], kind="table",
-            totals="all", only=[year(2026)], title="Regions and vessels in 2026, with subtotals",
+            totals="all", only=[so_far], title="Regions and vessels in 2026, with subtotals",
         ),
         "Side by side": chart(
             show=[revenue, formula("Target revenue"), formula("Against target"), formula("Paid for bookings"), formula("Open requests")],
-            by=[region], kind="table", only=[year(2026)], title="Four tables side by side, by region, 2026",
+            by=[region], kind="table", only=[so_far], title="Four tables side by side, by region, January to October 2026",
         ),
         "Months since a thousand": chart(
             show=[passengers, own("since(sum(Passengers) >= 1000)", "Months since the first with 1,000 passengers")],

@@ -41,6 +41,19 @@ def _is_drawn(measure: Measure, schema: Schema, table: Table) -> bool:
     return measure_kind(measure, schema, getattr(table, "parameters", {})).is_number
 
 
+def _values(definition: ChartDefinition, field: str, table: Table) -> int:
+    """How many values of a dimension the chart has at most."""
+    counts = [table.facts(field).distinct]
+    for filter_ in definition.only:
+        if filter_.kind == "member" and filter_.field == field and filter_.keep and not filter_.exclude:
+            counts.append(filter_.keep.count)
+        if filter_.kind == "list" and filter_.field == field and not (filter_.exclude or filter_.parameter):
+            counts.append(len(filter_.values))
+    if definition.keep and definition.keep.of == "split" and definition.split and definition.split.field == field:
+        counts.append(definition.keep.count + definition.keep.rest)
+    return min(counts)
+
+
 def _suited(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[ChartKind, str]:
     groups, measures = definition.groups, definition.measures
     if not groups:
@@ -50,7 +63,7 @@ def _suited(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[
     first = definition.by[0] if definition.by else groups[0]
     if len(groups) > 2 or (len(measures) > 1 and len(groups) > 1) or len(measures) > 4:
         return ChartKind.TABLE, "many fields, so a table"
-    counts = [table.facts(group.field).distinct for group in groups[1:] if not group.grain]
+    counts = [_values(definition, group.field, table) for group in groups[1:] if not group.grain]
     if len(definition.by) == 2 or any(count > MOST_SERIES for count in counts):
         return ChartKind.CROSSTAB, "two dimensions with many values, so a crosstab"
     if first.is_time_axis:

@@ -255,7 +255,7 @@ def formula_name(field: Field, schema: Schema) -> str:
     >>> formula_name(Field(id="ports.region", source="", name="Home region", kind="text"), Schema([], tables={"ports": "Ports"}))
     'Ports."Home region"'
     """
-    table = schema.tables.get(field.table)
+    table = schema.tables.get(field.table) if field.table else None
     return f"{quoted(table)}.{quoted(field.name)}" if table else quoted(field.name)
 
 

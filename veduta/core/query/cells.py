@@ -185,7 +185,9 @@ class Engine:
 
     def home(self, node: Checked, place: Place) -> str:
         """The table whose rows a value is about; of a mere number, that of the dimensions."""
-        names = node.fields or {group.field for group in place.groups}
+        names = node.fields
+        if not names and node.level is Level.ROW:
+            names = {group.field for group in place.groups}
         try:
             return self.model.home_of(names, node) if names else ""
         except FormulaProblem:

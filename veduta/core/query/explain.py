@@ -23,15 +23,16 @@ class Step:
     lines: tuple[str, ...]
 
 
-def explain(query: Query, model: Model, context: Context) -> list[Step]:
-    """The steps of a question in the order in which they are taken. Raises VedutaError if it does not fit the model."""
+def explain(query: Query, model: Model, context: Context, settings: list[tuple[str, str]] | None = None) -> list[Step]:
+    """The steps of a question in the order in which they are taken; `settings` are the names and values of the parameters
+    it reads. Raises VedutaError if it does not fit the model."""
     nodes = [(measure, measure_node(measure, model.schema, model.parameters)) for measure in query.measures]
     homes = list(dict.fromkeys(home for _, node in nodes for home in _homes(node, model))) or [""]
     result = answer(query, model, model.schema, context)
     steps = [
         Step("Tables", tuple(_table(model, home, query) for home in homes)),
         Step("Who asks", tuple(f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.rules)),
-        Step("Parameters", tuple(_setting(name, value.values) for name, value in model.parameters.items())),
+        Step("Parameters", tuple(f"{name} is {words}." for name, words in settings or ())),
         Step("Filters", tuple(line for home in homes for line in _filtered(query, model, context, home))),
         Step("Groups", (_groups(query, model, result.groups),)),
         Step("Measures", tuple(line for measure, node in nodes for line in _measure(measure, node, model, query))),
@@ -65,10 +66,6 @@ def _table(model: Model, home: str, query: Query) -> str:
 
 def _said(model: Model, home: str) -> str:
     return model.table_name(home)
-
-
-def _setting(name: str, values: tuple | None) -> str:
-    return f":{name} is {'no limit' if values is None else ', '.join(map(str, values)) or 'empty'}."
 
 
 def _filtered(query: Query, model: Model, context: Context, home: str) -> list[str]:

@@ -38,6 +38,10 @@ class Context:
     today: dt.date
     latest: dict[str, dt.date] = attribute(default_factory=dict)
 
+    def latest_of_first(self) -> list[dt.date]:
+        """The latest dates of the model's first table."""
+        return [day for name, day in self.latest.items() if "." not in name]
+
 
 def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
     """A value from JSON as the grouped column holds it. Raises DefinitionProblem if it cannot be one."""

@@ -306,7 +306,6 @@ def filter_choices(
     if way == "member":
         by = current.keep.by if current and current.keep else current.measure if current else definition.measures[0]
         found |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}
-        found["test"] = "keep" if not current or current.keep else "range"
     if way == "relative":
         now = current or RelativeFilter(field=field.id)
         start, end = now.bounds(context)

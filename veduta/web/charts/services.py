@@ -10,7 +10,7 @@ from django.utils import timezone
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart
 from veduta.core.chart.question import Answered, Selection, ask, to_query
-from veduta.core.chart.sentence import sentence
+from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.answer import OTHER
@@ -53,7 +53,8 @@ def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | 
     """How a chart's numbers come about, step by step."""
     model, context = parts_for(dataset, reader, definition.values)
     check_fields(definition, model.schema)
-    return explain(to_query(definition, choose_kind(definition, model.schema, model)[0]), model, context)
+    query = to_query(definition, choose_kind(definition, model.schema, model)[0])
+    return explain(query, model, context, parameter_settings(definition, model))
 
 
 def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> str:

@@ -206,7 +206,7 @@ class Reading:
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         }:
             try:
-                days = parts_for(self.dataset(pk), self.reader)[1].latest.values()
+                days = parts_for(self.dataset(pk), self.reader)[1].latest_of_first()
             except VedutaError:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)

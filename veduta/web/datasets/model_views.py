@@ -96,7 +96,7 @@ def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "joins": joins,
         "diagram": diagram(tables, joins),
         "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=found.pk),
-        "fields": [_field_row(there, field) for field in there.schema if not field.formula],
+        "fields": [_field_row(there, field, found) for field in there.schema if not field.formula],
         "formulas": [_formula_row(found, there, each) for each in definition.formulas],
         "parameters": [(each, _default_words(each)) for each in definition.parameters],
         "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
@@ -135,10 +135,13 @@ def _ruled(there: Model, rule: Any) -> str:
     return "narrows " + ", ".join(tables)
 
 
-def _field_row(there: Model, field: Field) -> dict[str, Any]:
+def _field_row(there: Model, field: Field, found: Dataset) -> dict[str, Any]:
     words = {"last": "the last day's", "first": "the first day's", "mean": "the mean day's", "max": "the highest day's"}
+    datasets = {table.id: table.dataset for table in there.definition.tables}
     return {
         "field": field,
+        "plain": _plain(field),
+        "dataset": datasets.get(field.table, str(found.pk)),
         "table": there.table_name(field.table),
         "stock": words.get(field.over_dates, ""),
         "sorted": _name(there, field.sort_by) if field.sort_by else "",

@@ -11,7 +11,6 @@ from django.core.exceptions import ValidationError
 from django.utils import timezone
 
 from veduta.core.data.fields import Field, Kind
-from veduta.core.errors import VedutaError
 from veduta.core.formula.measures import Parameters, ParameterValue, parameters_in
 from veduta.core.model.definition import ModelTable, RowRule
 from veduta.core.model.model import Model
@@ -121,18 +120,14 @@ def parts_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | No
 
 
 def chart_fields(model: Model) -> list[dict[str, Any]]:
-    """The visible fields as lists show them: by table or formula folder, dimensions before measures."""
-    groups: dict[str, list[Field]] = {}
-    for field in model.schema.visible:
-        name = field.folder or (
-            "" if not field.table else "Formulas" if field.table == "formula" else model.table_name(field.table)
-        )
-        groups.setdefault(name, []).append(field)
-    return [{"name": name, "fields": sorted(fields, key=lambda f: f.role != "dimension")} for name, fields in groups.items()]
+    """The visible fields as lists show them: the first table's, then formulas by folder, then the other tables'."""
+    groups: dict[str, list[Field]] = {"Dimensions": [], "Measures": []}
 
+    def rank(field: Field) -> int:
+        return 0 if not field.table else 1 if field.table == "formula" else 2
 
-def problem_of(model: Model, field: Field) -> str:
-    return model.broken.get(field.id.partition(".")[2], "") if field.table == "formula" else ""
-
-
-__all__ = ["VedutaError", "chart_fields", "forget", "joined_dataset", "model_for", "model_of", "parts_for", "person_values"]
+    for field in sorted(model.schema.visible, key=rank):
+        usual = "Dimensions" if field.role == "dimension" else "Measures"
+        table = "Formulas" if field.table == "formula" else model.table_name(field.table) if field.table else usual
+        groups.setdefault(field.folder or table, []).append(field)
+    return [{"name": name, "fields": fields} for name, fields in groups.items() if fields]

@@ -90,7 +90,8 @@ def draw_table(picture: Picture) -> Drawing:
     totals = []
     if () in result.totals and dimensions and result.groups > 1:
         total = result.totals[()].row(0, named=True)
-        name = "Total" if not picture.definition.keep else "Total of those kept"
+        keep = picture.definition.keep
+        name = "Total of those kept" if keep and not keep.rest else "Total"
         start = [Cell(name, span=len(dimensions))]
         totals.append(start + [_measure_cell(picture, column, total, None, formats) for column in measures])
         notes += total_notes(measures)
