@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [import|questions|http|browser|shaping|preview|bigfile]`.
+`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and writes the same to bench.json in the data folder.
 Ratios are of medians.
@@ -78,9 +78,9 @@ def prepare():
 
     call_command("migrate", verbosity=0)
     load_demo(FOLDER / "demo", ROWS)
-    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related(
-        "published"
-    ).get()
+    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related("published").get(
+        name="Season at a glance"
+    )
 
 
 def bench_import() -> None:
@@ -132,21 +132,25 @@ def baselines(frame: pl.DataFrame) -> dict[str, Callable[[], object]]:
 def bench_questions() -> list[Callable[[], object]]:
     """Each question of the dashboard, core only, against hand-written Polars on columns that are loaded too."""
     from veduta.core.dashboard.definition import ViewState
-    from veduta.web.charts.services import dataset_parts
+    from veduta.core.query.cache import results
     from veduta.web.dashboards.reading import Reading
+    from veduta.web.datasets.modelling import parts_for
 
     dataset, dashboard = prepare()
-    table, schema, context = dataset_parts(dataset)
+    table, context = parts_for(dataset, None)
+    schema = table.schema
     names = {field.id: field.source for field in schema}
+    names = {name: source for name, source in names.items() if "." not in name}
     frame = table.scan(list(names)).collect().rename(names)
     by_hand = baselines(frame)
-    reading = Reading.of(dashboard, ViewState())
+    reading = Reading.of(dashboard, ViewState(), None)
     sums, questions = [0.0, 0.0], []
     for block in reading.definition.in_reading_order:
         chart, _, following = reading.following(block)
         chart = load_definition(chart.model_dump(mode="json"))
 
         def ours(chart=chart, following=following) -> None:
+            results.clear()
             work_out(chart, table, schema, context, tuple(following.filters))
 
         a, b = alternately(ours, by_hand[block.title], 25)
@@ -390,7 +394,16 @@ def bench_bigfile() -> None:
     path.unlink()
 
 
+def bench_engine() -> None:
+    """Twenty questions at 10 million rows, SQLite and pandas beside; then how time grows with the rows."""
+    from bench import engine
+
+    for rows in (ROWS // 10, ROWS, ROWS * 10):
+        engine.run(rows, report, alternately, others=rows == ROWS * 10 and not os.environ.get("BENCH_QUICK"))
+
+
 GROUPS = {
+    "engine": bench_engine,
     "shaping": bench_shaping,
     "preview": bench_preview,
     "bigfile": bench_bigfile,

@@ -11,7 +11,7 @@ from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
-from veduta.core.formula.measures import Parameters, ParameterValue
+from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.model import ROW, Model, Table
 from veduta.core.query.cache import results
 from veduta.core.query.cells import Engine, Place, key_of
@@ -31,11 +31,10 @@ from veduta.core.query.filters import (
     value_words,
 )
 from veduta.core.query.grains import Grain, Grouping, group_expression, period_end, period_start
-from veduta.core.query.measures import Keep, Measure, measure_format, measure_kind, measure_node, measure_words, total_of
+from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Column, Query, Result, Sort
 
 OTHER = "Other"
-__all__ = ["answer", "context_for", "group_values", "measure_format", "measure_kind", "result_columns", "rows_behind"]
 
 
 def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
@@ -101,7 +100,7 @@ class _Answer:
             self.notes += self._why_nothing()
         found = self._named(frame, names)
         return Result(
-            columns=result_columns(query, self.schema, self.model.parameters),
+            columns=result_columns(query, self.schema, self.nodes),
             frame=found,
             totals=totals,
             rows_read=rows_read,
@@ -109,7 +108,6 @@ class _Answer:
             groups=groups,
             unfinished=_unfinished(query, found, self.context),
             notes=[*self.notes, *engine.notes],
-            trace=engine.trace,
         )
 
     def _with_rows(self, home: str) -> pl.DataFrame:
@@ -407,16 +405,15 @@ def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model
     return ValuesFilter(field=field.id, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
 
 
-def result_columns(query: Query, schema: Schema, parameters: Parameters | None = None) -> list[Column]:
-    """The columns that the query's result will have, dimensions first."""
+def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[Column]:
+    """The columns that the query's result will have, dimensions first; `nodes` are its measures, checked."""
     columns = []
     for i, group in enumerate(query.groups):
         field = schema[group.field]
         words = grouping_words(group, schema)
         columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
-    for i, measure in enumerate(query.measures):
+    for i, (measure, node) in enumerate(zip(query.measures, nodes, strict=True)):
         words = measure_words(measure, schema)
-        node = measure_node(measure, schema, parameters or {})
         said = words[0].upper() + words[1:] if not measure.formula or measure.name else words
         kind = Kind.DECIMAL if node.kind is None else node.kind
         columns.append(Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema)))

@@ -125,8 +125,6 @@ class Engine:
         self.columns: dict[Any, str] = {}
         self.parts: dict[Any, Part] = finer.parts if finer else {}
         self.notes: list[str] = finer.notes if finer else []
-        self.trace: list[str] = finer.trace if finer else []
-        self.reading: list[tuple[Place, str, list[str]]] = []
 
     # Both walks.
 
@@ -283,21 +281,49 @@ class Engine:
         return [group for group in place.groups if self.model.reaches(home, group.field, group.grain or "")]
 
     def _read(self) -> None:
-        """Read what the places want of each table, all in one go."""
+        """Read what the places want of each table, all in one go. A place that can be put together from a finer one is
+        not read: the finer one reads what it needs too."""
+        for place, homes in list(self.wanted.items()):
+            self._complete(place)
+            if place.upto:
+                for home, parts in homes.items():
+                    if all(part.combines for part in parts.values()):
+                        self.wanted.setdefault(replace(place, upto=None), {}).setdefault(home, {}).update(parts)
         for place in list(self.wanted):
             self._complete(place)
-        readings = [
-            (place, home, parts)
-            for place, homes in self.wanted.items() for home, parts in homes.items()
-            if not (place in self.cells and self._there(place, home, parts)) and not self._put_together(place, home, parts)
-        ]  # fmt: skip
+        asked = [(place, home, parts) for place, homes in self.wanted.items() for home, parts in homes.items()]
+        asked.sort(key=lambda each: (each[0].upto is not None, *(-n for n in _fineness(each[0]))))
+        readings, derived = [], []
+        for place, home, parts in asked:
+            if self.finer and self._put_together(place, home, parts):
+                continue
+            host = self._host(place, home, parts, readings)
+            if host is None:
+                readings.append((place, home, dict(parts)))
+            else:
+                host.update({} if place.upto else parts)
+                derived.append((place, home, parts))
         lazily = [self._lazy(place, home, parts) for place, home, parts in readings]
         frames = pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
         for (place, home, _), frame in zip(readings, frames, strict=True):
             self._add_home(place, home, frame)
+        for place, home, parts in derived:
+            self._put_together(place, home, parts)
         for place in self.wanted:
             self._assemble(place)
         self.wanted = {}
+
+    def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list) -> dict[str, Part] | None:
+        """The parts of a finer place that is going to be read, from which a place can be put together."""
+        if not all(part.combines for part in parts.values()):
+            return None
+        reached = self._reached(home, place)
+        for other, other_home, found in readings:
+            fits = other_home == home and other.periods == place.periods and not other.upto
+            keys = [key_of(group) for group in self._reached(home, other)] if fits else []
+            if fits and self._coarser(reached, other, keys) is not None:
+                return found
+        return None
 
     def _complete(self, place: Place) -> None:
         """Each table's rows are counted in each place; a place whose dimensions reach none of its tables gets one they do."""
@@ -321,9 +347,6 @@ class Engine:
                 )
                 parts[part.name] = part
 
-    def _there(self, place: Place, home: str, parts: dict[str, Part]) -> bool:
-        return home in self.cells[place].homes and set(parts) <= set(self.cells[place].homes[home][1].columns)
-
     def _put_together(self, place: Place, home: str, parts: dict[str, Part]) -> bool:
         """Take a place's parts from a finer place that was read already, if they can be put together."""
         if not all(part.combines for part in parts.values()):
@@ -331,7 +354,9 @@ class Engine:
         reached = self._reached(home, place)
         for engine in filter(None, (self.finer, self)):
             for other, cells in engine.cells.items():
-                if (other == place and engine is self) or other.periods != place.periods or other.upto or place.upto:
+                if (other == place and engine is self) or other.periods != place.periods or other.upto:
+                    continue
+                if place.upto and engine is self.finer:
                     continue
                 if home not in cells.homes or not set(parts) <= set(cells.homes[home][1].columns):
                     continue
@@ -411,17 +436,23 @@ class Engine:
         attached = list(dict.fromkeys(node for part in parts.values() for node in part.attached))
         names = {name for part in parts.values() for name in part.fields}
         names |= {g.field for node in attached for g in self._groups_of(node.per, place)}
-        rows = self.rows(home, replace(place, upto=None), names, reached, attached)
+        exploded = place.upto is not None and not all(part.combines for part in parts.values())
+        late = {} if exploded else _from_finer(reached)
+        rows = self.rows(home, replace(place, upto=None), names, [g for g in reached if g not in late], attached)
         made = {part.column: part.expression for part in parts.values() if part.expression is not None}
         rows = rows.with_columns(expression.alias(column) for column, expression in made.items())
-        keys = [key_of(group) for group in reached]
-        self.reading.append((place, home, keys))
-        if place.upto and not all(part.combines for part in parts.values()):
+        keys = [key_of(group) for group in reached if group not in late]
+        if exploded:
             axis = self.axis(place)
             if axis and axis in reached:
                 rows = self._exploded(rows, axis, place.upto, self._starts(home, place, axis).lazy())
         aggregates = [part.aggregate.alias(name) for name, part in parts.items()]
-        return rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
+        rows = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
+        fiscal = self.schema.fiscal_month
+        return rows.with_columns(
+            enclosing(pl.col(key_of(finer)), finer.grain, group.grain, fiscal).alias(key_of(group))
+            for group, finer in late.items()
+        )
 
     def _starts(self, home: str, place: Place, axis: Grouping) -> pl.DataFrame:
         rows = self.rows(home, replace(place, upto=None), set(), [axis])
@@ -727,7 +758,9 @@ class Engine:
 
     def _widened(self, place: Place, axis: Grouping) -> Place:
         """The same cells without the filters on their time axis."""
-        return place if place.periods else replace(place, periods=Periods(axis.field))
+        if place.periods or not any(self._is_on(filter_, axis.field) for filter_ in self.filters):
+            return place
+        return replace(place, periods=Periods(axis.field))
 
     def current(self, place: Place, node: Checked) -> Periods:
         """The periods a place without a time axis stands for: those the chart shows, else what its date filter says.
@@ -977,6 +1010,27 @@ class At:
             f"{self.node.function.name}: a {unit.words} {why} {what}.", start=self.node.at.start, end=self.node.at.end,
             hint=f"With {grain.words}s these work: {ways}. Or show the chart by {unit.words}.",
         )  # fmt: skip
+
+
+def _fineness(place: Place) -> tuple[int, int]:
+    """How fine a place's cells are, roughly: its dimensions, and the grains of its dates."""
+    grains = list(Grain)
+    return len(place.groups), sum(grains.index(group.grain) for group in place.groups if group.grain)
+
+
+def _from_finer(groups: list[Grouping]) -> dict[Grouping, Grouping]:
+    """Periods that follow from a finer grain of the same date among the groups."""
+    found = {}
+    for group in groups:
+        for other in groups:
+            dated = (
+                group.is_time_axis and other.is_time_axis and other.field == group.field and other.grain is not Grain.WEEK
+            )
+            if dated and other.grain is not group.grain and group.grain in NESTED[other.grain]:
+                found[group] = other
+    return {group: other for group, other in found.items() if other not in found} | {
+        group: found[other] for group, other in found.items() if other in found and found[other] not in found
+    }
 
 
 class _RowCompiler(_Compiler):

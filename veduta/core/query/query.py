@@ -74,7 +74,6 @@ class Result:
     groups: int = 0
     unfinished: dt.date | None = None
     notes: list[str] = attribute(default_factory=list)
-    trace: list[str] = attribute(default_factory=list)
 
     @property
     def dimensions(self) -> list[Column]:
