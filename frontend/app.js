@@ -46,6 +46,14 @@ document.addEventListener("click", (event) => {
 document.addEventListener("input", (event) => {
   if (event.target.matches("[data-filters]")) filterOptions(event.target);
 });
+// “No limit” and values of a parameter exclude each other.
+document.addEventListener("change", (event) => {
+  const form = event.target.closest("form");
+  const none = form?.querySelector("[data-no-limit]");
+  if (!none) return;
+  if (event.target === none) for (const each of form.querySelectorAll("[data-list]:checked")) each.checked = false;
+  else none.checked = false;
+}, true);
 document.addEventListener("change", (event) => {
   if (event.target.matches("select[data-submits]")) event.target.form.requestSubmit();
 });

@@ -344,7 +344,8 @@ function editor() {
       if (!choice) return;
       const [dataset, field] = choice.split(" ");
       try {
-        const control = await post(`${this.base}new-control/`, { dataset, field });
+        const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
+        const control = await post(`${this.base}new-control/`, { dataset, ...what });
         this.takeControls([...this.definition.controls, control]);
       } catch (error) {
         failed(error);
@@ -378,7 +379,7 @@ function editor() {
     },
     setControl(id, choice) {
       const controls = this.definition.controls.map((control) =>
-        control.id === id ? { ...control, [control.kind === "dates" ? "dates" : "list"]: choice } : control);
+        control.id === id ? { ...control, [control.kind]: control.kind === "parameter" ? choice ?? { set: null } : choice } : control);
       this.takeControls(controls);
     },
     popoverClicked(event) {

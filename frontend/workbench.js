@@ -312,8 +312,6 @@ export function workbench() {
     popoverChanged(event) {
       const form = event.target.closest("form[data-edit-form]");
       if ("grain" in event.target.dataset) return this.formula.typed();
-      if (event.target.matches("[data-no-limit]")) for (const each of form.querySelectorAll("[name=values]:checked")) each.checked = false;
-      if (event.target.name === "values" && form.querySelector("[data-no-limit]")) form.querySelector("[data-no-limit]").checked = false;
       if (!form || "find" in event.target.dataset) return;
       const waits = form.querySelector("button:not([type])") && !event.target.matches("[data-list], #values-exclude");
       if (!waits) this.sendForm(form);
@@ -327,9 +325,7 @@ export function workbench() {
       let data = formData(form);
       if (form.dataset.wrap) data = { index: data.index, [form.dataset.wrap]: data.format };
       if (form.dataset.editForm === "set_value") {
-        const none = form.querySelector("[data-no-limit]")?.checked;
-        const given = [...form.querySelectorAll("[name=values]")].filter((each) => each.type === "checkbox" || each.type === "radio" ? each.checked : each.value !== "");
-        data = { parameter: data.parameter, values: none ? null : given.map((each) => (each.dataset.as === "json" ? JSON.parse(each.value) : each.dataset.as === "number" ? Number(each.value) : each.value)) };
+        data = { parameter: data.parameter, values: data.none ? null : data.values.filter((value) => value !== null && value !== "") };
       }
       const shuts = form.dataset.editForm === "set_formula";
       if (await this.answer({ edit: form.dataset.editForm, ...data })) {

@@ -71,7 +71,8 @@ export function formData(form) {
       place[last] ??= [];
       if (field.checked) place[last].push(read(field));
     } else if ("list" in field.dataset) {
-      (place[last] ??= []).push(read(field));
+      place[last] ??= [];
+      if (field.type !== "radio" || field.checked) place[last].push(read(field));
     } else if (field.type === "checkbox") place[last] = field.checked;
     else if (field.type === "radio") {
       if (field.checked) place[last] = read(field);
@@ -91,7 +92,12 @@ export function filledForm(button, prefix) {
 // What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
 export function chosen(form) {
   if (!form.reportValidity()) return undefined;
-  const { choice } = formData(form);
+  const { choice, none } = formData(form);
+  if (none) return null;
+  if (choice.set) {
+    const set = choice.set.filter((value) => value !== null && value !== "");
+    return set.length ? { set } : null;
+  }
   if (choice.kind === "dates" && choice.start && choice.end && choice.start > choice.end) {
     toast("The first day is after the last. Nothing was changed.");
     return undefined;

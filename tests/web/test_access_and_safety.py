@@ -11,6 +11,7 @@ from django.urls import URLPattern, get_resolver, reverse
 from tests.web.support import PASSWORD, WebTest
 from veduta.demo.load import load_demo
 from veduta.web.accounts.models import User
+from veduta.web.datasets.model_changes import change_model
 from veduta.web.datasets.models import Connection
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
@@ -36,6 +37,8 @@ class EveryView(WebTest):
         self.make_dashboard()
         self.grant()
         self.upload = self.dataset.uploads.get()
+        formula = {"name": "Twice", "text": "sum(fare) * 2"}
+        change_model(self.analyst, self.dataset, "save_formula", formula, 0)
         connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
         self.numbers = {"connection": connection.pk, "refresh": self.dataset.refreshes.get().pk}
 
@@ -49,11 +52,13 @@ class EveryView(WebTest):
             "field": self.dataset.pk,
             "shape": self.dataset.pk,
             "refresh": self.dataset.pk,
+            "model": self.dataset.pk,
         }
         values = {
             "number": self.numbers.get(pattern.name.split("-")[0], 1),
             "kind": "feed",
             "field_id": "c1",
+            "formula_id": "twice",
             "block_id": "bars",
             "control_id": "region",
             "slug": "first-steps",

@@ -101,7 +101,7 @@ class Steps(RefreshTest):
         )
         names = [field.name for field in self.dataset.schema]
         self.assertTrue({"Fares paid", "Area", "Double"} <= set(names), names)
-        self.assertEqual(answer_chart(self.dataset, chart.load()).result.rows_read, 5)
+        self.assertEqual(answer_chart(self.dataset, chart.load(), None).result.rows_read, 5)
         with self.assertRaisesRegex(VedutaError, "made by steps"):
             services.update_field(self.analyst, self.dataset, self.ids["fare"], {"kind": "text"})
 

@@ -177,5 +177,15 @@ class Completion(unittest.TestCase):
 
     def test_every_function_can_be_completed(self):
         for each in registry().values():
-            if not each.operator and each.theme != "Aggregates":
+            if not each.operator and each.theme not in ("Aggregates", "Time"):
                 self.assertIn(f"{each.name}(", self.inserts(each.name), each.name)
+
+    def test_formulas_of_charts_complete_aggregates_periods_and_parameters_too(self):
+        def inserts(text: str) -> list[str]:
+            return [each.insert for each in complete(text, len(text), SCHEMA, {"top_n": "Top n"})]
+
+        for each in registry().values():
+            if not each.operator:
+                self.assertIn(f"{each.name}(", inserts(each.name), each.name)
+        self.assertEqual(inserts("rank(sum(count)) <= :to"), [":top_n"])
+        self.assertEqual(inserts("shift(sum(count), -1, 'qu"), ["'quarter'"])

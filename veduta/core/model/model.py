@@ -102,10 +102,14 @@ class Model:
         return table if isinstance(table, Model) else cls({"": (table, schema)}, gone=schema.gone)
 
     def given(self, parameters: dict[str, Any], rules: tuple[RowRule, ...] = (), person: Parameters | None = None) -> Model:
-        """The same model with some parameters set (None is no limit) and these rules on its rows. Raises DefinitionProblem."""
+        """The same model with some parameters set (None is no limit, or the usual value of one that needs a value) and these
+        rules on its rows. Raises DefinitionProblem."""
         found = copy(self)
         by_id = {parameter.id: parameter for parameter in self.definition.parameters}
-        values = {name: parameter_value(by_id[name], value) for name, value in parameters.items() if name in by_id}
+        values = {
+            name: parameter_value(by_id[name], value)
+            for name, value in parameters.items() if name in by_id and not (value is None and by_id[name].required)
+        }  # fmt: skip
         found.parameters = {**self.parameters, **values, **(person or {})}
         found.rules = rules
         return found

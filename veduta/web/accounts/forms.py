@@ -1,3 +1,5 @@
+import re
+
 from django import forms
 from django.contrib.auth.forms import AuthenticationForm, BaseUserCreationForm
 from django.contrib.auth.models import Group
@@ -24,12 +26,27 @@ class PersonForm(BaseUserCreationForm):
 
 
 class PersonChangeForm(forms.ModelForm):
+    """`attributes` is a line each: a name, =, one value or several with semicolons between."""
+
+    attributes = forms.CharField(required=False, max_length=4_000)
     groups = forms.CharField(required=False)
     new_password = forms.CharField(required=False, strip=False, widget=forms.PasswordInput)
 
     class Meta:
         model = User
-        fields = ["first_name", "last_name", "email", "role", "is_active"]
+        fields = ["first_name", "last_name", "email", "role", "is_active", "attributes"]
+
+    def clean_attributes(self) -> dict[str, str | list[str]]:
+        found: dict[str, str | list[str]] = {}
+        for line in self.cleaned_data["attributes"].splitlines():
+            name, sign, text = line.partition("=")
+            name, values = name.strip().lower(), [value.strip() for value in text.split(";") if value.strip()]
+            if not line.strip():
+                continue
+            if not sign or not values or not re.fullmatch("[a-z][a-z0-9_]{0,30}", name):
+                raise forms.ValidationError(f"“{line.strip()}” is not readable. Write a line such as: region = Inner Sound")
+            found[name] = values[0] if len(values) == 1 else values
+        return found
 
     def clean_new_password(self) -> str:
         password = self.cleaned_data["new_password"]

@@ -33,7 +33,11 @@ def people(request: HttpRequest) -> HttpResponse:
 @stewards_only
 def person(request: HttpRequest, pk: int) -> HttpResponse:
     somebody = get_object_or_404(User, pk=pk)
-    initial = {"groups": ", ".join(somebody.groups.order_by("name").values_list("name", flat=True))}
+    lines = [f"{k} = {'; '.join(v) if isinstance(v, list) else v}" for k, v in somebody.attributes.items()]
+    initial = {
+        "groups": ", ".join(somebody.groups.order_by("name").values_list("name", flat=True)),
+        "attributes": "\n".join(lines),
+    }
     form = PersonChangeForm(request.POST or None, instance=somebody, initial=initial)
     if request.method == "POST" and form.is_valid():
         try:

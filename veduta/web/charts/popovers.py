@@ -30,6 +30,7 @@ MISSING_CLAUSES = (
     ("keep", "Keep the top", lambda d: bool(d.by) and d.keep is None),
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
     ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
+    ("totals", "Subtotals", lambda d: len(d.groups) > 1 and not d.totals),
 )
 RELATIVE_CHOICES = (
     ("The latest month", {"unit": "month", "count": 1}),

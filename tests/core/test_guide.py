@@ -1,0 +1,98 @@
+"""The guide's worked examples: every table whose headings are a dimension and formulas is worked out again."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from functools import cache
+from pathlib import Path
+
+import polars as pl
+
+from tests.core.support import TODAY, MemoryTable, field
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.formula.measures import with_ids
+from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.model.model import Model
+from veduta.core.query.answer import answer, context_for
+from veduta.core.query.filters import value_words
+from veduta.core.query.grains import Grain, Grouping
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Query
+from veduta.demo import generate
+
+GUIDE = Path(__file__).parents[2] / "docs" / "guide"
+KINDS = {pl.String: Kind.TEXT, pl.Int64: Kind.WHOLE, pl.Float64: Kind.DECIMAL, pl.Boolean: Kind.YES_NO, pl.Date: Kind.DATE}
+DIMENSION = re.compile(r"^(?:(Year|Quarter|Month|Week|Day) of )?([A-Z][a-z ]+)$")
+
+
+@cache
+def model():
+    """The demo's sailings, with routes and targets joined."""
+    sailings = generate.sailings(60_000).with_columns(cancelled=pl.col("cancelled") == "yes").drop("departure", "sailing_id")
+    frames = {
+        "": sailings,
+        "routes": generate.routes().select("route", "from_port"),
+        "targets": generate.targets(generate.sailings(60_000)),
+    }
+    tables = {}
+    for name, frame in frames.items():
+        frame = frame.cast({c: pl.Int64 for c, t in frame.schema.items() if t.is_integer()})
+        fields = [
+            field(c.replace("_", " ").capitalize(), KINDS[type(t)]).model_copy(update={"id": c})
+            for c, t in frame.schema.items()
+        ]
+        tables[name] = (MemoryTable(frame, Schema(fields)), fields)
+    definition = ModelDefinition(
+        tables=(ModelTable(id="routes", dataset="r", name="Routes"), ModelTable(id="targets", dataset="t", name="Targets")),
+        joins=(
+            Join(right="routes", keys=(Key(left="route", right="route"),)),
+            Join(
+                right="targets",
+                keys=(Key(left="route", right="route"), Key(left="sailing_date", right="month", grain="month")),
+            ),
+        ),
+    )
+    found = Model(tables, definition, name="Sailings")
+    return found, context_for(found, found.schema, TODAY)
+
+
+def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
+    """The formulas by a dimension, as words to values; "Total" too."""
+    found, context = model()
+    grain, name = DIMENSION.match(heading).groups()
+    column = next(f for f in found.schema if f.name == name.capitalize())
+    group = Grouping(field=column.id, grain=Grain(grain.lower()) if grain else None)
+    measures = tuple(Measure(formula=with_ids(text, found.schema)) for text in formulas)
+    result = answer(Query(groups=(group,), measures=measures, totals=((),)), found, found.schema, context)
+    rows = {value_words(row[0], column, group.grain): list(row[1:]) for row in result.frame.iter_rows()}
+    return rows | {"Total": list(result.totals[()].row(0))}
+
+
+def tables(text: str):
+    """The tables of a page, as (headings, rows) of texts."""
+    for block in re.findall(r"(?:^\|.*\n)+", text, re.M):
+        lines = [[cell.strip() for cell in line.strip().strip("|").split("|")] for line in block.splitlines()]
+        yield lines[0], lines[2:]
+
+
+class Guide(unittest.TestCase):
+    def test_the_worked_examples_have_the_numbers_they_show(self):
+        checked = 0
+        for page in sorted(GUIDE.glob("*.md")):
+            for headings, rows in tables(page.read_text()):
+                formulas = [heading.strip("`") for heading in headings[1:] if heading.startswith("`")]
+                if not DIMENSION.match(headings[0]) or len(formulas) != len(headings) - 1:
+                    continue
+                found = worked_out(headings[0], formulas)
+                for row in rows:
+                    for formula, said, value in zip(formulas, row[1:], found[row[0].strip("*")], strict=True):
+                        with self.subTest(page=page.name, row=row[0], formula=formula):
+                            checked += 1
+                            if said == "–":
+                                self.assertIsNone(value)
+                                continue
+                            number = said.replace(",", "").replace("−", "-")
+                            decimals = len(number.partition(".")[2])
+                            self.assertEqual(round(float(value), decimals), float(number))
+        self.assertGreater(checked, 50)
