@@ -108,6 +108,23 @@ def shaping(camera: Camera) -> None:
     camera.shoot("refreshes")
 
 
+def modelling(camera: Camera) -> None:
+    """The model's diagram, the page of a formula, and a dashboard of what is calculated."""
+    page = camera.page
+    camera.go("/data/")
+    model = page.get_attribute("a:text-is('Sailings')", "href") + "model/"
+    camera.go(model)
+    page.click("summary:has-text('Sailings and Targets')")
+    camera.shoot("model")
+    camera.go(model + "formulas/revenue_growth/")
+    page.wait_for_selector("#formula-said table")
+    camera.shoot("formula")
+    camera.go("/dashboards/")
+    page.click("a:text-is('Calculated')")
+    page.wait_for_function(DRAWN, arg=1)
+    camera.shoot("calculated")
+
+
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
@@ -118,7 +135,6 @@ def main() -> None:
         explorer.shoot("dashboard")
         explorer.page.locator("#block-b4 .reachable").nth(2).click()
         explorer.page.wait_for_function(DRAWN, arg=2)
-        explorer.shoot("focus")
         explorer.page.click("[data-behind]")
         explorer.page.wait_for_selector("dialog table")
         explorer.shoot("rows-behind")
@@ -129,8 +145,7 @@ def main() -> None:
         analyst.page.click("[data-clause=by]")
         analyst.page.wait_for_selector("[x-ref=popover] .chip")
         analyst.shoot("clause")
-        analyst.chart("Regions by year")
-        analyst.shoot("crosstab")
+        modelling(analyst)
         analyst.go("/data/")
         analyst.page.click("a:text-is('Sailings')")
         analyst.shoot("dataset")

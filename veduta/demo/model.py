@@ -200,6 +200,11 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             show=[revenue, formula("Target revenue"), formula("Against target"), formula("Paid for bookings"), formula("Open requests")],
             by=[region], kind="table", only=[so_far], title="Four tables side by side, by region, January to October 2026",
         ),
+        "Routes from their start": chart(
+            show=[passengers], by=[month], split=ids["Route"], kind="line",
+            aligned=with_ids("sum(Passengers) >= 3000", model.schema), only=[top],
+            title="The busiest routes, counted from their first month with 3,000 passengers",
+        ),
         "Months since a thousand": chart(
             show=[passengers, own("since(sum(Passengers) >= 1000)", "Months since the first with 1,000 passengers")],
             by=[ids["Route"], month], kind="table", only=[recent],

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests.core.query.demo_model import database, frames, model
 from tests.core.support import context_of, sailings
+from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.query.answer import OTHER, answer
@@ -194,6 +195,39 @@ class AgainstSql(unittest.TestCase):
         measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", schema))
         result = answer(Query(groups=by("sailed@week"), measures=(measure,)), table, schema, context_of(table, schema)).frame
         self.assertIsNone(dict(result.iter_rows())[dt.date(2026, 12, 28)])
+
+
+class Starts(unittest.TestCase):
+    def test_groups_are_counted_from_the_first_period_in_which_they_got_there(self):
+        found, context = model()
+        test, size = with_ids("sum(passengers) >= 9000", found.schema), with_ids("sum(passengers)", found.schema)
+        query = Query(groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,))
+        result = answer(query, found, found.schema, context)
+        months = dict(
+            ((k, g), v)
+            for k, g, v in database().execute(
+                f"select {M}, region, sum(passengers) from s where day is not null group by 1, 2"
+            )
+        )
+        first = {
+            g: min(k for (k, other), v in months.items() if other == g and v and v >= 9000)
+            for g in {g for (_, g), v in months.items() if v and v >= 9000}
+        }
+        wanted = {}
+        for (k, g), v in months.items():
+            if g in first and "2025-01-01" <= k <= "2025-12-31" and k >= first[g]:
+                apart = (int(k[:4]) - int(first[g][:4])) * 12 + int(k[5:7]) - int(first[g][5:7])
+                wanted[apart, g] = v
+        self.assertEqual({row[:2]: row[2] for row in result.frame.iter_rows()}, wanted)
+        self.assertEqual(result.frame["d0"].to_list(), sorted(result.frame["d0"]))
+        self.assertEqual(result.columns[0].name, "Months since the first")
+
+    def test_names_are_sorted_by_another_field(self):
+        rows = [{"route": r, "passengers": n} for r, n in (("March", 3), ("January", 1), ("February", 2))]
+        table, schema = sailings(rows)
+        fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in schema]
+        result = answer(Query(groups=by("route"), measures=(Measure(),)), table, Schema(fields), context_of(table, schema))
+        self.assertEqual(result.frame["d0"].to_list(), ["January", "February", "March"])
 
 
 class Totals(unittest.TestCase):

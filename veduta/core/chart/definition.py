@@ -11,6 +11,7 @@ from pydantic import ValidationError
 
 from veduta.core.data.fields import Aggregate, Frozen, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.grains import Grouping, grouping_for
 from veduta.core.query.measures import Keep, Measure
@@ -43,8 +44,8 @@ Stacking = Literal["stacked", "grouped", "full"]
 
 
 class ChartDefinition(Frozen):
-    """`kind` None lets Veduta choose. `show` empty counts rows. `totals` "" is as usual for the kind. `compare`
-    draws the mean of the groups shown, or the value over all rows behind them. `values` sets the
+    """`kind` None lets Veduta choose. `show` empty counts rows. `totals` "" is as usual for the kind. `aligned` is a
+    test: the time axis counts from the first period in which it held. `compare` draws the mean of the groups shown, or the value over all rows behind them. `values` sets the
     model's parameters for this chart; None is no limit."""
 
     version: Literal[1] = VERSION
@@ -60,6 +61,7 @@ class ChartDefinition(Frozen):
     sort: Sort | None = None
     totals: Literal["", "all", "none"] = ""
     compare: Literal["", "groups", "rows"] = ""
+    aligned: str = Attribute("", max_length=5_000)
     values: dict[str, ParameterSetting] = {}
 
     @property
@@ -77,7 +79,7 @@ class ChartDefinition(Frozen):
         found = found.union(*(measure.fields() for measure in measures if measure))
         for filter_ in self.only:
             found |= filter_.fields()
-        return found
+        return found | fields_in(self.aligned) if self.aligned else found
 
 
 def load_definition(data: Any) -> ChartDefinition:

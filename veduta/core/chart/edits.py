@@ -11,7 +11,7 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind, default_measure
-from veduta.core.chart.variations import vary
+from veduta.core.chart.variations import measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
@@ -95,7 +95,16 @@ def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: st
         return _tidied(_with(definition, **{clause: (*items[:index], *items[index + 1 :])}))
     if clause == "with":
         return _with(definition, values={})
-    emptied = {"split": None, "keep": None, "sort": None, "as": None, "title": "", "compare": "", "totals": ""}[clause]
+    emptied = {
+        "split": None,
+        "keep": None,
+        "sort": None,
+        "as": None,
+        "title": "",
+        "compare": "",
+        "totals": "",
+        "aligned": "",
+    }[clause]
     return _tidied(_with(definition, **{"kind" if clause == "as" else clause: emptied}))
 
 
@@ -145,6 +154,25 @@ def set_total(definition: ChartDefinition, schema: Schema, table: Table, index: 
     """How a measure's totals are worked out; empty goes back to the field's own way."""
     measure = definition.measures[index].model_copy(update={"total": total or None})
     return _with(definition, show=_replaced(definition.measures, index, measure))
+
+
+@edit
+def set_aligned(
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    measure: dict | None = None,
+    low: float | None = None,
+    formula: str = "",
+) -> ChartDefinition:
+    """Count the time axis from the first period in which a measure reached a number, or a test held; nothing ends it."""
+    if measure is not None and low is not None:
+        formula = f"{measure_formula(Measure(**measure))} >= {low:.15g}"
+    elif formula:
+        formula = with_ids(formula, schema)
+    if formula:
+        measure_node(Measure(formula=f"since({formula})"), schema, getattr(table, "parameters", {}))
+    return _with(definition, aligned=formula)
 
 
 @edit

@@ -61,6 +61,7 @@ def to_query(definition: ChartDefinition, kind: ChartKind, extra: tuple[Filter, 
         filters=(*definition.only, *extra),
         keep=definition.keep,
         keep_group=len(groups) - 1 if keep_split else 0,
+        aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
         sort=definition.sort or _usual_sort(definition, kind),
         totals=totals,
     )

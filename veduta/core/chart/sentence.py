@@ -8,7 +8,7 @@ from typing import Any
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
-from veduta.core.formula.measures import fields_in, parameters_in
+from veduta.core.formula.measures import fields_in, parameters_in, with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.filters import grouping_words, in_sentence, list_words, value_words
@@ -40,6 +40,8 @@ def sentence(
     parts += [Part(f" as {article}"), Part(words, "as")]
     if definition.by:
         parts += [Part(" by "), *_joined([in_sentence(grouping_words(g, schema)) for g in definition.by], "by")]
+    if definition.aligned and any(group.is_time_axis for group in definition.groups):
+        parts += [Part(" counted from the first with "), Part(with_names(definition.aligned, schema), "aligned")]
     if definition.split:
         parts += [Part(" split by "), Part(in_sentence(grouping_words(definition.split, schema)), "split")]
     if definition.only:
@@ -76,6 +78,8 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
     for measure in (*definition.show, definition.keep and definition.keep.by, definition.sort and definition.sort.measure):
         if measure:
             read(measure_formula(measure))
+    if definition.aligned:
+        read(definition.aligned)
     for field in definition.fields():
         if field in model.schema and model.schema[field].formula:
             read(model.schema[field].formula)

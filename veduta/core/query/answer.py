@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Aggregate, Kind, Schema
+from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
@@ -34,7 +34,7 @@ from veduta.core.query.grains import Grain, Grouping, group_expression, period_e
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Column, Query, Result, Sort
 
-OTHER = "Other"
+OTHER, ALIGNED = "Other", "__aligned"
 
 
 def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
@@ -75,6 +75,8 @@ class _Answer:
     def result(self) -> Result:
         query, engine = self.query, self.engine
         at_once = [*self.nodes, *(self._node(each.measure) for each in self.conditions)]
+        aligned = self._node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
+        at_once += [aligned] if aligned else []
         ranked = [self._node(measure) for measure in self._ranked_here()]
         engine.gather((node, self.place) for node in [*at_once, *ranked] or [measure_node(Measure(), self.schema, {})])
         home = engine.home(at_once[0], self.place) if at_once else ""
@@ -87,6 +89,9 @@ class _Answer:
         for condition in self.conditions:
             column = engine.column(self._node(condition.measure), self.place)
             cells.frame = cells.frame.filter(_between(pl.col(column), condition))
+        if aligned:
+            column = pl.col(engine.column(aligned, self.place))
+            cells.frame = cells.frame.with_columns(column.alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
         names = [engine.column(node, self.place) for node in self.nodes]
         frame = self._kept(cells.frame, names)
         rows_read = int(frame["rows"].fill_null(0).sum())
@@ -121,7 +126,9 @@ class _Answer:
         )
 
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
-        dimensions = [pl.col(key_of(group)).alias(f"d{i}") for i, group in enumerate(self.query.groups)]
+        axis = self.engine.axis(self.place) if self.query.aligned else None
+        keys = [ALIGNED if group == axis else key_of(group) for group in self.query.groups]
+        dimensions = [pl.col(key).alias(f"d{i}") for i, key in enumerate(keys)]
         return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)))
 
     def _total_engine(self, frame: pl.DataFrame, narrowed: bool) -> Engine:
@@ -273,6 +280,8 @@ class _Answer:
     def _sorted(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         if not self.keys:
             return frame
+        if self.query.aligned:
+            return frame.sort([ALIGNED, *self.keys], nulls_last=True)
         sort, keys = self._sort(), self.keys
         first, others = keys[0], [False] * (len(keys) - 1)
         last = [pl.col(first) == OTHER] if getattr(self, "rest", "") and self.query.keep_group == 0 else []
@@ -411,6 +420,10 @@ def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[C
     for i, group in enumerate(query.groups):
         field = schema[group.field]
         words = grouping_words(group, schema)
+        if query.aligned and group.is_time_axis:
+            counted = f"{group.grain.words.capitalize()}s since the first"
+            columns.append(Column(f"d{i}", counted, Kind.WHOLE, Grouping(field=group.field), NumberFormat(decimals=0)))
+            continue
         columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
     for i, (measure, node) in enumerate(zip(query.measures, nodes, strict=True)):
         words = measure_words(measure, schema)

@@ -30,7 +30,8 @@ class Sort(Frozen):
 
 class Query(Frozen):
     """One question. `keep_group` is the position in `groups` that `keep` ranks; `totals` lists, for each total
-    wanted, the positions of the groups it keeps apart: () is the grand total."""
+    wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a test, the time axis counts
+    the periods since the first in which it held, for each of the other groups; groups in which it never held are left out."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
@@ -38,6 +39,7 @@ class Query(Frozen):
     keep: Keep | None = None
     keep_group: int = 0
     sort: Sort | None = None
+    aligned: str = ""
     totals: tuple[tuple[int, ...], ...] = ()
     limit: int = 5_000
 

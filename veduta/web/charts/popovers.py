@@ -30,6 +30,7 @@ MISSING_CLAUSES = (
     ("keep", "Keep the top", lambda d: bool(d.by) and d.keep is None),
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
     ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
+    ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
     ("totals", "Subtotals", lambda d: len(d.groups) > 1 and not d.totals),
 )
 RELATIVE_CHOICES = (
@@ -53,6 +54,10 @@ def popover_context(definition: ChartDefinition, model: Model, context: Context,
         return shared | _formula(definition, model, index, data) | {"template": "formula"}
     if clause == "with":
         return shared | _with(definition, model, index, shared["find"]) | {"template": "with"}
+    if clause == "aligned":
+        by = definition.measures[0]
+        text = with_names(definition.aligned, schema)
+        return shared | {"template": "aligned", "text": text, "measures": measure_choices(definition, schema, by)}
     if clause in ("totals", "compare"):
         return shared | {"template": clause}
     if clause in ("by", "split"):

@@ -157,6 +157,10 @@ def points_filters(definition: ChartDefinition, points: Any) -> tuple[Filter, ..
         if not all(isinstance(point, list) and point for point in points):
             raise TypeError
         groups = definition.groups[: len(points[0])]
+        if definition.aligned:  # a count of periods is not a period: the rows of the other dimensions
+            left = [i for i, group in enumerate(groups) if not group.is_time_axis]
+            cut = tuple(tuple(point[i] for i in left) for point in points)
+            return (PointsFilter(groups=tuple(groups[i] for i in left), points=cut),) if left else ()
         keep, at = definition.keep, 0 if definition.keep and definition.keep.of == "by" else len(definition.groups) - 1
         if keep and keep.rest and keep.of != "within" and at < len(groups) and all(point[at] == OTHER for point in points):
             others = tuple(group for i, group in enumerate(groups) if i != at)

@@ -1,0 +1,164 @@
+"""Models: which fields reach which table, joins suggested and checked, parameters, rules."""
+
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+from collections import Counter
+
+import polars as pl
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.core.query.demo_model import frames, model
+from tests.core.support import MemoryTable, field
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.formula.measures import ParameterValue
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.model.definition import Choice, Join, Key, ModelDefinition, ModelTable, ParameterField, RowRule, load_model
+from veduta.core.model.joins import check_join, suggest_join
+from veduta.core.model.model import Model, parameter_value
+
+KEYS = st.lists(st.sampled_from(["A", "B", "C", None]), max_size=8)
+
+
+def table(**columns: list) -> tuple[MemoryTable, list]:
+    kinds = {str: Kind.TEXT, int: Kind.WHOLE, dt.date: Kind.DATE}
+    fields = [
+        field(name.capitalize(), kinds[type(next((v for v in values if v is not None), ""))])
+        for name, values in columns.items()
+    ]
+    frame = pl.DataFrame({f.id: pl.Series(f.id, columns[f.id], dtype=f.kind.dtype) for f in fields})
+    return MemoryTable(frame, Schema(fields)), fields
+
+
+def two(left: list, right: list, join: Join | None = None) -> Model:
+    tables = {"": table(route=left, n=list(range(len(left)))), "other": table(route=right, m=list(range(len(right))))}
+    definition = ModelDefinition(tables=(ModelTable(id="other", dataset="o", name="Other"),), joins=(join,) if join else ())
+    return Model(tables, definition, name="First")
+
+
+class Joins(unittest.TestCase):
+    @settings(max_examples=80)
+    @given(KEYS, KEYS)
+    def test_matches_are_counted_both_ways(self, left, right):
+        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        check = check_join(two(left, right, join), join)
+        for side, own, other in ((check.left, left, right), (check.right, right, left)):
+            matched = [key for key in own if key is not None and key in other]
+            self.assertEqual((side.rows, side.matched), (len(own), len(matched)))
+            counts = Counter(key for key in own if key is not None)
+            self.assertEqual((side.keys, side.most), (len(counts), max(counts.values(), default=0)))
+            missing = Counter(key for key in own if key is None or key not in other)
+            self.assertEqual({values[0]: n for values, n in side.unmatched}, dict(missing))
+
+    @settings(max_examples=60)
+    @given(KEYS, KEYS)
+    def test_no_join_repeats_a_row(self, left, right):
+        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        found = two(left, right, join)
+        known = [key for key in right if key is not None]
+        unique = len(set(known)) == len(known)
+        self.assertEqual("other.m" in found.reach("")[0], unique)
+        wanted = ["n", "other.m"] if unique else ["n"]
+        rows = found.scan(wanted).collect().sort("n")
+        self.assertEqual(rows["n"].to_list(), list(range(len(left))))
+        if unique:
+            places = {key: i for i, key in enumerate(right) if key is not None}
+            self.assertEqual(rows["other.m"].to_list(), [places.get(key) for key in left])
+
+    def test_keys_are_suggested_with_the_grain_of_their_dates(self):
+        found, _ = model()
+        self.assertEqual(
+            [(k.left, k.right, k.grain) for k in suggest_join(found, "", "routes").keys], [("route", "route", "")]
+        )
+        keys = {(k.left, k.right, k.grain) for k in suggest_join(found, "", "targets").keys}
+        self.assertEqual(keys, {("route", "route", ""), ("day", "month", "month")})
+        self.assertIsNone(suggest_join(two(["A", "B"], ["X", "Y"]), "", "other"))
+
+    def test_keys_reach_further_tables_and_dates_only_by_their_period(self):
+        found, _ = model()
+        self.assertTrue(found.reaches("targets", "routes.area"))
+        self.assertTrue(found.reaches("targets", "day", "quarter"))
+        self.assertFalse(found.reaches("targets", "day", "week"))
+        self.assertFalse(found.reaches("targets", "vessel"))
+        self.assertEqual(found.known_grain("targets", "day"), "month")
+
+    def test_fields_that_no_row_has_at_once_are_explained(self):
+        found, _ = model()
+        with self.assertRaisesRegex(
+            FormulaProblem, "No row has fields of “Bookings” and “Sailings” at once|No row has fields of"
+        ):
+            found.home_of({"fare", "bookings.paid"})
+
+
+class Parameters(unittest.TestCase):
+    def test_values_are_checked_in_words(self):
+        whole = ParameterField(id="n", name="Top n", default=(5,), low=1, high=9)
+        self.assertEqual(parameter_value(whole, 3), ParameterValue(Kind.WHOLE, (3,)))
+        for value, message in (
+            (12, "goes from 1 to 9"),
+            ("x", "is not a value"),
+            (1.5, "is not a value"),
+            ([1, 2], "holds one value"),
+            (None, "needs a value"),
+        ):
+            with self.subTest(value=value), self.assertRaisesRegex(DefinitionProblem, message):
+                parameter_value(whole, value)
+        listed = ParameterField(
+            id="c", name="Class", kind=Kind.TEXT, choices=(Choice(value="a", label="First"),), several=True, required=False
+        )
+        self.assertEqual(parameter_value(listed, ["a"]).values, ("a",))
+        self.assertIsNone(parameter_value(listed, []).values)
+        with self.assertRaisesRegex(DefinitionProblem, "not among the values"):
+            parameter_value(listed, ["b"])
+        self.assertEqual(
+            parameter_value(
+                ParameterField(id="d", name="Day", kind=Kind.DATE, default=("2026-01-31",)), "2026-02-28"
+            ).values,
+            (dt.date(2026, 2, 28),),
+        )
+
+    def test_models_that_make_no_sense_are_refused(self):
+        for data, message in (
+            ({"parameters": [{"id": "n", "name": "N"}]}, "needs a default"),
+            ({"joins": [{"right": "gone", "keys": [{"left": "a", "right": "b"}]}]}, "not in the model"),
+            ({"formulas": [{"id": "a", "name": "X", "text": "1"}, {"id": "b", "name": "x", "text": "2"}]}, "the same name"),
+            ({"fiscal_month": 13}, "less than or equal to 12"),
+        ):
+            with self.subTest(data=data), self.assertRaisesRegex(DefinitionProblem, message):
+                load_model(data)
+        with self.assertRaises(NewerDefinition):
+            load_model({"version": 2})
+
+
+class Rules(unittest.TestCase):
+    def test_a_rule_narrows_every_table_its_fields_reach(self):
+        found, _ = model()
+        rule = RowRule(name="One area", text='"#routes.area" in (:person_areas)')
+        ruled = found.given({}, (rule,), {"person_areas": ParameterValue(Kind.TEXT, ("Inner Sound",))})
+        routes = set(frames()["routes"].filter(pl.col("area") == "Inner Sound")["route"])
+        for home in ("", "targets", "bookings"):
+            wanted = frames()[home].filter(pl.col("route").is_in(list(routes))).height
+            self.assertEqual(ruled.rows_of(home), wanted)
+        self.assertEqual(ruled.rows_of("vessels"), frames()["vessels"].height)
+        self.assertNotIn("Vessels", ruled.ruled_tables(rule))
+
+    def test_nobody_without_the_attribute_sees_a_row(self):
+        found, _ = model()
+        rule = RowRule(name="One area", text='"#region" in (:person_regions)')
+        self.assertEqual(found.given({}, (rule,), {"person_regions": ParameterValue(Kind.TEXT, ())}).rows, 0)
+
+
+class FormulaFields(unittest.TestCase):
+    def test_a_formula_may_use_one_that_stands_after_it_and_broken_ones_are_named(self):
+        tables = {"": table(route=["A"], n=[3])}
+        formulas = [
+            {"id": "twice", "name": "Twice", "text": '"#formula.once" * 2'},
+            {"id": "once", "name": "Once", "text": 'sum("#n")'},
+            {"id": "wrong", "name": "Wrong", "text": 'sum("#gone")'},
+        ]
+        found = Model(tables, load_model({"formulas": formulas}))
+        self.assertEqual(found.schema["formula.twice"].level, "aggregate")
+        self.assertEqual(set(found.broken), {"wrong"})

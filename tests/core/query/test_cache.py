@@ -1,0 +1,85 @@
+"""Answers kept in memory."""
+
+from __future__ import annotations
+
+import threading
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from copy import copy
+
+import polars as pl
+
+from tests.core.query.demo_model import model
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.measures import ParameterValue
+from veduta.core.model.definition import RowRule
+from veduta.core.query.answer import answer
+from veduta.core.query.cache import ResultCache
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Query, Result
+
+
+def result(rows: int = 1) -> Result:
+    return Result([], pl.DataFrame({"m0": range(rows)}))
+
+
+class Cache(unittest.TestCase):
+    def test_what_is_asked_twice_at_once_is_worked_out_once(self):
+        cache, started, asked = ResultCache(10**6), threading.Event(), []
+
+        def work_out() -> Result:
+            asked.append(1)
+            started.wait(5)
+            return result()
+
+        with ThreadPoolExecutor(8) as pool:
+            waiting = [pool.submit(cache.get, "a", work_out) for _ in range(8)]
+            started.set()
+            found = {id(each.result()) for each in waiting}
+        self.assertEqual((len(asked), len(found)), (1, 1))
+
+    def test_it_stays_within_its_bound_and_keeps_what_was_used_last(self):
+        cache = ResultCache(40_000)
+        for key in "abc":
+            cache.get(key, lambda: result(1_000))
+        cache.get("a", lambda: self.fail("a is kept"))
+        for key in "defg":
+            cache.get(key, lambda: result(1_000))
+            cache.get("a", lambda: self.fail("a was used last"))
+        self.assertLessEqual(len(cache), 4)
+        cache.get("large", lambda: result(1_000_000))
+        cache.get("a", lambda: self.fail("too large an answer pushes nothing out"))
+
+    def test_a_failure_is_told_to_all_and_not_kept(self):
+        cache = ResultCache(10**6)
+
+        def fail() -> Result:
+            raise DefinitionProblem("no")
+
+        with self.assertRaises(DefinitionProblem):
+            cache.get("a", fail)
+        self.assertEqual(cache.get("a", result).frame.height, 1)
+
+    def test_answers_depend_on_rules_parameters_and_the_model(self):
+        found, context = model()
+        kept = copy(found)
+        kept.key = "test of the cache"
+        query = Query(measures=(Measure(formula='count_rows(where "#late" > :late_after)'),))
+
+        def ask(asked) -> int:
+            return answer(query, asked, asked.schema, context).frame["m0"][0]
+
+        rule = RowRule(name="r", text='"#region" in (:person_regions)')
+        ruled = [
+            kept.given({}, (rule,), {"person_regions": ParameterValue(Kind.TEXT, (name,))})
+            for name in ("Inner Sound", "North Reach")
+        ]
+        asked = [kept, kept.given({"late_after": 5}), *ruled]
+        first = [ask(each) for each in asked]
+        self.assertEqual([ask(each) for each in asked], first)
+        self.assertEqual(len(set(first)), 4)
+        other = copy(kept)
+        other.key = "another version"
+        self.assertIsNot(answer(query, kept, kept.schema, context), answer(query, other, kept.schema, context))
+        self.assertIs(answer(query, kept, kept.schema, context), answer(query, kept, kept.schema, context))
