@@ -70,10 +70,10 @@ export function formulaEditor(ask, settled) {
   function values({ kind, headings, sample, empties, rows, tidy, level, of = "rows", notes = [] }) {
     const part = document.createElement("div");
     const table = document.createElement("table");
-    table.className = "table text-[12px] mt-1";
+    table.className = "table text-[12px] mt-1 !w-auto min-w-[260px]";
     const row = (cells, tag) => {
       const line_ = document.createElement("tr");
-      line_.append(...cells.map((text) => Object.assign(document.createElement(tag), { textContent: text, className: "truncate max-w-[110px]" })));
+      line_.append(...cells.map((text, place) => Object.assign(document.createElement(tag), { textContent: text, className: `truncate max-w-[160px]${place === cells.length - 1 && /number/.test(kind) ? " number" : ""}` })));
       return line_;
     };
     table.append(row([...headings, "Result"], "th"), ...sample.map((cells) => row(cells, "td")));

@@ -201,9 +201,9 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             by=[region], kind="table", only=[so_far], title="Four tables side by side, by region, January to October 2026",
         ),
         "Routes from their start": chart(
-            show=[passengers], by=[month], split=ids["Route"], kind="line",
-            aligned=with_ids("sum(Passengers) >= 3000", model.schema), only=[top],
-            title="The busiest routes, counted from their first month with 3,000 passengers",
+            show=[own("running(sum(Passengers))", "Passengers so far")], by=[month], split=ids["Route"], kind="line",
+            aligned=with_ids("running(sum(Passengers)) >= 20000", model.schema), only=[top],
+            title="Passengers so far, from the month in which a route passed 20,000",
         ),
         "Months since a thousand": chart(
             show=[passengers, own("since(sum(Passengers) >= 1000)", "Months since the first with 1,000 passengers")],

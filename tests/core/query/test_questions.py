@@ -203,16 +203,12 @@ class Starts(unittest.TestCase):
         test, size = with_ids("sum(passengers) >= 9000", found.schema), with_ids("sum(passengers)", found.schema)
         query = Query(groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,))
         result = answer(query, found, found.schema, context)
-        months = dict(
-            ((k, g), v)
-            for k, g, v in database().execute(
-                f"select {M}, region, sum(passengers) from s where day is not null group by 1, 2"
-            )
-        )
-        first = {
-            g: min(k for (k, other), v in months.items() if other == g and v and v >= 9000)
-            for g in {g for (_, g), v in months.items() if v and v >= 9000}
-        }
+        sql = f"select {M}, region, sum(passengers) from s where day is not null group by 1, 2"
+        months = {(month, region): size for month, region, size in database().execute(sql)}
+        first: dict = {}
+        for (month, region), size in sorted(months.items(), key=str):
+            if size and size >= 9000:
+                first.setdefault(region, month)
         wanted = {}
         for (k, g), v in months.items():
             if g in first and "2025-01-01" <= k <= "2025-12-31" and k >= first[g]:

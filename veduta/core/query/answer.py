@@ -89,10 +89,10 @@ class _Answer:
         for condition in self.conditions:
             column = engine.column(self._node(condition.measure), self.place)
             cells.frame = cells.frame.filter(_between(pl.col(column), condition))
+        names = [engine.column(node, self.place) for node in self.nodes]
         if aligned:
             column = pl.col(engine.column(aligned, self.place))
             cells.frame = cells.frame.with_columns(column.alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
-        names = [engine.column(node, self.place) for node in self.nodes]
         frame = self._kept(cells.frame, names)
         rows_read = int(frame["rows"].fill_null(0).sum())
         totals = self._totals(frame, names)

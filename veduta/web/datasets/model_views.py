@@ -292,7 +292,8 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
     if formula_id and formula is None:
         raise Http404
     text = with_names(formula.text, there.schema) if formula else request.GET.get("text", "")[:5_000]
-    axis = next((f.id for f in there.schema.visible if f.kind.is_date), "")
+    dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not Kind.DATE)
+    axis = dates[0].id if dates else ""
     context = {
         "dataset": found,
         "model": there,

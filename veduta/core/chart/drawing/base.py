@@ -177,10 +177,23 @@ def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
     return {
         "field": "s",
         "type": "nominal",
-        "scale": {"domain": series, "range": [SERIES_COLOURS[i % len(SERIES_COLOURS)] for i in place]},
+        "scale": {"domain": series, "range": _distinct([i % len(SERIES_COLOURS) for i in place])},
         "legend": _legend(series) if len(series) <= MOST_IN_LEGEND else None,
         "sort": None,
     }
+
+
+def _distinct(places: list[int]) -> list[str]:
+    """The colours at these places; where two series share one while others are free, the later takes a free one."""
+    free = [i for i in range(len(SERIES_COLOURS)) if i not in places]
+    taken: set[int] = set()
+    found = []
+    for place in places:
+        if place in taken and free:
+            place = free.pop(0)
+        taken.add(place)
+        found.append(SERIES_COLOURS[place])
+    return found
 
 
 def _legend(series: list[str]) -> dict[str, Any]:

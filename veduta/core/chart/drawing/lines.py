@@ -102,6 +102,8 @@ def draw_lines(picture: Picture) -> Drawing:
     else:
         x = {"field": "name", "type": "nominal", "sort": None, "scale": {"type": "point", "padding": 0.5}}
         x["axis"] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
+        if first.kind.is_number:
+            x["axis"] |= {"title": first.name, "labelAngle": 0}
     several = len(series_of(rows)) > 1
     full = area and several and stacking == "full"
     axis = {"labelExpr": "format(datum.value, '.0%')"} if full else number_axis(picture.result.measures[0].format)
