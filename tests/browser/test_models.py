@@ -51,7 +51,7 @@ class Calculating(BrowserTest):
         self.has_text("[x-ref=sentence]", "and onboard share a year before")
         page.click("button:text-is('More')")
         page.click("text=How this is worked out")
-        self.has_text("dialog", "It looks at other periods, counted from the periods of month of sailing date")
+        self.has_text("dialog", "It looks at other periods, counted from the periods of month of")
 
     def test_a_dataset_is_joined_in_the_diagram_and_taken_out_again(self):
         page = self.page

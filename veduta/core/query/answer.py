@@ -61,6 +61,8 @@ class _Answer:
     def __init__(self, query: Query, model: Model, context: Context) -> None:
         self.query, self.model, self.schema, self.context = query, model, model.schema, context
         self.notes: list[str] = []
+        self.rest = ""
+        self.dropped = False
         filters, self.conditions = settled(query.filters, model, context)
         self.keep = settled_keep(query.keep, model) if query.groups else None
         self.nodes = [self._node(measure) for measure in query.measures]
@@ -151,10 +153,7 @@ class _Answer:
 
     def _kept(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         keep = self.keep
-        self.dropped = (
-            frame.height < self.engine.cells[self.place].homes[next(iter(self.engine.cells[self.place].homes))][1].height
-        )
-        self.dropped = self.dropped or bool(self.conditions)
+        self.dropped = bool(self.conditions or self.query.aligned)
         if not keep or not self.keys:
             return frame
         position = len(self.keys) - 1 if keep.of == "within" else self.groups.index(self.query.groups[self.query.keep_group])
@@ -179,45 +178,31 @@ class _Answer:
         return kept
 
     def _rest(self, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
-        """All that was not kept as one value, worked out anew from its rows."""
+        """All that was not kept as one value, worked out anew from its rows. Of windows only shares are given: they add up."""
         group = self.groups[position]
         if self.schema[group.field].kind is not Kind.TEXT:
             raise DefinitionProblem("Only values of text can be gathered in “Other”.", hint="Keep without the others.")
         engine = self._total_engine(dropped, True)
         place = Place(tuple(each for i, each in enumerate(self.groups) if i != position))
         engine.gather((node, place) for node in self.nodes)
-        shares = {name for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
-        columns = {name: engine.column(node, place) for name, node in zip(names, self.nodes, strict=True)}
         keys = [key_of(each) for each in place.groups]
-        found = engine.cells[place].frame.select(*keys, *(pl.col(column).alias(name) for name, column in columns.items()))
-        sums = [pl.col(name).sum() if name in shares else pl.col(name).first() for name in ("rows",)]
-        sums += [
-            pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(f"s{name}")
-            for name in shares
-            if self._is_share(name, names)
-        ]
-        summed = (
-            dropped.group_by(keys).agg(pl.col("rows").sum(), *sums[1:])
-            if keys
-            else dropped.select(pl.col("rows").sum(), *sums[1:])
-        )
-        found = (
-            found.join(summed, on=keys, how="left", nulls_equal=True)
-            if keys
-            else pl.concat([found, summed], how="horizontal")
-        )
-        found = found.with_columns(
-            pl.col(f"s{name}").alias(name)
-            if self._is_share(name, names)
-            else pl.lit(None, dtype=dropped.schema[name]).alias(name)
-            for name in shares
-        )
+        windows = {name: node for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
+        anew = [
+            pl.col(engine.column(node, place)).alias(name)
+            for name, node in zip(names, self.nodes, strict=True) if name not in windows
+        ]  # fmt: skip
+        found = engine.cells[place].frame.select(*keys, *anew)
+        summed = [pl.col("rows").sum()]
+        for name, node in windows.items():
+            is_share = node.function is not None and node.function.name == "share"
+            adds_up = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
+            summed.append((adds_up if is_share else pl.lit(None, dtype=dropped.schema[name])).alias(name))
+        if keys:
+            found = found.join(dropped.group_by(keys).agg(summed), on=keys, how="left", nulls_equal=True)
+        else:
+            found = pl.concat([found, dropped.select(summed)], how="horizontal")
         self.rest = OTHER
         return found.with_columns(pl.lit(OTHER).alias(self.keys[position])).select(*self.keys, *names, "rows")
-
-    def _is_share(self, name: str, names: list[str]) -> bool:
-        node = self.nodes[names.index(name)]
-        return node.function is not None and node.function.name == "share"
 
     def _column_in(self, engine: Engine, node: Checked, place: Place, frame: pl.DataFrame) -> pl.Series:
         """A value for the rows of a frame that holds the place's cells."""
@@ -284,7 +269,7 @@ class _Answer:
             return frame.sort([ALIGNED, *self.keys], nulls_last=True)
         sort, keys = self._sort(), self.keys
         first, others = keys[0], [False] * (len(keys) - 1)
-        last = [pl.col(first) == OTHER] if getattr(self, "rest", "") and self.query.keep_group == 0 else []
+        last = [pl.col(first) == OTHER] if self.rest and self.query.keep_group == 0 else []
         down = [False] * len(last)
         own = self.schema[self.query.groups[0].field].sort_by
         if sort.by == "measure" or (sort.by == "name" and own and not self.query.groups[0].grain):

@@ -29,7 +29,7 @@ from veduta.core.model.model import Model, parameter_value
 from veduta.core.query.measures import measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.datasets.modelling import model_of, person_words
+from veduta.web.datasets.modelling import built_model, model_of, person_words
 from veduta.web.datasets.models import Dataset, ModelVersion
 
 
@@ -86,7 +86,7 @@ def _keep(user: User, dataset: Dataset, made: ModelDefinition, anyway: bool) -> 
     if not dataset.model_versions.exists():
         ModelVersion.objects.create(dataset=dataset, number=dataset.model_revision, definition=dataset.model)
     dataset.model = made.model_dump(mode="json")
-    after = model_of(dataset)
+    after = built_model(dataset)
     if not anyway and (broken := newly_broken(dataset, before, after)):
         raise Breaking(broken)
     dataset.model_revision += 1

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 from collections import OrderedDict
 from typing import Any
@@ -43,26 +42,34 @@ def joined_dataset(table: ModelTable) -> Dataset | None:
 
 
 def model_of(dataset: Dataset) -> Model:
-    """The dataset's model over the current versions, for nobody in particular. Raises VedutaError if it has no rows."""
-    schema, definition = dataset.schema, dataset.model_definition
-    joined = {table.id: joined_dataset(table) for table in definition.tables}
-    parts = {"": (dataset.current_id, schema.fields)}
-    parts |= {name: (found.current_id, found.schema.fields) for name, found in joined.items() if found}
-    key = (
-        str(dataset.pk), dataset.name, json.dumps([dataset.model, dataset.fields], sort_keys=True),
-        tuple((name, version, tuple(fields)) for name, (version, fields) in parts.items()),
-    )  # fmt: skip
+    """The dataset's saved model over the current versions, for nobody in particular; it is kept until one of its datasets
+    changes. Raises VedutaError if it has no rows."""
+    if dataset.deleted_at or dataset.current_id is None:
+        return built_model(dataset)  # which says why not
+    joined = [table["dataset"] for table in dataset.model.get("tables", ())]
+    stamps = (
+        Dataset.objects.filter(pk__in=joined).values_list("pk", "current_id", "updated_at", "deleted_at") if joined else ()
+    )
+    key = (str(dataset.pk), dataset.current_id, dataset.updated_at, tuple(sorted(map(str, stamps))))
     with _lock:
         if key in _kept:
             _kept.move_to_end(key)
             return _kept[key]
-    tables = {name: (table_of(version), fields) for name, (version, fields) in parts.items()}
-    model = Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, hash(key))
+    model = built_model(dataset, key)
     with _lock:
         _kept[key] = model
         while len(_kept) > MOST_KEPT:
             _kept.popitem(last=False)
     return model
+
+
+def built_model(dataset: Dataset, key: Any = None) -> Model:
+    """The model as the dataset has it now, saved or not; answers are kept only with a `key`."""
+    schema, definition = dataset.schema, dataset.model_definition
+    joined = {table.id: joined_dataset(table) for table in definition.tables}
+    tables = {"": (table_of(dataset.current_id), schema.fields)}
+    tables |= {name: (table_of(found.current_id), found.schema.fields) for name, found in joined.items() if found}
+    return Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, key)
 
 
 def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset | None]) -> dict[str, str]:
