@@ -40,7 +40,7 @@ def two(left: list, right: list, join: Join | None = None) -> Model:
 
 
 class Joins(unittest.TestCase):
-    @settings(max_examples=80)
+    @settings(max_examples=80, deadline=None)
     @given(KEYS, KEYS)
     def test_matches_are_counted_both_ways(self, left, right):
         join = Join(right="other", keys=(Key(left="route", right="route"),))
@@ -53,7 +53,7 @@ class Joins(unittest.TestCase):
             missing = Counter(key for key in own if key is None or key not in other)
             self.assertEqual({values[0]: n for values, n in side.unmatched}, dict(missing))
 
-    @settings(max_examples=60)
+    @settings(max_examples=60, deadline=None)
     @given(KEYS, KEYS)
     def test_no_join_repeats_a_row(self, left, right):
         join = Join(right="other", keys=(Key(left="route", right="route"),))

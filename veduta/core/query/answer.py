@@ -14,7 +14,7 @@ from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.model import ROW, Model, Table
 from veduta.core.query.cache import results
-from veduta.core.query.cells import Engine, Place, key_of
+from veduta.core.query.cells import Engine
 from veduta.core.query.filters import (
     Context,
     DatesFilter,
@@ -32,6 +32,7 @@ from veduta.core.query.filters import (
 )
 from veduta.core.query.grains import Grain, Grouping, group_expression, period_end, period_start
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
+from veduta.core.query.places import Place, key_of
 from veduta.core.query.query import Column, Query, Result, Sort
 
 OTHER, ALIGNED = "Other", "__aligned"

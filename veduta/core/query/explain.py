@@ -11,9 +11,10 @@ from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import with_names
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, settled
-from veduta.core.query.cells import Engine, Place
+from veduta.core.query.cells import Engine
 from veduta.core.query.filters import Context, grouping_words, in_sentence
 from veduta.core.query.measures import TOTAL_WORDS, Measure, measure_node, measure_words, total_of
+from veduta.core.query.places import Place
 from veduta.core.query.query import Query
 
 
