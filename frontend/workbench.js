@@ -10,6 +10,7 @@ import { showRows } from "./lib/rows.js";
 export function workbench() {
   const start = JSON.parse(document.getElementById("start").textContent);
   let asked = 0;
+  const page = crypto.randomUUID?.() ?? String(Math.random()); // with turn, lets the server stop what a newer question replaces
   let at = null; // what the open popover is about: { clause, index, field, way, find }
   let opener = null;
   let lastAnswer = null;
@@ -59,7 +60,7 @@ export function workbench() {
       pending = null;
       this.$refs.picture.classList.add("waiting");
       try {
-        const data = await post(`${this.base}answer/`, { definition: this.definition, edit });
+        const data = await post(`${this.base}answer/`, { definition: this.definition, edit, page, turn });
         if (turn !== asked) return false;
         if (edit && this.history.push({ ...this.history.now, definition: data.definition })) this.changed();
         await this.show(data);

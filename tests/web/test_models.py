@@ -222,6 +222,8 @@ class Parameters(ModelTest):
         self.assertEqual(len(answer([2]).json()["chart"]["rows"]), 2)
         self.assertEqual(len(answer(None).json()["chart"]["rows"]), 3)
         self.assertIn("top n no limit", answer(None).json()["chart"]["sentence"])
+        self.definition["title"] = "The :top_n that earn most, at 10:15"
+        self.assertEqual(answer([2]).json()["chart"]["title"], "The 2 that earn most, at 10:15")
         self.assertIn("goes from 1 to 5", answer([9]).json()["message"])
 
     def test_a_control_of_a_dashboard_sets_it_for_readers(self):

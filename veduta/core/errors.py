@@ -35,6 +35,12 @@ class DefinitionProblem(VedutaError):
     code = "definition"
 
 
+class Stopped(VedutaError):
+    """A question that nobody waits for any more."""
+
+    code = "stopped"
+
+
 class MissingField(DefinitionProblem):
     """A definition names a field that its dataset does not have (any more)."""
 

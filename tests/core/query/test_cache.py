@@ -6,16 +6,19 @@ import threading
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from copy import copy
+from dataclasses import replace
+from unittest.mock import patch
 
 import polars as pl
 
 from tests.core.query.demo_model import model
 from veduta.core.data.fields import Kind
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
 from veduta.core.query.answer import answer
 from veduta.core.query.cache import ResultCache
+from veduta.core.query.grains import Grouping
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -60,6 +63,22 @@ class Cache(unittest.TestCase):
         with self.assertRaises(DefinitionProblem):
             cache.get("a", fail)
         self.assertEqual(cache.get("a", result).frame.height, 1)
+
+    def test_a_question_nobody_waits_for_is_stopped_and_not_kept(self):
+        found, context = model()
+        kept = copy(found)
+        kept.key = "test of stopping"
+        query = Query(measures=(Measure(),))
+        with self.assertRaises(Stopped):
+            answer(query, kept, kept.schema, replace(context, stopped=lambda: True))
+        self.assertEqual(answer(query, kept, kept.schema, context).frame["m0"][0], kept.rows)
+
+    def test_far_too_many_groups_are_refused_with_what_to_do(self):
+        found, context = model()
+        with patch("veduta.core.query.reading.MOST_CELLS", 100), self.assertRaises(DefinitionProblem) as caught:
+            answer(Query(groups=(Grouping(field="passengers"),), measures=(Measure(),)), found, found.schema, context)
+        self.assertIn("at most 100 are worked out", caught.exception.message)
+        self.assertIn("Take a dimension out", caught.exception.hint)
 
     def test_answers_depend_on_rules_parameters_and_the_model(self):
         found, context = model()

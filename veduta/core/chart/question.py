@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
-from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text
+from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
 from veduta.core.data.fields import Schema
 from veduta.core.model.model import Model, Table
 from veduta.core.query.answer import answer
@@ -117,12 +118,23 @@ def ask(
         definition=definition,
         kind=kind,
         why="" if own_kind_refused else why,
-        title=definition.title or default_title(definition, schema),
+        title=titled(definition.title, Model.of_one(table, schema)) or default_title(definition, schema),
         sentence=sentence_text(definition, kind, schema, parameter_settings(definition, Model.of_one(table, schema))),
         result=result,
         drawing=drawing,
         notes=notes,
     )
+
+
+def titled(title: str, model: Model) -> str:
+    """A title with parameters, written :top_n, as what they are set to."""
+    by_id = {parameter.id: parameter for parameter in model.definition.parameters}
+
+    def said(found: re.Match) -> str:
+        parameter = by_id.get(found[1])
+        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else found[0]
+
+    return re.sub(r":([a-z][a-z0-9_]*)", said, title)
 
 
 def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> list[Any]:

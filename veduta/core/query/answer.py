@@ -97,6 +97,7 @@ class _Answer:
             column = pl.col(engine.column(aligned, self.place))
             cells.frame = cells.frame.with_columns(column.alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
         frame = self._kept(cells.frame, names)
+        self.context.check_wanted()
         rows_read = int(frame["rows"].fill_null(0).sum())
         totals = self._totals(frame, names)
         frame = self._sorted(frame, names)

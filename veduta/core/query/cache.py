@@ -7,6 +7,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from concurrent.futures import Future
 
+from veduta.core.errors import Stopped
 from veduta.core.query.query import Result
 
 
@@ -31,7 +32,10 @@ class ResultCache:
             if waiting is None:
                 mine = self._under_way[key] = Future()
         if waiting is not None:
-            return waiting.result()
+            try:
+                return waiting.result()
+            except Stopped:  # by whoever asked first, not by us
+                return self.get(key, work_out)
         try:
             result = work_out()
         except BaseException as problem:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+from collections.abc import Callable
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Annotated, Any, Literal
@@ -14,7 +15,7 @@ from pydantic import ConfigDict, TypeAdapter
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.query.grains import (
     MONTHS,
     STEPS,
@@ -37,6 +38,13 @@ class Context:
 
     today: dt.date
     latest: dict[str, dt.date] = attribute(default_factory=dict)
+    stopped: Callable[[], bool] | None = attribute(default=None, compare=False)
+    """Whether nobody waits for the answer any more; asked between two passes over the rows."""
+
+    def check_wanted(self) -> None:
+        """Raises Stopped if nobody waits for the answer any more."""
+        if self.stopped and self.stopped():
+            raise Stopped("This question was stopped.", hint="A newer one has taken its place.")
 
     def latest_of_first(self) -> list[dt.date]:
         """The latest dates of the model's first table."""

@@ -87,6 +87,9 @@ class Reader:
             else:
                 host.update({} if place.upto else parts)
                 derived.append((place, home, parts))
+        self.context.check_wanted()
+        for place, home, _ in readings:
+            self._refuse_too_many(place, home)
         lazily = [self._lazy(place, home, parts) for place, home, parts in readings]
         frames = pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
         for (place, home, _), frame in zip(readings, frames, strict=True):
@@ -96,6 +99,19 @@ class Reader:
         for place in self.wanted:
             self._assemble(place)
         self.wanted = {}
+
+    def _refuse_too_many(self, place: Place, home: str) -> None:
+        """Refuse a question with far too many groups before memory is taken for them: where they could be too many by
+        their values, they are counted roughly first."""
+        reached = [group for group in self._reached(home, place) if not group.grain]
+        most = 1
+        for group in reached:
+            most *= max(1, self.model.facts(group.field).distinct)
+        if min(most, self.model.tables[home].rows) <= MOST_CELLS or not reached:
+            return
+        keys = [key_of(group) for group in reached]
+        rows = self.rows(home, replace(place, upto=None), set(), reached).select(pl.struct(keys).hash().approx_n_unique())
+        _refuse(rows.collect().item())
 
     def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list) -> dict[str, Part] | None:
         """The parts of a finer place that is going to be read, from which a place can be put together."""
@@ -251,11 +267,7 @@ class Reader:
         return rows.with_columns(pl.col("__later").alias(key))
 
     def _add_home(self, place: Place, home: str, frame: pl.DataFrame) -> None:
-        if frame.height > MOST_CELLS:
-            raise DefinitionProblem(
-                f"This question has {frame.height:,} groups; at most {MOST_CELLS:,} are worked out.",
-                hint="Take a dimension out, choose a coarser grain or filter first.",
-            )
+        _refuse(frame.height)
         cells = self.cells.setdefault(place, Cells(pl.DataFrame(), [key_of(group) for group in place.groups]))
         keys = [key_of(group) for group in self._reached(home, place)]
         if home in cells.homes:
@@ -376,6 +388,14 @@ class Reader:
         if per.less:
             return tuple(g for g in place.shown if g.field not in per.fields and g.grain not in per.periods)
         return tuple(dict.fromkeys((*place.shown, *own)))
+
+
+def _refuse(groups: int) -> None:
+    if groups > MOST_CELLS:
+        raise DefinitionProblem(
+            f"This question has about {groups:,} groups; at most {MOST_CELLS:,} are worked out.",
+            hint="Take a dimension out, choose a coarser grain or filter first.",
+        )
 
 
 def _fineness(place: Place) -> tuple[int, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from django.db import transaction
@@ -41,10 +42,11 @@ def answer_chart(
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
     values: dict[str, Any] | None = None,
+    stopped: Callable[[], bool] | None = None,
 ) -> Answered:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters. Raises VedutaError with what does not fit."""
-    model, context = parts_for(dataset, reader, definition.values | (values or {}))
+    model, context = parts_for(dataset, reader, definition.values | (values or {}), stopped)
     check_fields(definition, model.schema)
     return ask(definition, model, model.schema, context, extra, selection)
 

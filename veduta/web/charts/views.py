@@ -2,6 +2,8 @@ from __future__ import annotations
 
 import time
 import uuid
+from collections import OrderedDict
+from collections.abc import Callable
 from typing import Any
 
 from django.core.paginator import Paginator
@@ -24,13 +26,28 @@ from veduta.web.charts.render import chart_data, definition_json, rows_table
 from veduta.web.datasets.modelling import chart_fields, model_for, parts_for
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
-from veduta.web.pages.requests import sent_json
+from veduta.web.pages.requests import sent_json, whole_number
 
 
 def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
     return get_object_or_404(
         Chart.objects.select_related("dataset", "dataset__current", "updated_by"), pk=pk, deleted_at__isnull=not deleted
     )
+
+
+_turns: OrderedDict[str, int] = OrderedDict()
+
+
+def _newest(data: dict[str, Any]) -> Callable[[], bool] | None:
+    """A page asks one question after another; the function tells whether it has asked a newer one since."""
+    page, turn = str(data.get("page") or "")[:40], whole_number(data, "turn", 0)
+    if not page:
+        return None
+    _turns[page] = max(turn, _turns.get(page, 0))
+    _turns.move_to_end(page)
+    while len(_turns) > 1_000:
+        _turns.popitem(last=False)
+    return lambda: _turns.get(page, 0) > turn
 
 
 def _sent_definition(data: dict[str, Any], chart: Chart) -> ChartDefinition:
@@ -103,7 +120,7 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     if change := data.get("edit"):
         definition = apply_edit(definition, schema, model, change)
     started = time.perf_counter()
-    answered = services.answer_chart(chart.dataset, definition, request.user)
+    answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(data))
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from django.core.exceptions import ValidationError
@@ -120,10 +122,12 @@ def person_words(text: str) -> Parameters:
     return {name: ParameterValue(Kind.TEXT, ()) for name in parameters_in(text) if name.startswith("person_")}
 
 
-def parts_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> tuple[Model, Context]:
-    """The model for a reader, and the context of a question now."""
+def parts_for(
+    dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None, stopped: Callable[[], bool] | None = None
+) -> tuple[Model, Context]:  # fmt: skip
+    """The model for a reader, and the context of a question now; `stopped` tells whether it is not wanted any more."""
     model = model_for(dataset, reader, values)
-    return model, context_for(model, model.schema, timezone.localdate())
+    return model, replace(context_for(model, model.schema, timezone.localdate()), stopped=stopped)
 
 
 def chart_fields(model: Model) -> list[dict[str, Any]]:
