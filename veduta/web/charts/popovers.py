@@ -31,7 +31,7 @@ MISSING_CLAUSES = (
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
     ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
-    ("totals", "Subtotals", lambda d: len(d.groups) > 1 and not d.totals),
+    ("totals", "Subtotals", lambda d: d.kind is ChartKind.TABLE and len(d.groups) > 1 and not d.totals),
 )
 RELATIVE_CHOICES = (
     ("The latest month", {"unit": "month", "count": 1}),

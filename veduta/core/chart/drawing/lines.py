@@ -65,7 +65,13 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
 
 
 def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
-    axis: dict[str, Any] = {"title": None, "labelOverlap": "greedy", "tickCount": TICKS[grain], "grid": False}
+    axis: dict[str, Any] = {
+        "title": None,
+        "labelOverlap": "greedy",
+        "labelSeparation": 8,
+        "tickCount": TICKS[grain],
+        "grid": False,
+    }
     if grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else 31):
         axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
     elif grain is Grain.QUARTER:
