@@ -145,6 +145,17 @@ class Rules(unittest.TestCase):
         self.assertEqual(ruled.rows_of("vessels"), frames()["vessels"].height)
         self.assertNotIn("Vessels", ruled.ruled_tables(rule))
 
+    def test_what_is_known_of_a_formula_does_not_depend_on_who_asked_first(self):
+        formula = {"id": "size", "name": "Size", "text": "if(\"#n\" > :late_after, 'large', 'small')"}
+        definition = load_model(
+            {"formulas": [formula], "parameters": [{"id": "late_after", "name": "Late after", "default": [1]}]}
+        )
+        found = Model({"": table(route=["A", "B", "C"], n=[1, 2, 3])}, definition)
+        rule = RowRule(name="One", text='"#n" = 1')
+        self.assertEqual(found.given({}, (rule,)).facts("formula.size").values, ("large", "small"))
+        self.assertEqual(found.given({"late_after": 9}).facts("formula.size").values, ("small",))
+        self.assertEqual(found.facts("formula.size").distinct, 2)
+
     def test_nobody_without_the_attribute_sees_a_row(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#region" in (:person_regions)')

@@ -47,6 +47,15 @@ def facts_from(profile: Profile) -> ColumnFacts:
     return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
 
 
+def facts_of(values: pl.Series) -> ColumnFacts:
+    """The facts of a column that is read for them."""
+    full = values.drop_nulls().unique()
+    few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
+    low, high = (full.min(), full.max()) if len(full) and full.dtype != pl.String else (None, None)
+    plain = [bound.isoformat() if isinstance(bound, dt.date) else bound for bound in (low, high)]
+    return ColumnFacts(values.null_count(), full.len(), *plain, few)
+
+
 class Table(Protocol):
     """A version of a dataset's rows, loaded column by column."""
 
@@ -63,7 +72,7 @@ class _Kept:
 
     reaches: dict[str, tuple[dict[str, Source], list[Lookup]]] = attribute(default_factory=dict)
     unique: dict[Any, bool] = attribute(default_factory=dict)
-    facts: dict[str, ColumnFacts] = attribute(default_factory=dict)
+    facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
 
 
 class Model:
@@ -257,16 +266,13 @@ class Model:
             return self.tables[field.table].facts(raw)
         if field.level == "aggregate":
             return ColumnFacts(empties=1)
-        if name not in self._kept.facts:
-            home = self.home_of({name})
-            values = self.scan([name], home).select(pl.col(name)).collect()[name]
-            full = values.drop_nulls().unique()
-            few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
-            low, high = (full.min(), full.max()) if len(full) and field.kind is not Kind.TEXT else (None, None)
-            if isinstance(low, dt.date):
-                low, high = low.isoformat(), high.isoformat()
-            self._kept.facts[name] = ColumnFacts(values.null_count(), full.len(), low, high, few)
-        return self._kept.facts[name]
+        # Facts are the same for every reader, but depend on what parameters are set to.
+        key = (name, tuple(sorted(((k, v) for k, v in self.parameters.items() if not k.startswith("person_")), key=str)))
+        if key not in self._kept.facts:
+            bare = copy(self)
+            bare.rules = ()
+            self._kept.facts[key] = facts_of(bare.scan([name], self.home_of({name})).collect()[name])
+        return self._kept.facts[key]
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
         """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as
