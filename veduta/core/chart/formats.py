@@ -22,7 +22,7 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
 
     `records` keeps two decimals where single records have any, also in large numbers.
     """
-    if number_format.decimals is not None:
+    if number_format.decimals is not None or not kind.is_number:
         return number_format
     values = list(values)
     if records and kind is Kind.DECIMAL and number_format.style != "percent":

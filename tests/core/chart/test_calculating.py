@@ -1,0 +1,151 @@
+"""Charts that calculate: variations of a measure, what the sentence says of them, subtotals, comparisons."""
+
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+
+from tests.core.support import TODAY, context_of, sailings
+from veduta.core.chart.definition import ChartKind, load_definition
+from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.question import ask
+from veduta.core.chart.variations import VARIATIONS, fitting
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.definition import load_model
+from veduta.core.model.model import Model
+from veduta.core.query.answer import context_for
+from veduta.core.query.explain import explain
+from veduta.core.query.grains import Grouping
+from veduta.core.query.query import Query
+
+DAYS = [(dt.date(2025, 1, 5), "N", "A", 10.0), (dt.date(2025, 2, 5), "N", "B", 30.0), (dt.date(2026, 1, 6), "N", "A", 40.0),
+        (dt.date(2026, 2, 6), "S", "C", 60.0), (dt.date(2026, 3, 6), "S", "C", 20.0)]  # fmt: skip
+ROWS = [
+    {"sailed": day, "region": region, "route": route, "fare": fare, "passengers": int(fare)}
+    for day, region, route, fare in DAYS
+]
+FARE = {"field": "fare", "aggregate": "sum"}
+MONTH = {"field": "sailed", "grain": "month"}
+
+
+def asked(**parts):
+    table, schema = sailings(ROWS)
+    return ask(load_definition({"dataset": "d", **parts}), table, schema, context_of(table, schema))
+
+
+class Variations(unittest.TestCase):
+    def vary(self, how: str) -> list:
+        table, schema = sailings(ROWS)
+        definition = load_definition({"dataset": "d", "show": [FARE], "by": [MONTH]})
+        changed = apply_edit(
+            definition, schema, Model.of_one(table, schema), {"edit": "vary_measure", "index": 0, "how": how}
+        )
+        return ask(changed, table, schema, context_of(table, schema)).result.frame["m1"].to_list()
+
+    def test_each_gives_what_its_words_say(self):
+        shown = [10.0, 30.0, 40.0, 60.0, 20.0]
+        wanted = {
+            "year_before": [None, None, 10, 30, None],
+            "growth": [None, None, 3, 1, None],
+            "change": [None, None, 30, 30, None],
+            "before": [None, 20, None, 20, -40],
+            "to_date": [10, 40, 40, 100, 120],
+            "running": [10, 40, 80, 140, 160],
+            "moving": [10, 20, 80 / 3, 130 / 3, 40],
+            "share": [value / 160 for value in shown],
+            "rank": [5, 3, 2, 1, 4],
+            "less_mean": [value - 32 for value in shown],
+        }
+        self.assertEqual(set(wanted), {each.key for each in VARIATIONS})
+        for how, values in wanted.items():
+            with self.subTest(how=how):
+                for found, value in zip(self.vary(how), values, strict=True):
+                    self.assertEqual(found is None, value is None)
+                    self.assertAlmostEqual(found or 0, value or 0)
+
+    def test_only_those_are_offered_that_the_dimensions_allow(self):
+        self.assertIn(("before", "Change on the month before"), fitting((Grouping(field="sailed", grain="month"),)))
+        self.assertNotIn("before", dict(fitting((Grouping(field="region"),))))
+
+    def test_one_that_does_not_exist_is_refused(self):
+        with self.assertRaises(DefinitionProblem):
+            self.vary("doubling")
+
+
+class Said(unittest.TestCase):
+    def test_the_sentence_says_what_is_kept_compared_and_aligned(self):
+        keep = {"count": 1, "by": FARE, "rest": True, "ties": True}
+        said = asked(show=[FARE], by=["route"], keep=keep, compare="rows").sentence
+        self.assertIn(
+            "keep the top 1 by fare with ties and the others as one, compared with the value over all rows shown", said
+        )
+        said = asked(show=[FARE], by=[MONTH], split="region", aligned='sum("#fare") >= 30').sentence
+        self.assertIn("by month of sailed counted from the first with sum(Fare) >= 30 split by region", said)
+        only = [
+            {"kind": "member", "field": "route", "keep": {"count": 2, "by": FARE}},
+            {"kind": "measure", "measure": FARE, "low": 5},
+        ]
+        said = asked(show=[FARE], by=["region"], only=only).sentence
+        self.assertIn("only route is among the top 2 by fare overall and groups whose fare is at least 5", said)
+
+    def test_a_comparison_is_drawn_and_said_with_its_value(self):
+        for compare, value in (("groups", "80"), ("rows", "32")):
+            answered = asked(
+                show=[{"field": "fare", "aggregate": "sum" if compare == "groups" else "mean"}],
+                by=["region"],
+                compare=compare,
+                kind="bar",
+            )
+            rule = next(layer for layer in answered.drawing.spec["layer"] if layer["mark"]["type"] == "rule")
+            self.assertEqual([row["value"] for row in rule["data"]["values"]], [float(value)])
+            self.assertTrue(any(value in note for note in answered.notes))
+
+    def test_subtotals_close_each_group_and_other_rules_are_said(self):
+        answered = asked(show=[FARE | {"total": "max"}, FARE], by=["region", "route"], kind="table", totals="all")
+        texts = [[cell.text for cell in row] for row in answered.drawing.layout.rows]
+        self.assertIn(["Total N", "50.00", "80.00"], [[text for text in row if text] for row in texts])
+        self.assertEqual([cell.text for cell in answered.drawing.layout.totals[0]], ["Total", "80.00", "160.00"])
+        self.assertIn("The total of Fare is the highest value shown.", answered.notes)
+
+    def test_text_as_a_measure_is_shown_in_a_table(self):
+        answered = asked(show=[{"formula": "if(sum(\"#fare\") > 60, 'much', 'little')", "name": "How much"}], by=["region"])
+        self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))
+
+    def test_parameters_stand_in_titles_and_in_the_sentence(self):
+        table, schema = sailings(ROWS)
+        definition = load_model({"parameters": [{"id": "most", "name": "Most", "default": [1], "required": False}]})
+        model = Model({"": (table, schema.fields)}, definition)
+        chart = load_definition(
+            {
+                "dataset": "d",
+                "title": "The best :most",
+                "show": [FARE],
+                "by": ["route"],
+                "keep": {"parameter": "most", "by": FARE},
+            }
+        )
+        context = context_for(model, model.schema, TODAY)
+        answered = ask(chart, model, model.schema, context)
+        self.assertEqual((answered.title, answered.result.groups), ("The best 1", 1))
+        self.assertIn("with most 1.", answered.sentence)
+        free = model.given({"most": None})
+        self.assertEqual(ask(chart, free, free.schema, context).result.groups, 3)
+
+
+class Explained(unittest.TestCase):
+    def test_the_steps_come_in_order_with_their_counts(self):
+        table, schema = sailings(ROWS)
+        model = Model.of_one(table, schema)
+        definition = load_definition({
+            "dataset": "d", "show": [{"formula": "growth(sum(\"#fare\"), 'year')"}], "by": [MONTH],
+            "only": [{"kind": "list", "field": "region", "values": ["N"]}, {"kind": "measure", "measure": FARE, "low": 20}],
+        })  # fmt: skip
+        query = Query(groups=definition.groups, measures=definition.measures, filters=definition.only, totals=((),))
+        steps = {step.title: " ".join(step.lines) for step in explain(query, model, context_of(table, schema))}
+        self.assertEqual(list(steps), ["Tables", "Filters", "Groups", "Measures", "Groups left out", "Totals", "Drawn"])
+        self.assertIn("5 rows", steps["Tables"])
+        self.assertIn("only region is N: 3 rows left.", steps["Filters"])
+        self.assertIn("2 groups in the end", steps["Groups"])
+        self.assertIn("narrows only what is shown", steps["Measures"])
+        self.assertIn("groups whose fare is at least 20", steps["Groups left out"])
+        self.assertIn("worked out from the rows", steps["Totals"])
