@@ -48,6 +48,10 @@ export function workbench() {
         const cell = event.target.closest("[data-point]");
         if (cell && JSON.parse(cell.dataset.point).length) this.behind([JSON.parse(cell.dataset.point)]);
       });
+      this.$root.addEventListener("click", (event) => {
+        const total = event.target.closest("[data-total]");
+        if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
+      });
       this.answer();
     },
 

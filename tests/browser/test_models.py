@@ -53,6 +53,18 @@ class Calculating(BrowserTest):
         page.click("text=How this is worked out")
         self.has_text("dialog", "It looks at other periods, counted from the periods of month of")
 
+    def test_totals_open_the_rows_behind(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/charts/?find=Regions+and+vessels")
+        page.click("main a:text-is('Regions and vessels')")
+        page.locator("[x-ref=picture] td.subtotal").nth(1).click()
+        self.has_text("dialog", "Inner Sound")
+        expect(page.locator("dialog tbody tr").filter(has_text="North Reach")).to_have_count(0)
+        page.keyboard.press("Escape")
+        page.locator("[x-ref=picture] tfoot [data-total]").first.click()
+        self.has_text("dialog", "North Reach")
+
     def test_a_dataset_is_joined_in_the_diagram_and_taken_out_again(self):
         page = self.page
         self.sign_in("analyst")

@@ -107,6 +107,13 @@ class Said(unittest.TestCase):
         self.assertEqual([cell.text for cell in answered.drawing.layout.totals[0]], ["Total", "80.00", "160.00"])
         self.assertIn("The total of Fare is the highest value shown.", answered.notes)
 
+    def test_totals_name_the_rows_behind_them(self):
+        layout = asked(show=[FARE], by=["region"], split="route", kind="crosstab").drawing.layout
+        self.assertEqual([row[-1].behind for row in layout.rows], [["N"], ["S"]])
+        self.assertEqual(layout.totals[0][-1].behind, [])
+        kept = asked(show=[FARE], by=["route"], kind="table", keep={"count": 1, "by": FARE}).drawing.layout
+        self.assertEqual(kept.rows[0][-1].behind, None)
+
     def test_text_as_a_measure_is_shown_in_a_table(self):
         answered = asked(show=[{"formula": "if(sum(\"#fare\") > 60, 'much', 'little')", "name": "How much"}], by=["region"])
         self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))

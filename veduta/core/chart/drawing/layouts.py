@@ -20,7 +20,8 @@ MOST_ACROSS = 60
 
 @dataclass
 class Cell:
-    """`point` names the mark behind the cell; `on` is off where a selection leaves it out."""
+    """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
+    `behind`, the values of its first dimensions; none is all rows of the chart."""
 
     text: str
     number: bool = False
@@ -29,6 +30,7 @@ class Cell:
     on: bool = True
     negative: bool = False
     subtotal: bool = False
+    behind: list[Any] | None = None
 
 
 @dataclass
@@ -93,9 +95,16 @@ def draw_table(picture: Picture) -> Drawing:
         keep = picture.definition.keep
         name = "Total of those kept" if keep and not keep.rest else "Total"
         start = [Cell(name, span=len(dimensions))]
-        totals.append(start + [_measure_cell(picture, column, total, None, formats) for column in measures])
+        totals.append(start + _total_cells(picture, total, formats, []))
         notes += total_notes(measures)
     return Drawing(picture.kind, layout=TableLayout(headings, rows, totals, len(dimensions)), notes=notes)
+
+
+def _total_cells(picture: Picture, row: dict[str, Any], formats, behind: list[Any]) -> list[Cell]:
+    """A total's cells, with the rows behind them unless some of those were not kept."""
+    keep = picture.definition.keep
+    cells = [_measure_cell(picture, column, row, None, formats) for column in picture.result.measures]
+    return cells if keep and not keep.rest else [replace(cell, behind=behind) for cell in cells]
 
 
 def _is_number(column) -> bool:
@@ -139,7 +148,8 @@ class _Subtotals:
                 ]
                 values = self.found[depth].get(key, {})
                 cells = [_measure_cell(self.picture, measure, values, None, self.formats) for measure in self.measures]
-                closed.append(said + [replace(cell, subtotal=True) for cell in cells])
+                behind = plain_point(list(key))
+                closed.append(said + [replace(cell, subtotal=True, behind=behind) for cell in cells])
         self.last = row
         return closed
 
@@ -179,13 +189,13 @@ def draw_crosstab(picture: Picture) -> Drawing:
                 cells += [Cell(EMPTY, number=True) for _ in measures]
             else:
                 cells += [_measure_cell(picture, column, row, point, formats) for column in measures]
-        cells += [_measure_cell(picture, column, row_totals.get(key, {}), None, formats) for column in measures]
+        cells += _total_cells(picture, row_totals.get(key, {}), formats, plain_point(list(key)))
         rows.append(cells)
     totals: list[Cell] = [Cell("Total", span=len(down))]
     for value in values:
         totals += [_measure_cell(picture, column, column_totals.get((value,), {}), None, formats) for column in measures]
     grand = result.totals[()].row(0, named=True) if () in result.totals else {}
-    totals += [_measure_cell(picture, column, grand, None, formats) for column in measures]
+    totals += _total_cells(picture, grand, formats, [])
     notes += total_notes(measures)
     return Drawing(picture.kind, layout=TableLayout(headings, rows, [totals], len(down)), notes=notes)
 
