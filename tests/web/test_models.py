@@ -121,6 +121,17 @@ class Formulas(ModelTest):
         self.assertEqual(self.values(show=[shown]), before)
         self.assertContains(self.look("model", self.dataset.pk), "sum(&quot;Money taken&quot;) / sum(Passengers)")
 
+    def test_a_new_formula_looks_like_what_it_is_made_of(self):
+        self.ask(
+            "field-update", self.dataset.pk, self.ids["fare"], data={"format": {"style": "currency", "currency": "EUR"}}
+        )
+        plain = {"style": "number", "currency": "EUR", "decimals": None, "thousands": True, "shorten": False}
+        found = {}
+        for name, text in (("Twice", "sum(fare) * 2"), ("Growth", "growth(sum(fare), 'year')"), ("All", "sum(fare) per ()")):
+            made = self.formula(name, text, format=plain)
+            found[name] = model_of(self.now()).schema[made].format.style
+        self.assertEqual(found, {"Twice": "number", "Growth": "percent", "All": "currency"})
+
     def test_a_formula_of_rows_groups(self):
         name = self.formula("Size", "if(passengers > 25, 'large', 'small')")
         self.assertEqual(self.values(show=[], by=[name]), {"large": 2, "small": 3})

@@ -45,6 +45,11 @@ class JoinCheck:
     right: JoinSide
 
     @property
+    def share(self) -> float:
+        """The share of rows that find a match, of the sides that have many rows for a key: the others are looked up in."""
+        return min(side.share for side in [s for s in (self.left, self.right) if not s.is_unique] or (self.left, self.right))
+
+    @property
     def words(self) -> str:
         """How many rows of one side belong to one of the other."""
         sides = ("one" if self.left.is_unique else "many", "one" if self.right.is_unique else "many")

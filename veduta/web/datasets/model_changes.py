@@ -26,7 +26,7 @@ from veduta.core.model.definition import (
 )
 from veduta.core.model.joins import suggest_join
 from veduta.core.model.model import Model, parameter_value
-from veduta.core.query.measures import measure_node
+from veduta.core.query.measures import Measure, measure_format, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.datasets.modelling import built_model, model_of, person_words
@@ -252,10 +252,12 @@ def save_formula(definition: ModelDefinition, model: Model, sent: dict[str, Any]
         raise VedutaError(f"There is already a field named “{name}”.", hint="Choose another name.")
     text = with_ids(_text(sent, "text"), model.schema)
     made_of_itself(f"formula.{formula_id}", text, model.schema)
-    check_measure(text, model.schema, model.parameters)
+    checked = check_measure(text, model.schema, model.parameters)
     new_id = formula_id or _new_id(name, {each.id for each in definition.formulas})
     old = next((each for each in definition.formulas if each.id == formula_id), None)
-    number_format = NumberFormat(**sent["format"]) if sent.get("format") else (old.format if old else NumberFormat())
+    number_format = NumberFormat(**sent["format"]) if sent.get("format") else old.format if old else NumberFormat()
+    if old is None and number_format == NumberFormat():  # a new one looks like what it is made of, until told otherwise
+        number_format = measure_format(Measure(formula=text), model.schema, checked)
     made = FormulaField(
         id=new_id, name=name, text=text, description=_text(sent, "description"), folder=_text(sent, "folder"),
         format=number_format, total=_text(sent, "total") or "again",

@@ -16,7 +16,7 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.chart.question import to_query
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
 from veduta.core.formula.complete import call_around, complete
 from veduta.core.formula.functions import Level, registry
@@ -226,7 +226,7 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]]) -> dict[s
         bend = 46 if same else (end[0] - start[0]) / 2
         curve = f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]} {end[0]},{end[1]}"
         words = each["check"].words if each["check"] else "does not match"
-        poor = not each["check"] or min(each["check"].left.share, each["check"].right.share) < 0.5
+        poor = not each["check"] or each["check"].share < 0.5
         lines.append({
             "curve": curve, "x": round((start[0] + end[0]) / 2) + (36 if same else 0), "y": round((start[1] + end[1]) / 2) - 4,
             "words": words, "anchor": each["anchor"], "poor": poor, "title": f"{each['left']} and {each['right']}: {words}",
@@ -299,6 +299,7 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
         "model": there,
         "revision": found.model_revision,
         "formula": formula,
+        "number_format": formula.format if formula else NumberFormat(),
         "text": text,
         "name": formula.name if formula else request.GET.get("name", "")[:200],
         "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
