@@ -15,11 +15,10 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
-from veduta.demo.model import load_model
+from veduta.demo.model import load_model, save_new
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets import refreshing
@@ -93,7 +92,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     dataset.refresh_from_db()
     load_tables(analyst, folder, rows, say)
     say("Making charts and a dashboard …")
-    charts = {name: _save(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
+    charts = {name: save_new(analyst, dataset, name, definition) for name, definition in demo_charts(dataset).items()}
     made = _dashboard(analyst, dataset, charts)
     say("Joining the tables in a model and working out its formulas …")
     load_model(analyst, folder)
@@ -227,11 +226,6 @@ def demo_charts(dataset: Dataset) -> dict[str, ChartDefinition]:
             show=[revenue], by=[ids["Region"]], split={"field": ids["Sailing date"], "grain": "year"}, kind="crosstab"
         ),
     }  # fmt: skip
-
-
-def _save(user: User, dataset: Dataset, name: str, definition: ChartDefinition) -> Chart:
-    chart = create_chart(user, dataset, definition, name)
-    return save_chart(user, chart, definition, name, 0)
 
 
 PLACES = (

@@ -15,6 +15,7 @@ from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
@@ -80,7 +81,7 @@ def load_model(user: User, folder: Path) -> None:
     sailings = change_model(user, sailings, "save_path", path, sailings.model_revision)
     _stock(user)
     model = model_of(sailings)
-    charts = {name: _save(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()}
+    charts = {name: save_new(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()}
     charts["Passengers counted so far"] = _counted(user)
     _dashboard(user, sailings, charts)
 
@@ -213,7 +214,8 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     }  # fmt: skip
 
 
-def _save(user: User, dataset: Dataset, name: str, definition: ChartDefinition):
+def save_new(user: User, dataset: Dataset, name: str, definition: ChartDefinition) -> Chart:
+    """A new chart, saved for everybody."""
     chart = create_chart(user, dataset, definition, name)
     return save_chart(user, chart, definition, name, 0)
 
@@ -229,7 +231,7 @@ def _counted(user: User):
             "title": "Counted so far, as it stood at the end of each month",
         }
     )  # fmt: skip
-    return _save(user, counts, "Passengers counted so far", definition)
+    return save_new(user, counts, "Passengers counted so far", definition)
 
 
 PLACES = (

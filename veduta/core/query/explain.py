@@ -62,11 +62,7 @@ def _table(model: Model, home: str, query: Query) -> str:
     }
     lookups = [model.table_name(each.table) for each in model.reach(home)[1] if each.table in brought]
     beside = f", with {' and '.join(lookups)} looked up beside each row" if lookups else ""
-    return f"{_said(model, home)}: {model.rows_of(home):,} rows{beside}."
-
-
-def _said(model: Model, home: str) -> str:
-    return model.table_name(home)
+    return f"{model.table_name(home)}: {model.rows_of(home):,} rows{beside}."
 
 
 def _filtered(query: Query, model: Model, context: Context, home: str) -> list[str]:
@@ -79,7 +75,7 @@ def _filtered(query: Query, model: Model, context: Context, home: str) -> list[s
         reaches = engine._follows(filter_, home)
         words = in_sentence(filter_.words(model.schema))
         said.append(
-            f"{_said(model, home)}, only {words}: {left:,} rows left." if reaches else f"{_said(model, home)} is not narrowed by “{words}”."
+            f"{model.table_name(home)}, only {words}: {left:,} rows left." if reaches else f"{model.table_name(home)} is not narrowed by “{words}”."
         )  # fmt: skip
     return said
 
@@ -94,7 +90,7 @@ def _groups(query: Query, model: Model, groups: int) -> str:
 def _measure(measure: Measure, node: Checked, model: Model, query: Query) -> list[str]:
     name = measure_words(measure, model.schema)
     text = measure.formula or (model.schema[measure.field].formula if measure.field else "")
-    homes = [_said(model, home) for home in dict.fromkeys(_homes(node, model))]
+    homes = [model.table_name(home) for home in dict.fromkeys(_homes(node, model))]
     how = (
         f"{name}: {with_names(text, model.schema)}" if text and not name.startswith(with_names(text, model.schema)) else name
     )
