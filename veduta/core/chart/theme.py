@@ -31,6 +31,8 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
         "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
         "axisXQuantitative": {"domain": False, "labelOverlap": "greedy", "labelSeparation": 8},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
+        "axisXPoint": {"titleColor": tokens["muted"], "titleFontWeight": "normal"},
+        "rule": {"color": tokens["ink"]},
         "legend": {
             "labelColor": tokens["ink"],
             "labelFont": "Archivo",
