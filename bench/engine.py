@@ -15,13 +15,13 @@ from pathlib import Path
 
 import polars as pl
 
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Field, Kind
 from veduta.core.formula.measures import check_measure, with_ids
 from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
 from veduta.core.model.model import ColumnFacts, Model
 from veduta.core.query.answer import answer, context_for
 from veduta.core.query.filters import DatesFilter, MembershipFilter
-from veduta.core.query.grains import Grouping
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Query
 from veduta.demo.generate import routes, sailings, targets

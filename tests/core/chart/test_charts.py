@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from jsonschema import Draft7Validator
 
 from tests.core.support import context_of, sailings
+from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart, load_definition
 from veduta.core.chart.drawing import BUILDERS
@@ -21,7 +22,6 @@ from veduta.core.chart.sentence import default_title, sentence, sentence_text
 from veduta.core.chart.theme import DARK_COLOURS, themes
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
-from veduta.core.query.grains import Grain
 
 VEGA_LITE = Path(__file__).parents[3] / "node_modules/vega-lite/build/vega-lite-schema.json"
 FARE = {"field": "fare", "aggregate": "sum"}
@@ -147,7 +147,7 @@ class Drawings(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
     @given(
         st.sampled_from([k for k in ChartKind if k not in (ChartKind.TABLE, ChartKind.CROSSTAB, ChartKind.FIGURE)]),
-        st.sampled_from([*Grain, None]),
+        st.sampled_from([*grains_for(Kind.DATE), None]),
         st.sampled_from(["stacked", "grouped", "full"]),
         st.booleans(),
         st.integers(1, 2),

@@ -8,12 +8,12 @@ from typing import Any
 import polars as pl
 
 from tests.core.support import MemoryTable, context_of, field
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.measures import with_ids
 from veduta.core.query.answer import answer
-from veduta.core.query.grains import Grouping
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 

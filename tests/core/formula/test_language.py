@@ -106,6 +106,7 @@ LEAVES = st.one_of(
 def trees(inner):
     two = st.tuples(inner, inner)
     names = st.lists(NAMES, min_size=1, max_size=2).map(tuple)
+    dimensions = st.lists(st.tuples(NAMES, st.sampled_from(["", "month"])), min_size=1, max_size=2).map(tuple)
     return st.one_of(
         st.builds(Call, st.sampled_from(["+", "-", "*", "/", "^", "&", "=", "<>", "<=", "and", "or"]), two),
         st.builds(Call, st.sampled_from(["minus", "plus", "not", "is empty"]), st.tuples(inner)),
@@ -113,7 +114,8 @@ def trees(inner):
         st.builds(
             Call, st.just("sum"), st.lists(inner, max_size=2).map(tuple), where=st.one_of(st.none(), inner),
             along=st.lists(st.builds(Order, NAMES, st.booleans()), max_size=2).map(tuple), restart=st.one_of(st.just(()), names),
-            per=st.one_of(st.none(), st.builds(Grain, names, st.just(False)), st.just(Grain()), st.builds(Grain, names, st.just(True), st.booleans())),
+            per=st.one_of(st.none(), st.builds(Grain, dimensions, st.just(False)), st.just(Grain()), st.builds(Grain, dimensions, st.just(True), st.booleans())),
+            unfiltered=st.one_of(st.just(()), names),
         ),
     )  # fmt: skip
 

@@ -12,13 +12,13 @@ from unittest.mock import patch
 import polars as pl
 
 from tests.core.query.demo_model import model
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
 from veduta.core.query.answer import answer
 from veduta.core.query.cache import ResultCache
-from veduta.core.query.grains import Grouping
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 

@@ -5,6 +5,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.support import TODAY, context_of, sailings
+from veduta.core.calendar import DAY_PERIODS, Grain, Grouping, period_end, period_start, periods_between
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import (
     Context,
@@ -18,7 +19,6 @@ from veduta.core.query.filters import (
     dates_words,
     narrow,
 )
-from veduta.core.query.grains import PERIODS, Grain, Grouping, period_end, period_start, periods_between
 
 DAYS = st.dates(dt.date(1990, 1, 1), dt.date(2060, 12, 31))
 
@@ -125,7 +125,7 @@ class Relative(unittest.TestCase):
         self.assertEqual(self.bounds(TODAY, anchor="latest", count=1), (dt.date(2026, 10, 1), dt.date(2026, 10, 31)))
 
     @settings(max_examples=150, deadline=None)
-    @given(DAYS, st.sampled_from([grain.value for grain in PERIODS]), st.integers(1, 40), st.integers(0, 12))
+    @given(DAYS, st.sampled_from([grain.value for grain in DAY_PERIODS]), st.integers(1, 40), st.integers(0, 12))
     def test_bounds_hold_exactly_so_many_periods(self, day, unit, count, back):
         start, end = self.bounds(day, unit=unit, count=count, back=back)
         grain = Grain(unit)
@@ -185,7 +185,7 @@ class Words(unittest.TestCase):
 
 class Periods(unittest.TestCase):
     @settings(max_examples=150, deadline=None)
-    @given(DAYS, st.sampled_from(PERIODS))
+    @given(DAYS, st.sampled_from(DAY_PERIODS))
     def test_a_day_lies_in_its_period_and_periods_follow_each_other(self, day, grain):
         start = period_start(day, grain)
         end = period_end(start, grain)

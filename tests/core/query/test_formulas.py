@@ -13,12 +13,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.support import context_of, sailings
+from veduta.core.calendar import Grain, Grouping, period_start
 from veduta.core.formula.measures import with_ids
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tree import Call, Literal, Name, parse
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import DatesFilter, ListFilter
-from veduta.core.query.grains import Grain, Grouping, period_start
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 
@@ -171,11 +171,11 @@ class Slowly:
         return self.plain(node.function, [self.of_row(each, row, groups, scope) for each in node.arguments])
 
     def grain(self, node: Call, groups: tuple) -> tuple:
-        own = tuple(Grouping(field=n.text, grain="day" if n.text == "sailed" else None) for n in node.per.names)
+        own = tuple(Grouping(field=n.text, grain="day" if n.text == "sailed" else None) for n, _ in node.per.dimensions)
         if not node.per.shown:
             return own
         if node.per.less:
-            return tuple(g for g in groups if g.field not in {n.text for n in node.per.names})
+            return tuple(g for g in groups if g.field not in {n.text for n, _ in node.per.dimensions})
         return tuple(dict.fromkeys((*groups, *own)))
 
     def at_grain(self, node, groups, cell, scope, matched):
@@ -196,10 +196,12 @@ class Slowly:
         if _all_at_grain(argument):
             inner = tuple(dict.fromkeys((*groups, *(g for per in _pers(argument) for g in self.grain(per, groups)))))
             order = [g for g in inner if g not in groups]
+            # Cells without a date come last for the first value, and first for the last.
+            empty_first = node.function == "last"
             cells = sorted(
                 self.cells(matched, inner),
                 key=lambda c: (
-                    [(c[inner.index(g)] is None, c[inner.index(g)] or 0) for g in order]
+                    [((c[inner.index(g)] is None) != empty_first, c[inner.index(g)] or 0) for g in order]
                     if all(g.grain for g in order)
                     else 0
                 ),
@@ -326,13 +328,30 @@ class Slowly:
         return None if None in (now, before) else values[cells.index(cell)] - before
 
     def moving(self, node, groups, cell, scope):
+        """Of the calendar periods up to this one, from the group's first on; a count of no rows is 0."""
         cells, values = self.window(Call("moving", node.arguments[1:]), groups, cell, scope, True, True)
-        last = [
-            v
-            for v in values[max(0, cells.index(cell) - node.arguments[2].value + 1) : cells.index(cell) + 1]
-            if v is not None
-        ]
+        i = self.axis(groups)
+        there = dict(zip((c[i] for c in cells), values, strict=True))
+        dates = [c[i] for c in cells if c[i] is not None]
+        if cell[i] is None:
+            before = [*self._periods(min(dates), self.last(groups), groups[i].grain)] if dates else []
+            order = [*before, None]
+        else:
+            order = self._periods(min(dates), cell[i], groups[i].grain)
+        nothing = self.value(node.arguments[1], groups, ("nothing",) * len(groups), [])
+        last = [there.get(at, nothing) for at in order[-node.arguments[2].value :]]
+        last = [v for v in last if v is not None]
         return statistics.fmean(last) if last else None
+
+    def last(self, groups):
+        return max(each[self.axis(groups)] for each in self.cells(self.wide, groups) if each[self.axis(groups)] is not None)
+
+    def _periods(self, start, end, grain) -> list:
+        found = []
+        while start <= end:
+            found.append(start)
+            start = moved(start, grain, 1, grain)
+        return found
 
 
 def _plainly(node: Call) -> Call:

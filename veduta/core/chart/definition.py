@@ -9,11 +9,11 @@ from typing import Any, Literal
 from pydantic import Field as Attribute
 from pydantic import ValidationError
 
+from veduta.core.calendar import Grouping, grouping_for
 from veduta.core.data.fields import Aggregate, Frozen, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem, NewerDefinition
 from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
-from veduta.core.query.grains import Grouping, grouping_for
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Sort
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
 
+from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition, ChartKind, default_measure
 from veduta.core.chart.variations import measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
@@ -17,7 +18,6 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Table, parameter_value
 from veduta.core.query.filters import Filter, filter_adapter
-from veduta.core.query.grains import Grain, Grouping, grouping_for
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 

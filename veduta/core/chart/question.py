@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import Any
 
+from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
@@ -14,7 +15,6 @@ from veduta.core.data.fields import Schema
 from veduta.core.model.model import Model, Table
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
-from veduta.core.query.grains import Grain, period_words
 from veduta.core.query.query import Query, Result, Sort
 
 
@@ -110,7 +110,8 @@ def ask(
     notes = [*result.notes, *drawing.notes]
     notes += [f"The line is {name}: {text}." for name, text in picture.reference_words()]
     if result.unfinished:
-        grain = next(column.grouping.grain for column in result.dimensions if column.grouping.is_time_axis)
+        grains = [column.grouping.grain for column in result.dimensions if column.grouping.is_time_axis]
+        grain = max(grains, key=PERIODS.index)
         notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
     if own_kind_refused := (definition.kind and definition.kind is not kind):
         notes.append(why)
@@ -143,6 +144,6 @@ def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> l
         return []
     group = definition.groups[-1]
     if group.grain:
-        return [*range(1, 8 if group.grain is Grain.WEEKDAY else 13), None]
+        return [*PARTS[group.grain], None]
     values = table.facts(group.field).values or ()
     return [*sorted((typed(value, schema[group.field]) for value in values), key=str), None] if values else []

@@ -144,9 +144,8 @@ def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
         of = f" of {in_sentence(grouping_words(inner, schema))} in each {in_sentence(grouping_words(outer, schema))}"
     else:
         of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
-    count = f":{keep.parameter}" if keep.parameter else keep.count
-    rest = " with ties" * keep.ties + " and the others as one" * keep.rest
-    return f"{keep.end} {count}{of} by {in_sentence(measure_words(keep.by, schema))}{rest}"
+    rest = " with ties" * keep.ties + " and the others as one" * keep.rest + ", not counting empties" * (not keep.empties)
+    return f"{keep.end} {keep.count_words}{of} by {in_sentence(measure_words(keep.by, schema))}{rest}"
 
 
 def sort_words(sort: Sort, schema: Schema) -> str:

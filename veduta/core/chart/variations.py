@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Schema
-from veduta.core.query.grains import Grouping
 from veduta.core.query.measures import Measure, measure_words
 
 

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Any
 
+from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.points import points_filters
 from veduta.core.dashboard.definition import (
     Control,
     DashboardDefinition,
@@ -19,8 +21,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import DatesFilter, Filter, ListFilter, PointsFilter, RelativeFilter
-from veduta.core.query.grains import Grouping
+from veduta.core.query.filters import DatesFilter, Filter, ListFilter, RelativeFilter
 
 Choice = DatesChoice | ListChoice | ParameterChoice | None
 KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
@@ -77,13 +78,6 @@ def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset:
     return found.id if found else None
 
 
-def selection_filter(selection: Selection, source: ChartDefinition) -> PointsFilter:
-    """The selected marks as a filter on the rows of their own dataset."""
-    return PointsFilter(
-        groups=source.groups[: len(selection.points[0])], points=selection.points, exclude=selection.mode == "leave_out"
-    )
-
-
 def filters_for_block(
     block_id: str,
     chart: ChartDefinition,
@@ -120,7 +114,13 @@ def _follow_selection(
 ) -> None:
     definition, source_schema = source
     groups = []
-    made = selection_filter(selection, definition)
+    made = next(iter(points_filters(definition, selection.points, selection.mode == "leave_out")), None)
+    if made is None:
+        return
+    if made.rest and definition.dataset != chart.dataset:
+        # Which values were gathered is known only in the selection's own dataset.
+        found.not_followed.append(source_schema[made.rest.field].name)
+        return
     for group in made.groups:
         field = source_schema[group.field]
         own = matching_field(field.id, field.name, field.kind, definition.dataset, chart.dataset, schema)

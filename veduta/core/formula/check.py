@@ -20,19 +20,29 @@ MOST_ARGUMENTS = 500
 
 @dataclass(frozen=True)
 class Per:
-    """A grain: fields, dates by day; `shown` adds the chart's dimensions, or with `less` those but the fields and periods."""
+    """A grain: fields, each with a period if it is a date grouped by one ("" is a date's day, a date-time's moment).
 
-    fields: tuple[str, ...] = ()
+    `shown` adds the chart's dimensions, or with `less` those but the fields and periods; with `inside` it is the dimensions
+    of wherever the value stands. Filters on the fields `without` do not count."""
+
+    dimensions: tuple[tuple[str, str], ...] = ()
     shown: bool = False
     less: bool = False
     periods: tuple[str, ...] = ()
+    inside: bool = False
+    without: frozenset[str] = frozenset()
+
+    @property
+    def fields(self) -> set[str]:
+        return {name for name, _ in self.dimensions}
 
 
 @dataclass(frozen=True)
 class Checked:
     """A node that fits: its kind (None is a bare `empty`), level and arguments (None where an optional one is left out).
 
-    `field` is the id of a field, `value` what a constant is."""
+    `field` is the id of a field, `value` what a constant is. `unlimited` contains a parameter set to no limit: as a
+    condition it narrows nothing. A count of rows knows the fields that the rest of its formula aggregates, `beside` it."""
 
     kind: Kind | None
     at: Span = attribute(compare=False)
@@ -46,13 +56,15 @@ class Checked:
     restart: tuple[str, ...] = ()
     where: Checked | None = None
     per: Per | None = None
+    unlimited: bool = False
+    beside: frozenset[str] | None = None
 
     @property
     def fields(self) -> set[str]:
         """The ids of all fields the formula reads."""
         found = {self.field} if self.field else set()
         found |= {name for name, _ in self.along} | set(self.restart)
-        found |= set(self.per.fields) if self.per else set()
+        found |= self.per.fields if self.per else set()
         inner = [*self.arguments, self.where]
         return found.union(*(argument.fields for argument in inner if argument))
 
@@ -198,8 +210,8 @@ class Checker:
                 f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.", **place,
                 hint=_instead(function.name),
             )  # fmt: skip
-        if node.per is not None or node.where is not None:
-            word = "per" if node.per is not None else "where"
+        if node.per is not None or node.where is not None or node.unfiltered:
+            word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
             raise FormulaProblem(
                 f"“{word}” belongs to aggregates such as sum(…).", **place, hint=f"Take “{word}” out, or use the step Group."
             )

@@ -105,6 +105,14 @@ class Function:
     """Whether a window starts anew, if it is not told otherwise, for each value of the chart's other dimensions."""
     looks_back: bool = False
     """Whether a window may look behind the shown period."""
+    by_period: bool = False
+    """Whether a window that looks back counts the periods of a time axis, also those without rows."""
+    counts: bool = False
+    """Whether over no rows an aggregate is 0, not empty."""
+    ordered: bool = False
+    """Whether an aggregate depends on the order of the rows, which `along` says, or else the table's own date."""
+    handles_empties: bool = False
+    """Whether it gives a value of its own where an argument is empty."""
     repeats: int = 0
     """How many of the last arguments may be given again and again, as a group."""
     operator: bool = False

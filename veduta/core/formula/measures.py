@@ -12,9 +12,8 @@ from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.formula.check import Checked, Checker, Per, find_field, nearest, quoted
 from veduta.core.formula.functions import Function, Level, registry
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tree import Call, Grain, Literal, Name, Node, Parameter, parse
+from veduta.core.formula.tree import PERIODS, Call, Grain, Literal, Name, Node, Parameter, parse
 
-PERIODS = ("year", "quarter", "month", "week", "day")
 COMPARING = ("=", "<>", "<", "<=", ">", ">=", "in", "between")
 MANY = (Level.AGGREGATE, Level.WINDOW, Level.TIME)
 
@@ -34,7 +33,7 @@ parsed = lru_cache(maxsize=2_000)(parse)
 def check_measure(text: str, schema: Schema, parameters: Parameters | None = None) -> Checked:
     """The checked formula of a model or chart: of a row or of many. Raises FormulaProblem with the place."""
     try:
-        return MeasureChecker(schema, parameters or {}).check(parsed(text))
+        return with_beside(MeasureChecker(schema, parameters or {}).check(parsed(text)))
     except RecursionError:
         raise FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.") from None
 
@@ -65,7 +64,8 @@ class MeasureChecker(Checker):
             raise FormulaProblem(
                 f":{node.name} holds several values.", **place, hint=f"Use it as a list: … in (:{node.name})."
             )
-        return Checked(found.kind, node.at, constant=True, value=found.values[0] if found.values else None)
+        value = found.values[0] if found.values else None
+        return Checked(found.kind, node.at, constant=True, value=value, unlimited=found.values is None)
 
     def _find(self, node: Name) -> Field | None:
         if node.text.startswith("#"):
@@ -106,7 +106,7 @@ class MeasureChecker(Checker):
             )  # fmt: skip
         self.within.append(field.id)
         try:
-            inner = self.check(parsed(field.formula))
+            inner = with_beside(self.check(parsed(field.formula)))
         except FormulaProblem as problem:
             raise FormulaProblem(
                 f"The formula “{field.name}” does not work: {problem.message}", start=node.at.start, end=node.at.end, hint=problem.hint
@@ -118,14 +118,27 @@ class MeasureChecker(Checker):
     def _call(self, node: Call) -> Checked:
         if node.function in COMPARING:
             node = replace(node, arguments=tuple(self._spread(node)))
-            if any(self._unlimited(argument) for argument in node.arguments):
-                return Checked(Kind.YES_NO, node.at, constant=True, value=True)
-        if node.per is not None and node.function in registry():
+        if (node.per is not None or node.unfiltered) and node.function in registry():
             return self._at_grain(node)
-        found = super()._call(node)
-        if found.function.name == "sum":
+        found = self._limited(super()._call(node))
+        if found.function and found.function.name == "sum":
             found = self._stock(found)
         return found
+
+    def _limited(self, found: Checked) -> Checked:
+        """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned round;
+        beside “and” it drops out, “or” holds with it."""
+        function, arguments = found.function, [argument for argument in found.arguments if argument]
+        if function is None or not any(argument.unlimited for argument in arguments):
+            return found
+        if function.name == "and":
+            limited = [argument for argument in arguments if not argument.unlimited]
+            return limited[0] if limited else arguments[0]
+        if function.handles_empties:
+            return found
+        if found.kind is Kind.YES_NO:
+            return Checked(Kind.YES_NO, found.at, constant=True, value=True, unlimited=True)
+        return replace(found, unlimited=True)
 
     def _spread(self, node: Call) -> Iterator[Node]:
         """The arguments, a parameter of several values in a list as its values."""
@@ -141,27 +154,37 @@ class MeasureChecker(Checker):
         found = self.parameters.get(node.name) if isinstance(node, Parameter) else None
         return found.values if found else None
 
-    def _unlimited(self, node: Node) -> bool:
-        found = self.parameters.get(node.name) if isinstance(node, Parameter) else None
-        return found is not None and found.values is None
-
     def _at_grain(self, node: Call) -> Checked:
-        inner = self.check(replace(node, per=None))
+        inner = self.check(replace(node, per=None, unfiltered=()))
         if inner.level not in MANY:
+            word = "per" if node.per is not None else "unfiltered"
             raise FormulaProblem(
-                "“per” belongs to aggregates such as sum(…).", start=node.name_at.start, end=node.name_at.end,
-                hint="Write it behind an aggregate: sum(…) per (…).",
+                f"“{word}” belongs to aggregates such as sum(…).", start=node.name_at.start, end=node.name_at.end,
+                hint=f"Write it behind an aggregate: sum(…) {word} (…).",
             )  # fmt: skip
-        return Checked(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=self._grain(node.per))
+        per = self._grain(node.per) if node.per is not None else Per(shown=True)
+        per = replace(per, without=frozenset(super(MeasureChecker, self)._name(name).field for name in node.unfiltered))
+        return Checked(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=per)
 
     def _grain(self, grain: Grain) -> Per:
-        fields, periods = [], []
-        for name in grain.names:
+        dimensions, periods = [], []
+        for name, unit in grain.dimensions:
             if grain.less and not name.quoted and name.text.lower() in PERIODS and self._find(name) is None:
                 periods.append(name.text.lower())
-            else:
-                fields.append(super()._name(name).field)
-        return Per(tuple(fields), grain.shown, grain.less, tuple(periods))
+                continue
+            found = super()._name(name)
+            self._check_period(found, unit, name)
+            dimensions.append((found.field, unit))
+        return Per(tuple(dimensions), grain.shown, grain.less, tuple(periods))
+
+    def _check_period(self, found: Checked, unit: str, name: Name) -> None:
+        fits = {Kind.DATE: PERIODS[:-1], Kind.DATETIME: PERIODS}.get(found.kind, ())
+        if unit and unit not in fits:
+            what = f"no {unit}s" if fits else "no periods: it is not a date"
+            raise FormulaProblem(
+                f"“{self.schema[found.field].name}” has {what}.", start=name.at.start, end=name.at.end,
+                hint=f"Write one of {', '.join(fits)}." if fits else "Name the field without trunc(…).",
+            )  # fmt: skip
 
     def _refuse_level(self, function: Function, node: Call) -> None:
         place = {"start": node.name_at.start, "end": node.name_at.end}
@@ -169,6 +192,8 @@ class MeasureChecker(Checker):
             raise FormulaProblem(
                 "“where” belongs to aggregates such as sum(…).", **place, hint="Elsewhere use if(test, value)."
             )
+        if function.ordered and node.along and not node.restart:
+            return
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
@@ -233,9 +258,32 @@ class MeasureChecker(Checker):
         day = next((other for other in self.schema if other.table == field.table and other.kind.is_date), None)
         if day is None:
             return found
-        grained = Checked(found.kind, found.at, level=Level.GRAIN, arguments=(found,), per=Per((day.id,), shown=True))
+        grained = Checked(
+            found.kind, found.at, level=Level.GRAIN, arguments=(found,), per=Per(((day.id, "day"),), shown=True, inside=True)
+        )
         over = registry()[field.over_dates]
         return Checked(found.kind, found.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
+
+
+def with_beside(node: Checked) -> Checked:
+    """The formula with its counts of rows knowing which fields the rest of it aggregates."""
+    counts = {"count_rows"}
+
+    def aggregated(each: Checked) -> set[str]:
+        if each.function is not None and each.function.level is Level.AGGREGATE:
+            return set() if each.function.name in counts else each.fields
+        return set().union(*(aggregated(argument) for argument in (*each.arguments, each.where) if argument))
+
+    def placed(each: Checked, beside: frozenset[str]) -> Checked:
+        if each.function is not None and each.function.name in counts and each.beside is None:
+            each = replace(each, beside=beside)
+        arguments = tuple(argument and placed(argument, beside) for argument in each.arguments)
+        where = each.where and placed(each.where, beside)
+        return (
+            replace(each, arguments=arguments, where=where) if (arguments, where) != (each.arguments, each.where) else each
+        )
+
+    return placed(node, frozenset(aggregated(node)))
 
 
 class _Given(Literal):
@@ -275,7 +323,8 @@ def names_in(node: Node) -> Iterator[Name]:
         yield from names_in(node.where)
     yield from (order.name for order in node.along)
     yield from node.restart
-    yield from node.per.names if node.per else ()
+    yield from (name for name, _ in node.per.dimensions) if node.per else ()
+    yield from node.unfiltered
 
 
 def parameters_in(text: str) -> set[str]:

@@ -35,7 +35,7 @@ class _Writer:
             return self._name(node)
         if node.function in BINDING:
             return self._operator(node)
-        if node.function == "coalesce" and len(node.arguments) == 1 and node.per is not None:
+        if node.function == "coalesce" and len(node.arguments) == 1 and (node.per is not None or node.unfiltered):
             return f"({self.write(node.arguments[0])}){self._suffixes(node)}"
         inside = ", ".join(self.write(argument) for argument in node.arguments)
         if node.where is not None:
@@ -86,10 +86,14 @@ class _Writer:
             text += f" restart ({', '.join(map(self._name, node.restart))})"
         if node.per is not None:
             text += f" per ({self._grain(node.per)})"
+        if node.unfiltered:
+            text += f" unfiltered ({', '.join(map(self._name, node.unfiltered))})"
         return text
 
     def _grain(self, grain: Grain) -> str:
-        names = ", ".join(map(self._name, grain.names))
+        names = ", ".join(
+            f"trunc({self._name(name)}, '{unit}')" if unit else self._name(name) for name, unit in grain.dimensions
+        )
         if not grain.shown:
             return names
         return f"shown except {names}" if grain.less else ", ".join(filter(None, ["shown", names]))

@@ -13,6 +13,7 @@ from lark.exceptions import UnexpectedInput, VisitError
 from veduta.core.formula.problems import FormulaProblem, syntax_problem
 
 LONGEST = 5_000
+PERIODS = ("year", "quarter", "month", "week", "day", "hour")
 
 
 @dataclass(frozen=True)
@@ -55,9 +56,10 @@ class Order:
 
 @dataclass(frozen=True)
 class Grain:
-    """`per (…)`: the fields of a grain; `shown` adds the chart's own dimensions, or with `less` all but the fields."""
+    """`per (…)`: the fields of a grain, dates perhaps at a period (else ""); `shown` adds the chart's own dimensions, or
+    with `less` all but the fields."""
 
-    names: tuple[Name, ...] = ()
+    dimensions: tuple[tuple[Name, str], ...] = ()
     shown: bool = False
     less: bool = False
 
@@ -72,6 +74,7 @@ class Call:
     along: tuple[Order, ...] = ()
     restart: tuple[Name, ...] = ()
     per: Grain | None = None
+    unfiltered: tuple[Name, ...] = ()
     at: Span = field(default=Span(), compare=False)
     name_at: Span = field(default=Span(), compare=False)
 
@@ -186,15 +189,8 @@ class _Builder(Transformer):
     @v_args(meta=True)
     def call(self, meta, parts):
         word, values, where, *suffixes = parts
-        given: dict[str, Any] = {}
-        for key, value in suffixes:
-            if key in given:
-                span = _span(meta)
-                raise FormulaProblem(f"“{key}” is given twice.", start=span.start, end=span.end, hint="Take one out.")
-            given[key] = value
-        return Call(
-            word.lower(), tuple(values or ()), where=where, at=_span(meta), name_at=_token_span(word), **given
-        )  # fmt: skip
+        given = _given(suffixes, meta)
+        return Call(word.lower(), tuple(values or ()), where=where, at=_span(meta), name_at=_token_span(word), **given)
 
     def along(self, orders):
         return ("along", orders)
@@ -204,11 +200,14 @@ class _Builder(Transformer):
 
     @v_args(meta=True)
     def bracket_per(self, meta, parts):
-        node, grain = parts
-        return Call("coalesce", (node,), per=grain or Grain(), at=_span(meta), name_at=node.at)
+        node, *suffixes = parts
+        return Call("coalesce", (node,), at=_span(meta), name_at=node.at, **_given(suffixes, meta))
 
     def per(self, grain):
         return ("per", grain or Grain())
+
+    def unfiltered(self, names):
+        return ("unfiltered", names)
 
     def orders(self, *orders):
         return orders
@@ -219,14 +218,42 @@ class _Builder(Transformer):
     def names(self, *names):
         return names
 
-    def grain(self, names):
-        return Grain(names)
+    def dimensions(self, *dimensions):
+        return dimensions
 
-    def shown_grain(self, names=()):
-        return Grain(names, shown=True)
+    def dimension(self, name):
+        return (name, "")
 
-    def shown_except(self, names):
-        return Grain(names, shown=True, less=True)
+    def truncated(self, word, name, text):
+        unit = text[1:-1]
+        if word.lower() != "trunc" or unit not in PERIODS:
+            raise FormulaProblem(
+                "“per” takes fields, and periods of dates.",
+                start=word.start_pos,
+                end=text.end_pos + 1,
+                hint=f"Write trunc(date, '…') with {', '.join(PERIODS)}, or make a formula of the row and name it here.",
+            )
+        return (name, unit)
+
+    def grain(self, dimensions):
+        return Grain(dimensions)
+
+    def shown_grain(self, dimensions=()):
+        return Grain(dimensions, shown=True)
+
+    def shown_except(self, dimensions):
+        return Grain(dimensions, shown=True, less=True)
+
+
+def _given(suffixes, meta: Any) -> dict[str, Any]:
+    """What is written behind a call's brackets, each once."""
+    given: dict[str, Any] = {}
+    for key, value in suffixes:
+        if key in given:
+            span = _span(meta)
+            raise FormulaProblem(f"“{key}” is given twice.", start=span.start, end=span.end, hint="Take one out.")
+        given[key] = value
+    return given
 
 
 def _name(token) -> Name:

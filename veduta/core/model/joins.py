@@ -67,7 +67,7 @@ def check_join(model: Model, join: Join) -> JoinCheck:
                 model.schema[field_id(table, own)].kind,
                 model.schema[field_id(join.right if left else join.left, other)].kind,
             )
-            columns.append(comparable(pl.col(own), *kinds, key.grain).alias(f"k{i}"))
+            columns.append(comparable(pl.col(own), *kinds, key.grain, model.schema.fiscal_month).alias(f"k{i}"))
         names = list(dict.fromkeys(key.left if left else key.right for key in join.keys))
         counted.append(model.tables[table].scan(names).select(columns).group_by(pl.all()).agg(n=pl.len()))
     a, b = pl.collect_all(counted)

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 import polars as pl
 
+from veduta.core.calendar import Grain, start_expression
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import Profile
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -22,7 +23,6 @@ from veduta.core.formula.problems import FormulaProblem
 from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
 from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, table_of
 
-STEPS = {"year": "1y", "quarter": "1q", "month": "1mo", "week": "1w", "day": "1d"}
 FORMULA = "formula"
 ROW = "__row"
 """Asked for like a field, the number of a record in its table, from 1."""
@@ -73,6 +73,7 @@ class _Kept:
     reaches: dict[str, tuple[dict[str, Source], list[Lookup]]] = attribute(default_factory=dict)
     unique: dict[Any, bool] = attribute(default_factory=dict)
     facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
+    same_dates: dict[str, set[str]] = attribute(default_factory=dict)
 
 
 class Model:
@@ -188,7 +189,7 @@ class Model:
                 self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
             else:
                 named = [
-                    _at_grain(pl.col(name), grain).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
+                    _at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]  # fmt: skip
                 found = (
                     rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
@@ -226,6 +227,34 @@ class Model:
             f"No row has fields of {said} at once.", start=at.at.start if at else 0, end=at.at.end if at else 0,
             hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
         )  # fmt: skip
+
+    def rows_counted(self, beside: Iterable[str], names: Iterable[str]) -> str:
+        """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all the
+        fields of the count's condition; else one that has these. Raises FormulaProblem if there is none."""
+        try:
+            usual = [self.home_of(set(beside)), ""] if beside else [""]
+        except FormulaProblem:
+            usual = [""]
+        wanted = self._plain_fields(names)
+        for home in usual:
+            if all(name in self.reach(home)[0] for name in wanted):
+                return home
+        return self.home_of(set(names))
+
+    def same_dates(self, name: str) -> set[str]:
+        """The date fields that joins equate with one, itself included."""
+        if name not in self._kept.same_dates:
+            pairs = [
+                {field_id(join.left, key.left), field_id(join.right, key.right)}
+                for join in self.definition.joins for key in join.keys
+            ]  # fmt: skip
+            found, before = {name}, 0
+            while len(found) > before:
+                before = len(found)
+                found = found.union(*(pair for pair in pairs if pair & found))
+            dates = {each for each in found if each in self.schema and self.schema[each].kind.is_date}
+            self._kept.same_dates[name] = dates | {name}
+        return self._kept.same_dates[name]
 
     def table_name(self, table: str) -> str:
         return self.schema.tables.get(table) or "the first table"
@@ -378,7 +407,8 @@ class _Rows:
             if source.same not in there:
                 late.append(name)
                 continue
-            rows = rows.with_columns(_at_grain(pl.col(source.same), source.grain).alias(name))
+            value = _at_grain(pl.col(source.same), source.grain, self.model.schema.fiscal_month)
+            rows = rows.with_columns(value.alias(name))
             there.add(name)
         return rows, late
 
@@ -391,8 +421,8 @@ class _Rows:
         left, right = [], []
         for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):
             x, y = schema[a].kind, schema[b].kind
-            left.append(comparable(pl.col(a), x, y, grain))
-            right.append(comparable(pl.col(cut(b)), y, x, grain).alias(f"__key{i}"))
+            left.append(comparable(pl.col(a), x, y, grain, schema.fiscal_month))
+            right.append(comparable(pl.col(cut(b)), y, x, grain, schema.fiscal_month).alias(f"__key{i}"))
         other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls(
             [f"__key{i}" for i in range(len(right))]
         )
@@ -404,13 +434,14 @@ class _Rows:
         )
 
 
-def _at_grain(column: pl.Expr, grain: str) -> pl.Expr:
-    return column.cast(pl.Date).dt.truncate(STEPS[grain]) if grain else column
+def _at_grain(column: pl.Expr, grain: str, fiscal_month: int) -> pl.Expr:
+    return start_expression(column.cast(pl.Date), Grain(grain), fiscal_month) if grain else column
 
 
-def comparable(column: pl.Expr, own: Kind, other: Kind, grain: str) -> pl.Expr:
+def comparable(column: pl.Expr, own: Kind, other: Kind, grain: str, fiscal_month: int = 1) -> pl.Expr:
+    """A key's values so that those of both sides can be compared."""
     if grain:
-        return _at_grain(column, grain)
+        return _at_grain(column, grain, fiscal_month)
     if own is other:
         return column
     if own.is_number and other.is_number:

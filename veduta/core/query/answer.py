@@ -3,11 +3,22 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Schema
+from veduta.core.calendar import (
+    PERIODS,
+    Grain,
+    Grouping,
+    group_expression,
+    independent,
+    period_end,
+    period_start,
+)
+from veduta.core.data.fields import Kind, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
@@ -26,16 +37,17 @@ from veduta.core.query.filters import (
     RelativeFilter,
     ValuesFilter,
     grouping_words,
+    in_sentence,
     narrow,
     typed,
     value_words,
 )
-from veduta.core.query.grains import Grain, Grouping, group_expression, period_end, period_start
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.places import Place, key_of
-from veduta.core.query.query import Column, Query, Result, Sort
+from veduta.core.query.query import Column, Query, Rest, Result, Sort
 
-OTHER, ALIGNED = "Other", "__aligned"
+ALIGNED, REST = "__aligned", "rest"
+REST_NAMES = ("Other", "All others", "Everything else")
 
 
 def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
@@ -44,7 +56,7 @@ def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
     for field in schema:
         if field.kind.is_date and (highest := table.facts(field.id).highest):
             latest[field.id] = dt.date.fromisoformat(str(highest)[:10])
-    return Context(today, latest)
+    return Context(today, latest, schema.fiscal_month)
 
 
 def answer(query: Query, table: Table, schema: Schema, context: Context) -> Result:
@@ -57,31 +69,35 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
 
 
 class _Answer:
-    """One question on its way through the steps."""
+    """One question on its way through the steps. `groups` are the dimensions shown, each once; `place` leaves out those that
+    follow from another one, as a year does from the month beside it."""
 
     def __init__(self, query: Query, model: Model, context: Context) -> None:
         self.query, self.model, self.schema, self.context = query, model, model.schema, context
         self.notes: list[str] = []
-        self.rest = ""
         self.dropped = False
         filters, self.conditions = settled(query.filters, model, context)
         self.keep = settled_keep(query.keep, model) if query.groups else None
         self.nodes = [self._node(measure) for measure in query.measures]
-        self.groups = tuple(dict.fromkeys(query.groups))  # one that stands there twice is worked out once
-        self.place = Place(self.groups)
+        self.groups = tuple(dict.fromkeys(query.groups))
+        self.place = _place_of(self.groups)
         self.keys = [key_of(group) for group in self.groups]
-        self.engine = Engine(model, filters, context, self.groups)
+        self.engine = Engine(model, filters, context, self.place.groups)
+        self.engine.conditions = tuple((self._node(each.measure), each) for each in self.conditions)
+        self.gathered: _Gathered | None = None
 
     def _node(self, measure: Measure) -> Checked:
         return measure_node(measure, self.schema, self.model.parameters)
 
     def result(self) -> Result:
         query, engine = self.query, self.engine
-        at_once = [*self.nodes, *(self._node(each.measure) for each in self.conditions)]
+        at_once = [*self.nodes, *(node for node, _ in engine.conditions)]
         aligned = self._node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
         at_once += [aligned] if aligned else []
         ranked = [self._node(measure) for measure in self._ranked_here()]
-        engine.gather((node, self.place) for node in [*at_once, *ranked] or [measure_node(Measure(), self.schema, {})])
+        ordering = [node for group in self.groups if (node := engine.sort_node(group))]
+        wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
+        engine.gather((node, self.place) for node in wanted)
         home = engine.home(at_once[0], self.place) if at_once else ""
         cells = engine.cells[self.place]
         cells.frame = (
@@ -89,14 +105,9 @@ class _Answer:
             if not query.groups
             else self._with_rows(home)
         )
-        for condition in self.conditions:
-            column = engine.column(self._node(condition.measure), self.place)
-            cells.frame = cells.frame.filter(_between(pl.col(column), condition))
         names = [engine.column(node, self.place) for node in self.nodes]
-        if aligned:
-            column = pl.col(engine.column(aligned, self.place))
-            cells.frame = cells.frame.with_columns(column.alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
-        frame = self._kept(cells.frame, names)
+        frame = self._shown(aligned)
+        frame = self._kept(frame, names)
         self.context.check_wanted()
         rows_read = int(frame["rows"].fill_null(0).sum())
         totals = self._totals(frame, names)
@@ -115,7 +126,8 @@ class _Answer:
             rows_read=rows_read,
             rows_there=self.model.rows_of(home),
             groups=groups,
-            unfinished=_unfinished(query, found, self.context),
+            unfinished=_unfinished(query, found, self.model, self.context),
+            rest=self.gathered and self.gathered.rest,
             notes=[*self.notes, *engine.notes],
         )
 
@@ -129,17 +141,33 @@ class _Answer:
             else frame.with_columns(rows=pl.lit(0))
         )
 
+    def _shown(self, aligned: Checked | None) -> pl.DataFrame:
+        """The cells that the filters on groups let pass, with all dimensions."""
+        engine = self.engine
+        passes = engine.passing(self.place)
+        start = engine.column(aligned, self.place) if aligned else ""
+        for column in filter(None, [engine.sort_node(group) for group in self.groups]):
+            engine.column(column, self.place)
+        frame = engine.cells[self.place].frame
+        if passes:
+            frame = frame.filter(pl.col(passes))
+        if start:
+            frame = frame.with_columns(pl.col(start).alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
+        values = engine._coarser(list(self.groups), self.place, [key_of(group) for group in self.place.groups])
+        return frame.with_columns(value.alias(key) for value, key in zip(values, self.keys, strict=True))
+
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         axis = self.engine.axis(self.place) if self.query.aligned else None
         keys = [ALIGNED if group == axis else key_of(group) for group in self.query.groups]
         dimensions = [pl.col(key).alias(f"d{i}") for i, key in enumerate(keys)]
-        return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)))
+        rest = [REST] if self.gathered else []
+        return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)), *rest)
 
-    def _total_engine(self, frame: pl.DataFrame, narrowed: bool) -> Engine:
+    def _total_engine(self, frame: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
         """Works values out of fewer dimensions, over these cells of the chart."""
         return Engine(
-            self.model, self.engine.filters, self.context, self.groups,
-            kept=frame.select(self.keys), finer=self.engine, narrowed=narrowed,
+            self.model, self.engine.filters, self.context, self.place.groups,
+            kept=frame.select(self.keys), finer=self.engine, narrowed=narrowed, ranks=ranks,
         )  # fmt: skip
 
     # Keep.
@@ -165,7 +193,7 @@ class _Answer:
             ranked = frame.with_columns(by=self._column_in(self.engine, self._node(keep.by), self.place, frame))
             within = [other for other in self.keys if other != key] if keep.of == "within" else []
         else:
-            totals = self._total_engine(frame, self.dropped)
+            totals = self._total_engine(frame, self.dropped, ranks=True)
             place = Place((group,))
             totals.gather([(self._node(keep.by), place)])
             column = totals.column(self._node(keep.by), place)
@@ -175,36 +203,48 @@ class _Answer:
         kept = frame.join(best.select(on), on=on, how="semi", nulls_equal=True)
         dropped = frame.join(best.select(on), on=on, how="anti", nulls_equal=True)
         if keep.rest and dropped.height:
-            return pl.concat([kept, self._rest(dropped, names, position)], how="diagonal_relaxed")
+            return pl.concat([kept, self._gather_rest(kept, dropped, names, position)], how="diagonal_relaxed")
         self.dropped = self.dropped or bool(dropped.height)
         return kept
 
-    def _rest(self, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
+    def _gather_rest(self, kept: pl.DataFrame, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
         """All that was not kept as one value, worked out anew from its rows. Of windows only shares are given: they add up."""
-        group = self.groups[position]
-        if self.schema[group.field].kind is not Kind.TEXT:
-            raise DefinitionProblem("Only values of text can be gathered in “Other”.", hint="Keep without the others.")
+        group, key = self.groups[position], self.keys[position]
+        values = (
+            {str(value).casefold() for value in self.engine.cells[self.place].frame[key].unique()}
+            if not group.grain
+            else set()
+        )
+        free = [name for name in REST_NAMES if name.casefold() not in values]
+        said = free[0] if free else f"{REST_NAMES[0]} ({dropped[key].n_unique():,})"
+        self.gathered = _Gathered(position, Rest(f"d{self.query.groups.index(group)}", said), kept, dropped)
         engine = self._total_engine(dropped, True)
-        place = Place(tuple(each for i, each in enumerate(self.groups) if i != position))
+        place = _place_of(tuple(each for each in self.groups if each != group))
         engine.gather((node, place) for node in self.nodes)
-        keys = [key_of(each) for each in place.groups]
+        keys = [key_of(each) for each in place.shown]
         windows = {name: node for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
         anew = [
             pl.col(engine.column(node, place)).alias(name)
             for name, node in zip(names, self.nodes, strict=True) if name not in windows
         ]  # fmt: skip
-        found = engine.cells[place].frame.select(*keys, *anew)
+        found = self._with_keys(engine, place).select(*keys, *anew)
         summed = [pl.col("rows").sum()]
         for name, node in windows.items():
             is_share = node.function is not None and node.function.name == "share"
             adds_up = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
             summed.append((adds_up if is_share else pl.lit(None, dtype=dropped.schema[name])).alias(name))
         if keys:
-            found = found.join(dropped.group_by(keys).agg(summed), on=keys, how="left", nulls_equal=True)
+            found = found.join(dropped.group_by(keys).agg(summed), on=keys, how="inner", nulls_equal=True)
         else:
             found = pl.concat([found, dropped.select(summed)], how="horizontal")
-        self.rest = OTHER
-        return found.with_columns(pl.lit(OTHER).alias(self.keys[position])).select(*self.keys, *names, "rows")
+        none = pl.lit(None, dtype=dropped.schema[key]).alias(key)
+        return found.with_columns(none, pl.lit(True).alias(REST)).select(*self.keys, *names, "rows", REST)
+
+    def _with_keys(self, engine: Engine, place: Place) -> pl.DataFrame:
+        """A place's cells with all the dimensions it shows, also those that follow from another."""
+        values = engine._coarser(list(place.shown), place, [key_of(group) for group in place.groups])
+        keys = [key_of(group) for group in place.shown]
+        return engine.cells[place].frame.with_columns(v.alias(key) for v, key in zip(values, keys, strict=True))
 
     def _column_in(self, engine: Engine, node: Checked, place: Place, frame: pl.DataFrame) -> pl.Series:
         """A value for the rows of a frame that holds the place's cells."""
@@ -215,12 +255,41 @@ class _Answer:
     # Totals.
 
     def _totals(self, frame: pl.DataFrame, names: list[str]) -> dict[tuple[int, ...], pl.DataFrame]:
-        wanted = self.query.totals
+        rules = [total_of(measure, self.schema) for measure in self.query.measures]
+        for measure, node, rule in zip(self.query.measures, self.nodes, rules, strict=True):
+            if self.query.totals and rule in ("sum", "mean") and not (node.kind is None or node.kind.is_number):
+                raise DefinitionProblem(
+                    f"The {rule} of “{measure_words(measure, self.schema)}” cannot be a total: it holds {node.kind.words} values.",
+                    hint="Choose another rule for its totals.",
+                )
+        gathered = self.gathered
+        if gathered is None:
+            return self._totals_over(frame, frame, self.query.totals, names, rules, self.dropped)
+        dimension = self.groups[gathered.position]
+        apart = [kept for kept in self.query.totals if dimension in [self.query.groups[i] for i in kept]]
+        behind = pl.concat([gathered.kept.select(self.keys), gathered.dropped.select(self.keys)])
+        others = [kept for kept in self.query.totals if kept not in apart]
+        found = self._totals_over(behind, frame, others, names, rules, self.dropped)
+        main = self._totals_over(gathered.kept, frame.filter(~pl.col(REST).fill_null(False)), apart, names, rules, True)
+        rests = {kept: tuple(i for i in kept if self.query.groups[i] != dimension) for kept in apart}
+        rest = self._totals_over(
+            gathered.dropped, frame.filter(pl.col(REST)), list(dict.fromkeys(rests.values())), names, rules, True
+        )
+        for kept in apart:
+            lines = rest[rests[kept]].with_columns(pl.lit(True).alias(REST))
+            found[kept] = pl.concat([main[kept], lines], how="diagonal_relaxed")
+        return {kept: found[kept] for kept in self.query.totals}
+
+    def _totals_over(
+        self, cells: pl.DataFrame, shown: pl.DataFrame, wanted: Iterable[tuple[int, ...]], names: list[str], rules: list[str],
+        narrowed: bool,
+    ) -> dict[tuple[int, ...], pl.DataFrame]:  # fmt: skip
+        """Totals over these cells of the chart, which are shown as the rows of `shown`."""
+        wanted = tuple(wanted)
         if not wanted:
             return {}
-        rules = [total_of(measure, self.schema) for measure in self.query.measures]
-        engine = self._total_engine(frame, self.dropped)
-        places = {kept: Place(tuple(dict.fromkeys(self.query.groups[i] for i in kept))) for kept in wanted}
+        engine = self._total_engine(cells, narrowed)
+        places = {kept: _place_of(tuple(dict.fromkeys(self.query.groups[i] for i in kept))) for kept in wanted}
         again = [
             (node, place)
             for place in places.values()
@@ -230,16 +299,18 @@ class _Answer:
         for place in places.values():
             engine.want(place, engine.home(self.nodes[0], place) if self.nodes else "")
         engine.gather(again)
-        return {kept: self._total(engine, frame, names, rules, kept, place) for kept, place in places.items()}
+        return {kept: self._total(engine, shown, names, rules, kept, place, narrowed) for kept, place in places.items()}
 
     def _total(
-        self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place
-    ):
-        keys = [key_of(group) for group in place.groups]
+        self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place,
+        narrowed: bool,
+    ) -> pl.DataFrame:  # fmt: skip
+        keys = [key_of(group) for group in place.shown]
         columns = [
             engine.column(node, place) if rule == "again" else "" for node, rule in zip(self.nodes, rules, strict=True)
         ]
-        found = engine.cells[place].frame.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in enumerate(columns) if c))
+        found = self._with_keys(engine, place)
+        found = found.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in enumerate(columns) if c))
         shown = [
             (pl.when(pl.col(name).count() > 0).then(getattr(pl.col(name), rule)()) if rule != "none" else pl.lit(None, dtype=frame.schema[name])).alias(f"m{i}")
             for i, (name, rule) in enumerate(zip(names, rules, strict=True)) if rule != "again"
@@ -248,7 +319,7 @@ class _Answer:
             found = found.join(frame.group_by(keys).agg(shown), on=keys, how="left", nulls_equal=True)
         elif shown:
             found = pl.concat([found, frame.select(shown)], how="horizontal")
-        if self.dropped and keys:
+        if narrowed and keys:
             found = found.join(frame.select(keys).unique(), on=keys, how="semi", nulls_equal=True)
         dimensions = (pl.col(key_of(self.query.groups[i])).alias(f"d{i}") for i in kept)
         found = found.select(*dimensions, *(f"m{i}" for i in range(len(names))))
@@ -265,38 +336,44 @@ class _Answer:
         return self._sort().measure or (self.query.measures[0] if self.query.measures else Measure())
 
     def _sorted(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
+        """The rows in order: the first dimension as the sort says, the others by their own order. Empties come last in
+        each, and what was not kept after them."""
         if not self.keys:
             return frame
         if self.query.aligned:
             return frame.sort([ALIGNED, *self.keys], nulls_last=True)
-        sort, keys = self._sort(), self.keys
-        first, others = keys[0], [False] * (len(keys) - 1)
-        last = [pl.col(first) == OTHER] if self.rest and self.query.keep_group == 0 else []
-        down = [False] * len(last)
-        own = self.schema[self.query.groups[0].field].sort_by
-        if sort.by == "measure" or (sort.by == "name" and own and not self.query.groups[0].grain):
-            by_field = sort.by == "name"
-            measure = Measure(field=own, aggregate=Aggregate.MIN) if by_field else self._sort_measure()
-            frame = frame.with_columns(order=self._order(frame, measure, names))
-            return frame.sort(
-                [*last, pl.col(first).is_null(), "order", *keys],
-                descending=[*down, False, sort.descending, False, *others],
-                nulls_last=True,
-            )
+        by: list[tuple[pl.Expr, bool]] = []
+        for i, group in enumerate(self.groups):
+            if self.gathered and self.gathered.position == i:
+                by.append((pl.col(REST).fill_null(False), False))
+            if i == 0:
+                frame, first = self._first_order(frame, names)
+                by += first
+            elif node := self.engine.sort_node(group):
+                frame = frame.with_columns(self._column_in(self.engine, node, self.place, frame).alias(f"__order{i}"))
+                by.append((pl.col(f"__order{i}"), False))
+            by.append((pl.col(self.keys[i]), i == 0 and self._sort().by in ("name", "time") and self._sort().descending))
+        return frame.sort([each for each, _ in by], descending=[down for _, down in by], nulls_last=True)
+
+    def _first_order(self, frame: pl.DataFrame, names: list[str]) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:
+        """What the first dimension is sorted by, besides its values."""
+        sort, group, first = self._sort(), self.groups[0], pl.col(self.keys[0])
+        if sort.by == "measure":
+            frame = frame.with_columns(__order=self._order(frame, self._sort_measure(), names))
+            return frame, [(first.is_null(), False), (pl.col("__order"), sort.descending)]
         if sort.by == "own":
-            field, grain = self.schema[self.query.groups[0].field], self.query.groups[0].grain
-            values = [typed(value, field, grain) for value in sort.values]
-            place = pl.DataFrame({first: pl.Series(values, dtype=frame[first].dtype), "order": range(len(values))}).unique(
-                first
+            values = [typed(value, self.schema[group.field], group.grain) for value in sort.values]
+            place = pl.DataFrame(
+                {self.keys[0]: pl.Series(values, dtype=frame[self.keys[0]].dtype), "__order": range(len(values))}
             )
-            frame = frame.join(place, on=first, how="left")
-            return frame.sort([*last, "order", *keys], descending=[*down, False, False, *others], nulls_last=True)
-        if frame[first].dtype == pl.String:
-            folded = [pl.col(first).str.to_lowercase(), *keys]
-            return frame.sort(
-                [*last, *folded], descending=[*down, sort.descending, sort.descending, *others], nulls_last=True
-            )
-        return frame.sort([*last, *keys], descending=[*down, sort.descending, *others], nulls_last=True)
+            frame = frame.join(place.unique(self.keys[0]), on=self.keys[0], how="left")
+            return frame, [(pl.col("__order"), False)]
+        if node := self.engine.sort_node(group):
+            frame = frame.with_columns(__order=self._column_in(self.engine, node, self.place, frame))
+            return frame, [(first.is_null(), False), (pl.col("__order"), sort.descending)]
+        if frame[self.keys[0]].dtype == pl.String:
+            return frame, [(first.str.to_lowercase(), sort.descending)]
+        return frame, []
 
     def _order(self, frame: pl.DataFrame, measure: Measure, names: list[str]) -> pl.Series:
         """The measure by which the first dimension is sorted, for each row."""
@@ -304,10 +381,10 @@ class _Answer:
             shown = next((i for i, other in enumerate(self.query.measures) if other.same_number(measure)), None)
             if shown is not None:
                 return frame[names[shown]]
-        if len(self.keys) == 1 and self._sort().by == "measure":
+        if len(self.keys) == 1:
             return self._column_in(self.engine, self._node(measure), self.place, frame)
-        place = Place(self.query.groups[:1])
-        engine = self._total_engine(frame, self.dropped)
+        place = Place(self.groups[:1])
+        engine = self._total_engine(frame, self.dropped, ranks=True)
         node = self._node(measure)
         engine.gather([(node, place)])
         column = engine.column(node, place)
@@ -327,9 +404,20 @@ class _Answer:
         return found or ["No rows pass all the filters."]
 
 
-def _between(value: pl.Expr, condition: MeasureFilter) -> pl.Expr:
-    low = value >= condition.low if condition.low is not None else value.is_not_null()
-    return low & (value <= condition.high) if condition.high is not None else low
+@dataclass(frozen=True)
+class _Gathered:
+    """What became of a dimension (its position) whose values were not all kept: the cells kept, and those gathered."""
+
+    position: int
+    rest: Rest
+    kept: pl.DataFrame
+    dropped: pl.DataFrame
+
+
+def _place_of(groups: tuple[Grouping, ...]) -> Place:
+    """The place of these dimensions: those that follow from another one are shown only."""
+    own = independent(groups)
+    return Place(own, outer=groups if own != groups else None)
 
 
 def settled(filters: tuple[Filter, ...], model: Model, context: Context) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
@@ -345,8 +433,20 @@ def settled(filters: tuple[Filter, ...], model: Model, context: Context) -> tupl
             members.append(filter_)
         elif filter_ is not None:
             rows.append(filter_)
-    found = [_members(filter_, tuple(rows), model, context) for filter_ in members]
+    plain = tuple(filter_ for filter_ in rows if not getattr(filter_, "rest", None))
+    found = [_members(filter_, plain, model, context) for filter_ in members]
+    rows = [_with_kept(filter_, plain, model, context) for filter_ in rows]
     return (*rows, *found), groups
+
+
+def _with_kept(filter_: Filter, others: tuple[Filter, ...], model: Model, context: Context) -> Filter:
+    """Marks among which what was gathered is selected, with the values that were not gathered worked out."""
+    rest = getattr(filter_, "rest", None)
+    if rest is None:
+        return filter_
+    asked = _with_parameters(rest, model)
+    kept = _members(asked, others, model, context).found if asked else pl.Series([], dtype=pl.Null)
+    return filter_.model_copy(update={"kept": kept})
 
 
 def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
@@ -358,11 +458,25 @@ def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
         plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
         return filter_.model_copy(update={"values": plain, "parameter": ""})
     changes: dict[str, Any] = {}
+    unlimited = False
     for end in ("low", "high"):
         if name := getattr(filter_, f"{end}_parameter", ""):
-            values = _parameter(name, model).values
-            changes |= {end: float(values[0]) if values else None, f"{end}_parameter": ""}
-    return filter_.model_copy(update=changes) if changes else filter_
+            value = _number_of(name, model)
+            unlimited = unlimited or value is None
+            changes |= {end: value, f"{end}_parameter": ""}
+    filter_ = filter_.model_copy(update=changes) if changes else filter_
+    narrows = getattr(filter_, "low", None) is not None or getattr(filter_, "high", None) is not None
+    if isinstance(filter_, MembershipFilter):
+        return _with_members_asked(filter_, unlimited and not narrows, model)
+    return None if unlimited and not narrows else filter_
+
+
+def _with_members_asked(filter_: MembershipFilter, unlimited: bool, model: Model) -> MembershipFilter | None:
+    """A membership without the conditions that say no limit; None if it had no others."""
+    asked = bool(filter_.keep or filter_.measure)
+    keep = settled_keep(filter_.keep, model)
+    filter_ = filter_.model_copy(update={"keep": keep, "measure": None if unlimited else filter_.measure})
+    return None if asked and not (filter_.keep or filter_.measure) else filter_
 
 
 def _parameter(name: str, model: Model) -> ParameterValue:
@@ -373,14 +487,24 @@ def _parameter(name: str, model: Model) -> ParameterValue:
     return model.parameters[name]
 
 
+def _number_of(name: str, model: Model) -> float | None:
+    """What a parameter is set to, a number; None is no limit."""
+    found = _parameter(name, model)
+    if not found.kind.is_number:
+        raise DefinitionProblem(
+            f":{name} holds a {found.kind.words}, and a number is needed here.", where=name, hint="Choose another parameter."
+        )
+    return float(found.values[0]) if found.values else None
+
+
 def settled_keep(keep: Keep | None, model: Model) -> Keep | None:
     """What to keep with its parameter's value; None if that is no limit."""
     if keep is None or not keep.parameter:
         return keep
-    values = _parameter(keep.parameter, model).values
-    if values is None:
+    value = _number_of(keep.parameter, model)
+    if value is None:
         return None
-    return keep.model_copy(update={"count": min(max(int(values[0]), 1), 10_000), "parameter": ""})
+    return keep.model_copy(update={"count": int(min(max(value, 1), 10_000)), "parameter": ""})
 
 
 def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context) -> ValuesFilter:
@@ -389,16 +513,17 @@ def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model
     own = (*filter_.filters, *(others if filter_.follows else ()), *([condition] if condition else []))
     measures = (filter_.keep.by,) if filter_.keep else (filter_.measure,) if filter_.measure else ()
     field = model.schema[filter_.field]
-    group = Grouping(field=field.id, grain=Grain.DAY if field.kind.is_date else None)
+    grain = filter_.grain or {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(field.kind)
+    group = Grouping(field=field.id, grain=grain)
     query = Query(
         groups=(group,),
         measures=measures,
         filters=own,
-        keep=filter_.keep and filter_.keep.model_copy(update={"rest": False}),
+        keep=filter_.keep and filter_.keep.model_copy(update={"rest": False, "of": "by"}),
         limit=10_000_000,
     )
     found = _Answer(query, model, context).result().frame["d0"]
-    return ValuesFilter(field=field.id, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
+    return ValuesFilter(field=field.id, grain=grain, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
 
 
 def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[Column]:
@@ -424,37 +549,49 @@ def _best(ranked: pl.DataFrame, keep: Keep, key: str, within: list[str], name: s
     """The rows that are kept by their value in "by", overall or `within` each group; ties at the edge go to the first in
     order unless ties are kept, and are said."""
     ranked = ranked.filter(pl.col("by").is_not_null())
+    if not keep.empties:
+        ranked = ranked.filter(pl.col(key).is_not_null())
     ranked = ranked.sort(
         [*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True
     )
     over = {"partition_by": within} if within else {"partition_by": pl.lit(1)}
+    count = pl.lit(keep.count)
+    if keep.percent:
+        # At least one, and never a part of one: 10% of 25 are 3.
+        count = (pl.len().over(**over) * min(keep.count, 100) / 100 - 1e-9).ceil().clip(1)
     places = ranked.with_columns(
         __row=pl.int_range(pl.len()).over(**over),
         __rank=pl.col("by").rank("min", descending=keep.end == "top").over(**over),
+        __count=count,
     )
-    with_ties = places.filter(pl.col("__rank") <= keep.count)
-    kept = with_ties if keep.ties else places.filter(pl.col("__row") < keep.count)
+    with_ties = places.filter(pl.col("__rank") <= pl.col("__count"))
+    kept = with_ties if keep.ties else places.filter(pl.col("__row") < pl.col("__count"))
     if tied := with_ties.height - kept.height:
         notes.append(f"{tied:,} more of {name} tie{'s' * (tied == 1)} with the last one kept.")
-    elif keep.ties and (more := int((with_ties["__row"] >= keep.count).sum())):
+    elif keep.ties and (more := int((with_ties["__row"] >= with_ties["__count"]).sum())):
         notes.append(f"{more:,} more of {name} {'is' if more == 1 else 'are'} kept because of ties.")
+    if kept[key].null_count() and kept.height < ranked.height:
+        notes.append(f"An empty {in_sentence(name)} is among those kept.")
     return kept
 
 
-def _unfinished(query: Query, found: pl.DataFrame, context: Context) -> dt.date | None:
+def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Context) -> dt.date | None:
     """The last day with data, where the latest period shown goes on after it."""
-    place = next((i for i, group in enumerate(query.groups) if group.is_time_axis), None)
-    if place is None or not found.height or (last := found[f"d{place}"].max()) is None:
+    periods = [(i, group) for i, group in enumerate(query.groups) if group.is_time_axis]
+    if not periods or not found.height or query.aligned:
         return None
-    group = query.groups[place]
-    latest = context.latest.get(group.field)
+    place, group = max(periods, key=lambda each: (each[1].field == periods[0][1].field, PERIODS.index(each[1].grain)))
+    last, dates = found[f"d{place}"].max(), model.same_dates(group.field)
+    latest = max((context.latest[name] for name in dates if name in context.latest), default=None)
+    if last is None or latest is None or group.grain in (Grain.DAY, Grain.HOUR):
+        return None
     for filter_ in query.filters:
-        if isinstance(filter_, DatesFilter | RelativeFilter) and filter_.field == group.field:
+        if isinstance(filter_, DatesFilter | RelativeFilter) and filter_.field in dates:
             end = filter_.bounds(context)[1]
-            latest = min(latest, end) if latest and end else latest
-    if latest and group.grain is not Grain.DAY and period_start(latest, group.grain) == last:
-        return latest if latest < period_end(last, group.grain) else None
-    return None
+            end = end.date() if isinstance(end, dt.datetime) else end
+            latest = min(latest, end) if end else latest
+    unfinished = period_start(latest, group.grain, context.fiscal_month) == last and latest < period_end(last, group.grain)
+    return latest if unfinished else None
 
 
 def group_values(

@@ -9,26 +9,31 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import reduce
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.calendar import (
+    PERIODS,
+    Days,
+    Grain,
+    Grouping,
+    common_days,
+    group_expression,
+    independent,
+    period_end,
+    period_start,
+    periods_between,
+)
+from veduta.core.data.fields import Aggregate, Kind
+from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per, operand_of
 from veduta.core.formula.compile import _Compiler
 from veduta.core.formula.functions import Level, Operand, Window
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.query.filters import (
-    DatesFilter,
-    PointsFilter,
-    RelativeFilter,
-)
-from veduta.core.query.grains import (
-    Grain,
-    Grouping,
-    group_expression,
-)
-from veduta.core.query.measures import Measure, measure_node
+from veduta.core.query.filters import EVER, MeasureFilter
+from veduta.core.query.measures import Measure, counted_tables, measure_node, measure_words
 from veduta.core.query.periods import At
 from veduta.core.query.places import COMBINE, Part, Periods, Place, key_of
 from veduta.core.query.reading import Reader, attached_name
@@ -36,8 +41,22 @@ from veduta.core.query.reading import Reader, attached_name
 LARGEST_WHOLE = 2**63 - 1
 
 
+@dataclass(frozen=True)
+class Order:
+    """How a window goes through the cells: the columns and which of them downwards, and the keys that are not parts in
+    which it starts anew."""
+
+    columns: tuple[str, ...] = ()
+    downwards: tuple[bool, ...] = ()
+    keys: tuple[str, ...] = ()
+
+
 class Engine(Reader):
-    """Works formulas out under some filters, over the cells of places."""
+    """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's groups, with
+    the formulas they judge by."""
+
+    conditions: tuple[tuple[Checked, MeasureFilter], ...] = ()
+    judging = False
 
     # Both walks.
 
@@ -92,13 +111,30 @@ class Engine(Reader):
 
     def home(self, node: Checked, place: Place) -> str:
         """The table whose rows a value is about; of a mere number, that of the dimensions."""
-        names = node.fields
-        if not names and node.level is Level.ROW:
-            names = {group.field for group in place.groups}
-        try:
-            return self.model.home_of(names, node) if names else ""
-        except FormulaProblem:
-            return next((home for home in self.model.tables if home in {self.schema[name].table for name in names}), "")
+        homes = counted_tables(node, self.model)
+        if not homes and (names := {group.field for group in place.groups}):
+            try:
+                return self.model.home_of(names, node)
+            except FormulaProblem:
+                homes = [self.schema[name].table for name in names]
+        return next((home for home in self.model.tables if home in homes), "")
+
+    def passing(self, place: Place) -> str:
+        """Whether the chart's groups pass the filters on them, as a column of their cells, perhaps in other periods; ""
+        where nothing is dropped. The filters themselves look at all groups."""
+        if not self.conditions or self.judging or place.groups != self.groups:
+            return ""
+        self.judging = True
+        passes = pl.lit(True)
+        for node, condition in self.conditions:
+            if node.kind is None or not node.kind.is_number:
+                name = measure_words(condition.measure, self.schema)
+                raise DefinitionProblem(
+                    f"“{name}” is not a number, so groups cannot be filtered by it.", hint="Choose a number, or filter rows."
+                )
+            passes &= condition.bounds_of(pl.col(self.column(node, place)))
+        self.judging = False
+        return self._put(passes.fill_null(False), place)
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
@@ -115,7 +151,7 @@ class Engine(Reader):
         argument = node.arguments[0] if node.arguments else None
         if argument is not None and argument.level is Level.GRAIN:
             return self._over_cells(node, argument, place)
-        home = self.model.home_of(node.fields, node)
+        home = counted_tables(node, self.model)[0]
         parts = {how: self._part(node, how, place, home) for how in node.function.parts or ("own",)}
         if self.gathering:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
@@ -125,14 +161,14 @@ class Engine(Reader):
             return pl.when(columns["count"] > 0).then(columns["sum"])
         if name == "mean":
             return pl.when(columns["count"] > 0).then(columns["sum"].cast(pl.Float64) / columns["count"])
-        if node.function.parts == ("count",):
-            reached = self._reached(home, place)
-            count = columns["count"].cast(pl.Int64)
-            return count.fill_null(0) if len(reached) == len(place.groups) else count
-        return columns.get("own", next(iter(columns.values())))
+        value = columns.get("own", next(iter(columns.values())))
+        if not node.function.counts:
+            return value
+        reached = self._reached(home, place)
+        return value.cast(pl.Int64).fill_null(0) if len(reached) == len(place.groups) else value.cast(pl.Int64)
 
     def _part(self, node: Checked, how: str, place: Place, home: str) -> Part:
-        key = (node.function.name if how == "own" else how, node.arguments, node.where, home)
+        key = (node.function.name if how == "own" else how, node.arguments, node.where, node.along, home)
         part = self.parts.get(key)
         if part is None:
             part = self.parts[key] = self._made_part(node, how, home, f"p{len(self.parts)}")
@@ -154,8 +190,11 @@ class Engine(Reader):
                 expression = pl.when(compiler.expression(node.where)).then(expression)
             elif argument is None:
                 return Part(name, "len", "", None, pl.len(), frozenset())
-        fields = frozenset().union(*(each.fields for each in (argument, node.where) if each))
+        order = self._order_of_rows(node, home)
+        fields = frozenset(name for name, _ in order).union(*(each.fields for each in (argument, node.where) if each))
         source = pl.col(column)
+        if order:
+            source = _sorted_by(source, order, node.function.name)
         if how == "count" and self._is_full(argument, node, home):
             return Part(name, "len", "", None, pl.len(), frozenset())
         if how == "sum":
@@ -169,6 +208,13 @@ class Engine(Reader):
             how = f"own:{node.function.name}"
         fields -= {name for each in attached for name in each.fields} - _outside(argument) - _outside(node.where)
         return Part(name, how, column, expression, aggregate, fields, tuple(attached))
+
+    def _order_of_rows(self, node: Checked, home: str) -> tuple[tuple[str, bool], ...]:
+        """By which fields an aggregate that depends on order looks at a table's rows: its own date, if not told."""
+        if not node.function.ordered or node.along:
+            return node.along
+        own = (field for field in self.schema if field.table == home and field.kind.is_date and not field.formula)
+        return tuple((field.id, False) for field in own)[:1]
 
     def _is_full(self, argument: Checked | None, node: Checked, home: str) -> bool:
         """Whether a field is known to have no empties, so that counting its values is counting rows."""
@@ -188,20 +234,21 @@ class Engine(Reader):
 
     def _at_grain(self, node: Checked, place: Place) -> pl.Expr:
         inner = node.arguments[0]
-        at = replace(place, groups=self._groups_of(node.per, place), outer=place.shown)
+        at = self.place_of(node.per, place)
         name = self.column(inner, at)
         keys = [key_of(group) for group in at.groups]
-        missing = [group for group in at.groups if group not in place.groups]
+        there = self._coarser(list(at.groups), place, [key_of(group) for group in place.groups], partly=True)
+        missing = [group for group, value in zip(at.groups, there, strict=True) if value is None]
         determined = {group: self._determined(inner, group, place) for group in missing}
         if self.gathering:
             return pl.lit(None, dtype=inner.kind.dtype if inner.kind else None)
-        own = [pl.col(key_of(g)) if g in place.groups else determined[g] for g in at.groups]
+        own = [determined[group] if value is None else value for group, value in zip(at.groups, there, strict=True)]
         other = self.cells[at].frame.select(*keys, name).drop_nulls([key_of(group) for group in missing])
         return self._looked_up(place, own, other, keys, name)
 
     def _determined(self, node: Checked, group: Grouping, place: Place) -> pl.Expr:
         """A dimension's value in cells that do not show it, where all their rows have the same."""
-        home = self.model.home_of(node.fields or {group.field}, node)
+        home = next(iter(counted_tables(node, self.model)), None) or self.model.home_of({group.field}, node)
         if not self.model.reaches(home, group.field, group.grain or ""):
             home = self.model.home_of({group.field})
         ends = []
@@ -234,29 +281,34 @@ class Engine(Reader):
 
     def _over_cells(self, node: Checked, argument: Checked, place: Place) -> pl.Expr:
         """An aggregate over the cells of a grain of its own, each once."""
-        groups = tuple(dict.fromkeys(g for per in _pers(argument) for g in self._groups_of(per, place)))
-        missing = tuple(group for group in place.groups if group not in groups)
-        at = Place((*missing, *groups), place.periods, outer=place.shown)
+        inner = [self.place_of(per, place) for per in _pers(argument)]
+        groups = independent((*place.groups, *(group for each in inner for group in each.groups)))
+        at = replace(
+            place, groups=groups, upto=None, unbroken=False, outer=place.shown,
+            whole=place.whole or all(each.whole for each in inner),
+            without=frozenset.intersection(*(each.without for each in inner)),
+        )  # fmt: skip
         name = self.column(argument, at)
         if node.where is not None:
             raise FormulaProblem(
                 "“where” looks at rows, and these are values of a grain.", start=node.where.at.start, end=node.where.at.end,
                 hint="Put the condition inside, or use if(test, value).",
             )  # fmt: skip
-        kind = node.kind.dtype if node.kind else None
         if self.gathering:
-            return pl.lit(None, dtype=kind)
+            return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         keys = [key_of(group) for group in place.groups]
-        frame = self.cells[at].frame.lazy()
+        own = self._coarser(list(place.groups), at, [key_of(group) for group in groups])
+        frame = self.cells[at].frame.with_columns(value.alias(key) for value, key in zip(own, keys, strict=True)).lazy()
         axis = self.axis(place)
         if place.upto and axis:
-            starts = self.cells[at].frame.lazy().select(key_of(axis)).unique().drop_nulls()
-            frame = self._exploded(frame, axis, place.upto, starts)
+            later = self.cells[at].frame.lazy().select(own[keys.index(key_of(axis))].alias("__later"))
+            frame = self._exploded(frame, axis, place.upto, later.unique().drop_nulls())
         rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
         value = pl.col(name)
-        order = [key_of(group) for group in at.groups if group not in place.groups]
-        if node.function.name in ("first", "last") and order:
-            value = value.sort_by(order, nulls_last=True)
+        if node.function.ordered:
+            named = [(key_of(g), down) for field, down in node.along for g in groups if g.field == field]
+            order = named or [(key_of(group), False) for group in groups if group not in place.groups]
+            value = _sorted_by(value, order, node.function.name) if order else value
         aggregate = node.function.build(Operand(value, argument.kind), *rest).alias("__value")
         found = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
         return self._looked_up(place, [pl.col(key) for key in keys], found, keys, "__value")
@@ -264,60 +316,95 @@ class Engine(Reader):
     # Windows.
 
     def _window(self, node: Checked, place: Place) -> pl.Expr:
-        function = node.function
-        axis = self.axis(place)
+        if self.for_totals and not self.ranks:
+            return self._window_total(node, place)
         for name in node.restart:
             if not any(group.field == name for group in place.groups):
                 self._not_shown(name, node)
-        if self.for_totals:
-            return self._window_total(node, place)
-        looks = function.looks_back and axis is not None and not node.along
-        at = self._widened(place, axis) if looks else place
-        operands = []
+        function, axis, at = node.function, self.axis(place), place
+        if axis is not None and not node.along and function.looks_back:
+            at = replace(self._widened(place, axis), unbroken=function.by_period)
+        values = []
         for argument in node.arguments:
-            if argument is None or argument.constant:
-                operands.append(argument and operand_of(argument, pl.lit(argument.value)))
-            else:
-                operands.append(operand_of(argument, pl.col(self.column(argument, at))))
-        order, ways = self._order(node, at, axis)
+            fixed = argument is None or argument.constant
+            values.append(pl.lit(argument.value if argument else None) if fixed else pl.col(self.column(argument, at)))
+        order = self._order(node, at, axis)
+        passes = self.passing(at)
         if self.gathering:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
-        keys = self.cells[at].keys
+        cells = self.cells[at]
+        seen = cells.frame
+        if passes and at.unbroken:  # a period that a filter dropped keeps its place and is empty
+            values = [
+                value if argument is None or argument.constant else pl.when(pl.col(passes)).then(value)
+                for value, argument in zip(values, node.arguments, strict=True)
+            ]
+        elif passes:
+            seen = seen.filter(pl.col(passes))
+        operands = [argument and operand_of(argument, value) for argument, value in zip(node.arguments, values, strict=True)]
         if node.restart:
             parts = [key_of(group) for group in at.groups if group.field in node.restart]
         else:
-            parts = [key for key in keys if key not in order] if function.restarts else []
-        frame = self.cells[at].frame
-        ordered = frame.sort(order, descending=ways, nulls_last=True, maintain_order=True) if order else frame
+            parts = [key for key in cells.keys if key not in order.keys] if function.restarts else []
+        # Cells that tie in the order stay in that of their names.
+        columns = [*order.columns, *(key for key in cells.keys if key not in order.columns)]
+        downwards = [*order.downwards, *[False] * (len(columns) - len(order.columns))]
+        if columns:
+            seen = seen.sort(columns, descending=downwards, nulls_last=True)
         name = f"v{len(self.columns)}"
         self.columns[name] = name
-        ordered = ordered.with_columns(function.build(*operands, window=Window((), False, tuple(parts))).alias(name))
-        self.cells[at].frame = (
-            frame.join(ordered.select(*keys, name), on=keys, how="left", nulls_equal=True, maintain_order="left")
-            if keys
-            else ordered
+        seen = seen.with_columns(function.build(*operands, window=Window((), False, tuple(parts))).alias(name))
+        if not cells.keys:
+            cells.frame = seen
+            return pl.col(name)
+        cells.frame = cells.frame.join(
+            seen.select(*cells.keys, name), on=cells.keys, how="left", nulls_equal=True, maintain_order="left"
         )
         if at == place:
             return pl.col(name)
-        return self._looked_up(place, [pl.col(key) for key in keys], self.cells[at].frame.select(*keys, name), keys, name)
+        keys = [pl.col(key) for key in cells.keys]
+        return self._looked_up(place, keys, cells.frame.select(*cells.keys, name), cells.keys, name)
 
-    def _order(self, node: Checked, at: Place, axis: Grouping | None) -> tuple[list[str], list[bool]]:
-        """The columns that a window runs along, and which of them downwards."""
+    def _order(self, node: Checked, at: Place, axis: Grouping | None) -> Order:
+        """The order in which a window goes through the cells: along the time axis, else the first dimension, or as it says.
+
+        Along a measure it goes through all that is shown."""
         if not node.along:
             first = axis or next(iter(at.groups), None)
-            return ([key_of(first)] if first else []), [False] * bool(first)
-        order, ways = [], []
+            groups = [group for group in at.groups if group == first or (axis and group.field == axis.field)]
+            groups.sort(key=lambda group: group != first)
+            ordered = [(column, False) for group in groups for column in self._order_columns(group, at)]
+            return Order(tuple(c for c, _ in ordered), tuple(d for _, d in ordered), tuple(map(key_of, groups)))
+        columns: list[tuple[str, bool]] = []
+        keys: list[str] = []
         for name, down in node.along:
-            keys = [key_of(group) for group in at.groups if group.field == name]
-            if not keys:
-                field = self.schema[name]
-                if field.role != "measure":
-                    self._not_shown(name, node)
-                measured = measure_node(Measure(field=name, aggregate=field.aggregate), self.schema, self.model.parameters)
-                keys = [self.column(measured, at)]
-            order += keys
-            ways += [down] * len(keys)
-        return order, ways
+            groups = [group for group in at.groups if group.field == name]
+            if groups:
+                columns += [(column, down) for group in groups for column in self._order_columns(group, at)]
+                keys += map(key_of, groups)
+                continue
+            field = self.schema[name]
+            if field.role != "measure":
+                self._not_shown(name, node)
+            measured = measure_node(Measure(field=name, aggregate=field.aggregate), self.schema, self.model.parameters)
+            columns.append((self.column(measured, at), down))
+            keys = [key_of(group) for group in at.groups]
+        return Order(tuple(c for c, _ in columns), tuple(d for _, d in columns), tuple(keys))
+
+    def _order_columns(self, group: Grouping, at: Place) -> list[str]:
+        """The columns in whose order a dimension's values stand: its sort field, if it has one, then itself."""
+        node = self.sort_node(group)
+        return [*([self.column(node, at)] if node else []), key_of(group)]
+
+    def sort_node(self, group: Grouping) -> Checked | None:
+        """The value of a dimension's sort field, the same wherever its value stands; None without one."""
+        field = self.schema[group.field]
+        if not field.sort_by or group.grain or field.sort_by not in self.schema:
+            return None
+        measure = Measure(field=field.sort_by, aggregate=Aggregate.MIN)
+        lowest = measure_node(measure, self.schema, self.model.parameters, any_kind=True)
+        per = Per(((group.field, ""),))
+        return Checked(lowest.kind, lowest.at, level=Level.GRAIN, arguments=(lowest,), per=per)
 
     def _not_shown(self, name: str, node: Checked) -> None:
         shown = ", ".join(self.schema[group.field].name for group in self.groups) or "none"
@@ -329,7 +416,7 @@ class Engine(Reader):
     def _window_total(self, node: Checked, place: Place) -> pl.Expr:
         """In a total there are no rows around: a share is of itself, everything else is empty."""
         empty = pl.lit(None, dtype=node.kind.dtype if node.kind else None)
-        if node.function.name != "share":
+        if node.function.name != "share" or node.restart:
             return empty
         value = self.value(node.arguments[-1], place)
         return empty if self.gathering else pl.when(value != 0).then(1.0)
@@ -340,46 +427,74 @@ class Engine(Reader):
         at = At(self, place, node)
         arguments = [
             operand_of(argument) if argument and (declared.options or declared.constant) else argument
-            for argument, declared in zip(node.arguments, node.function.takes, strict=True)
+            for argument, declared in zip(node.arguments, node.function.takes, strict=False)
         ]
         return node.function.build(at, *arguments)
 
     def _widened(self, place: Place, axis: Grouping) -> Place:
         """The same cells without the filters on their time axis."""
-        if place.periods or not any(self._is_on(filter_, axis.field) for filter_ in self.filters):
+        dates = self.model.same_dates(axis.field)
+        if place.periods or all(filter_.in_other_periods(dates) is filter_ for filter_ in self.filters):
             return place
         return replace(place, periods=Periods(axis.field))
 
-    def current(self, place: Place, node: Checked) -> Periods:
-        """The periods a place without a time axis stands for: those the chart shows, else what its date filter says.
+    def chart_axis(self) -> Grouping | None:
+        """The time axis of the chart, where this works out its totals."""
+        return self.axis(Place(self.groups)) if self.for_totals else None
 
-        Raises FormulaProblem if nothing says which."""
+    def current(self, place: Place, node: Checked) -> Periods:
+        """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date let
+        pass. Raises FormulaProblem if nothing says which."""
         if place.periods:
             return place.periods
-        if self.for_totals and (axis := next((group for group in self.groups if group.is_time_axis), None)):
+        if axis := self.chart_axis():
             starts = self.kept[key_of(axis)].drop_nulls().unique().sort().to_list()
             return Periods(axis.field, axis.grain, tuple(starts))
-        return self._filtered(node)
+        return self._filtered(place, node)
 
-    def _filtered(self, node: Checked) -> Periods:
-        ranges = [f for f in self.filters if isinstance(f, DatesFilter | RelativeFilter) and all(f.bounds(self.context))]
-        marks = [
-            f for f in self.filters
-            if isinstance(f, PointsFilter) and not f.exclude and len(f.groups) == 1 and f.groups[0].is_time_axis
-        ]  # fmt: skip
-        days = ranges[0].bounds(self.context) if ranges else None
-        if marks:
-            group = marks[0].groups[0]
-            starts = tuple(dt.date.fromisoformat(str(point[0])[:10]) for point in marks[0].points if point[0])
-            if days and ranges[0].field == group.field:
-                starts = tuple(s for s in starts if days[0] <= s <= days[1])
-            return Periods(group.field, group.grain, starts)
-        if days is None:
-            raise FormulaProblem(
-                f"{node.function.name} compares periods, and this question has no date.", start=node.at.start, end=node.at.end,
-                hint="Add a date to the dimensions, or a filter from one day to another.",
-            )  # fmt: skip
-        return Periods(ranges[0].field, Grain.DAY, None, days)
+    def _filtered(self, place: Place, node: Checked) -> Periods:
+        """What the filters on the first date that is filtered let pass together."""
+        filters = self._filters_at(place)
+        named = (name for filter_ in filters for name, _ in sorted(filter_.needs()))
+        for name in dict.fromkeys(name for name in named if self.schema[name].kind.is_date):
+            dates = self.model.same_dates(name)
+            ranges = [days for filter_ in filters if (days := filter_.days(dates, self.context)) is not None]
+            if ranges and (days := self._bounded(reduce(common_days, ranges), dates)) is not None:
+                grains = [grain for filter_ in filters if (grain := filter_.period_grain(dates))]
+                return self._as_periods(name, days, grains)
+        raise FormulaProblem(
+            f"{node.function.name} compares periods, and this question has no date.", start=node.at.start, end=node.at.end,
+            hint="Add a date to the dimensions, or a filter on one.",
+        )  # fmt: skip
+
+    def _bounded(self, days: list[Days], dates: set[str]) -> list[Days] | None:
+        """Ranges that are open at an end go as far as there are dates; None if they are open at both."""
+        first, last = (days[0][0], days[-1][1]) if days else (None, None)
+        if (first, last) == EVER:
+            return None
+        if first == EVER[0]:
+            lowest = [dt.date.fromisoformat(str(found)[:10]) for d in dates if (found := self.model.facts(d).lowest)]
+            first = min(lowest, default=EVER[0])
+        if last == EVER[1]:
+            last = max((self.context.latest[d] for d in dates if d in self.context.latest), default=self.context.today)
+        return common_days(days, [(first, last)]) if days else []
+
+    def _as_periods(self, name: str, days: list[Days], grains: list[Grain]) -> Periods:
+        """Ranges of days as periods of the finest grain that was chosen, where they are made up of such."""
+        grain = max(grains, key=PERIODS.index, default=None)
+        fiscal = self.schema.fiscal_month
+        if grain and all(
+            period_start(a, grain, fiscal) == a and period_end(period_start(b, grain, fiscal), grain) == b for a, b in days
+        ):
+            starts = [s for a, b in days for s in periods_between(a, period_start(b, grain, fiscal), grain)]
+            return Periods(name, grain, tuple(starts))
+        return Periods(name, Grain.DAY, None, tuple(days))
+
+
+def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: str) -> pl.Expr:
+    """A column in the order of others. Rows without a place in it are looked at only where there are no others."""
+    columns, downwards = zip(*order, strict=True)
+    return value.sort_by(columns, descending=list(downwards), nulls_last=function == "first", maintain_order=True)
 
 
 class _RowCompiler(_Compiler):

@@ -114,9 +114,8 @@ def _kept(query: Query, model: Model) -> tuple[str, ...]:
     if not query.keep:
         return ()
     keep = query.keep
-    count = f":{keep.parameter}" if keep.parameter else keep.count
     rest = "; the others are gathered in one and worked out from their rows" if keep.rest else "; the others are left out"
-    return (f"The {keep.end} {count} by {in_sentence(measure_words(keep.by, model.schema))}{rest}.",)
+    return (f"The {keep.end} {keep.count_words} by {in_sentence(measure_words(keep.by, model.schema))}{rest}.",)
 
 
 def _totals(query: Query, model: Model) -> tuple[str, ...]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Annotated, Any, Literal
@@ -14,30 +14,37 @@ from dateutil.relativedelta import relativedelta
 from pydantic import ConfigDict, TypeAdapter
 from pydantic import Field as Attribute
 
-from veduta.core.data.fields import Field, Frozen, Kind, Schema
-from veduta.core.errors import DefinitionProblem, Stopped
-from veduta.core.query.grains import (
+from veduta.core.calendar import (
     MONTHS,
+    PERIODS,
     STEPS,
     WEEKDAYS,
+    Days,
     Grain,
     Grouping,
     group_expression,
+    joined_days,
     period_end,
     period_start,
     period_words,
 )
+from veduta.core.data.fields import Field, Frozen, Kind, Schema
+from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.query.measures import Keep, Measure, measure_words
 
 Value = bool | int | float | str | None
+REST_POINT = "␟rest"
+"""Stands in a mark's point for the values that were not kept but gathered in one."""
 
 
 @dataclass(frozen=True)
 class Context:
-    """What an answer depends on besides the rows: today, and the latest date of each date field in all rows."""
+    """What an answer depends on besides the rows: today, the latest date of each date field in all rows that may be seen,
+    and the first month of the fiscal year."""
 
     today: dt.date
     latest: dict[str, dt.date] = attribute(default_factory=dict)
+    fiscal_month: int = 1
     stopped: Callable[[], bool] | None = attribute(default=None, compare=False)
     """Whether nobody waits for the answer any more; asked between two passes over the rows."""
 
@@ -53,11 +60,13 @@ class Context:
 
 def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
     """A value from JSON as the grouped column holds it. Raises DefinitionProblem if it cannot be one."""
-    if value is None:
-        return None
+    if value is None or value == REST_POINT:
+        return value
     try:
         if grain and grain.is_part:
             return int(value)
+        if grain and grain.needs_time:
+            return dt.datetime.fromisoformat(str(value))
         if grain:
             return dt.date.fromisoformat(str(value)[:10])
         if field.kind is Kind.DATE:
@@ -79,10 +88,14 @@ def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> 
     """A typed group value in words; empties are said as such."""
     if value is None:
         return "empty"
+    if value == REST_POINT:
+        return "what was gathered"
     if grain is Grain.WEEKDAY:
         return WEEKDAYS[int(value) - 1] if 1 <= int(value) <= 7 else str(value)
     if grain is Grain.MONTH_OF_YEAR:
         return MONTHS[int(value) - 1] if 1 <= int(value) <= 12 else str(value)
+    if grain is Grain.HOUR_OF_DAY:
+        return f"{int(value):02}:00"
     if grain:
         return period_words(value, grain)
     if isinstance(value, bool):
@@ -123,6 +136,67 @@ class _Filter(Frozen):
         """The same filter on another dataset's field."""
         return self.model_copy(update={"field": field})
 
+    def needs(self) -> set[tuple[str, str]]:
+        """The fields that a table must have to be narrowed, each with the grain that it must know it by ("" its days)."""
+        return {(self.field, "")}
+
+    def in_other_periods(self, dates: set[str]) -> _Filter | None:
+        """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not about
+        periods, so it holds there too."""
+        return self
+
+    def without(self, fields: frozenset[str]) -> _Filter | None:
+        """What is left of the filter where filters on these fields do not count."""
+        return None if self.field in fields else self
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        """The ranges of days of these dates that it lets pass; None if it is not about periods of them."""
+        return None
+
+    def period_grain(self, dates: set[str]) -> Grain | None:
+        """The grain of the periods of these dates that it chooses, if it does."""
+        return None
+
+
+EVER = (dt.date.min, dt.date.max)
+
+
+class _PeriodFilter(_Filter):
+    """A filter on a date that lets some periods pass."""
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(self.field, "year")}
+
+    def in_other_periods(self, dates: set[str]) -> _Filter | None:
+        return None if self.field in dates else self
+
+    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+        """The first and the last day or moment, both included; None leaves a side open."""
+        raise NotImplementedError
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        if self.field not in dates:
+            return None
+        first, last = self.bounds(context)
+        return [(first or EVER[0], last or EVER[1])]
+
+
+def _but(ranges: list[Days]) -> list[Days]:
+    """All days but those of some ranges."""
+    found, start = [], dt.date.min
+    for first, last in joined_days(ranges):
+        least = dt.timedelta(microseconds=1) if isinstance(first, dt.datetime) else dt.timedelta(days=1)
+        found.append((start, first - least))
+        start = last + least
+    return [*found, (start, dt.date.max)]
+
+
+def _days_of(values: Iterable[Any], grain: Grain) -> list[Days]:
+    """The days of periods that JSON names by their starts, joined."""
+    read = dt.datetime.fromisoformat if grain is Grain.HOUR else lambda value: dt.date.fromisoformat(value[:10])
+    starts = [read(str(value)) for value in values if value is not None]
+    return joined_days((start, period_end(start, grain)) for start in starts)
+
 
 class ListFilter(_Filter):
     """Rows whose value is among `values` (None is empty), or with `exclude` is not. With a `parameter` its values count
@@ -137,6 +211,22 @@ class ListFilter(_Filter):
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
         return _among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(self.field, self.grain or "")}
+
+    def in_other_periods(self, dates: set[str]) -> Filter | None:
+        """A part of dates (Saturdays) holds in every period; days and periods themselves give way."""
+        return None if self.field in dates and not (self.grain and self.grain.is_part) else self
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        if not self.period_grain(dates):
+            return None
+        found = _days_of(self.values, self.grain)
+        return _but(found) if self.exclude else found
+
+    def period_grain(self, dates: set[str]) -> Grain | None:
+        return self.grain if self.field in dates and self.grain in STEPS else None
 
     def words(self, schema: Schema) -> str:
         field = schema[self.field]
@@ -169,8 +259,7 @@ class RangeFilter(_Filter):
         column = pl.col(self.field)
         if not schema[self.field].kind.is_number:
             raise DefinitionProblem(f"“{schema[self.field].name}” is not a number.", where=self.field)
-        low = column >= self.low if self.low is not None else column.is_not_null()
-        return low & (column <= self.high) if self.high is not None else low
+        return between_bounds(column, self.low, self.high)
 
     def words(self, schema: Schema) -> str:
         name = schema[self.field].name
@@ -181,25 +270,40 @@ class RangeFilter(_Filter):
         return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
 
 
+def between_bounds(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
+    """Whether a number lies between two bounds, both included; an open side still wants a value."""
+    found = value >= low if low is not None else value.is_not_null()
+    return found & (value <= high) if high is not None else found
+
+
 def _number(value: float | None) -> str:
     return "" if value is None else f"{value:,.10g}"
 
 
-class DatesFilter(_Filter):
-    """Rows whose day lies between two days, both included; None leaves a side open."""
+class DatesFilter(_PeriodFilter):
+    """Rows whose day lies between two days, both included; None leaves a side open. With times of the day it goes from
+    one moment to another, both included."""
 
     kind: Literal["dates"] = "dates"
     start: dt.date | None = None
     end: dt.date | None = None
+    start_time: dt.time | None = None
+    end_time: dt.time | None = None
 
     def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
-        return self.start, self.end
+        return _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         return _between_days(self, schema, *self.bounds(context))
 
     def words(self, schema: Schema) -> str:
-        return f"{schema[self.field].name} {'in ' if self.start and self.end else ''}{dates_words(self.start, self.end)}"
+        ends = _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
+        said = dates_words(*ends, schema.fiscal_month)
+        return f"{schema[self.field].name} {'in ' if all(ends) else ''}{said}"
+
+
+def _at_time(day: dt.date | None, time: dt.time | None) -> dt.date | None:
+    return dt.datetime.combine(day, time.replace(tzinfo=None)) if day and time else day
 
 
 def _between_days(filter_: _Filter, schema: Schema, start: dt.date | None, end: dt.date | None) -> pl.Expr:
@@ -207,33 +311,39 @@ def _between_days(filter_: _Filter, schema: Schema, start: dt.date | None, end: 
     if not field.kind.is_date:
         raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
     found = column >= start if start else column.is_not_null()
-    if end and end < dt.date.max:
-        # A date-time belongs to its day up to the last moment before the next one.
-        found = found & ((column < end + dt.timedelta(days=1)) if field.kind is Kind.DATETIME else (column <= end))
-    return found
+    if end is None or end == dt.date.max:
+        return found
+    if isinstance(end, dt.datetime) or field.kind is Kind.DATE:
+        return found & (column <= end)
+    # A date-time belongs to its day up to the last moment before the next one.
+    return found & (column < end + dt.timedelta(days=1))
 
 
-def dates_words(start: dt.date | None, end: dt.date | None) -> str:
+def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 1) -> str:
     """A range of days as shortly as it can be said.
 
     >>> dates_words(dt.date(2026, 1, 1), dt.date(2026, 10, 31))
     'Jan 2026 to Oct 2026'
     """
+    timed = [isinstance(each, dt.datetime) for each in (start, end)]
+    said = [
+        each and period_words(each, Grain.MOMENT if with_time else Grain.DAY)
+        for each, with_time in zip((start, end), timed, strict=True)
+    ]
     if not start or not end:
-        day = period_words(start or end or dt.date.min, Grain.DAY)
-        return f"from {day}" if start else f"up to {day}" if end else "any day"
-    for grain in (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
-        if period_start(start, grain) == start and period_end(period_start(end, grain), grain) == end:
-            first, last = period_words(start, grain), period_words(period_start(end, grain), grain)
+        return f"from {said[0]}" if start else f"up to {said[1]}" if end else "any day"
+    for grain in () if any(timed) else (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
+        last = period_start(end, grain, fiscal_month)
+        if period_start(start, grain, fiscal_month) == start and period_end(last, grain) == end:
+            first, last = period_words(start, grain), period_words(last, grain)
             if first == last:
                 return first
             if grain is not Grain.QUARTER:
                 return f"{first} to {last}"
-    first, last = period_words(start, Grain.DAY), period_words(end, Grain.DAY)
-    return first if start == end else f"{first} to {last}"
+    return said[0] if start == end else f"{said[0]} to {said[1]}"
 
 
-class RelativeFilter(_Filter):
+class RelativeFilter(_PeriodFilter):
     """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier."""
 
     kind: Literal["relative"] = "relative"
@@ -248,25 +358,28 @@ class RelativeFilter(_Filter):
         grain = Grain(self.unit)
         step: relativedelta = STEPS[grain][1]
         try:
-            last = period_start(anchor, grain) - self.back * step
+            last = period_start(anchor, grain, context.fiscal_month) - self.back * step
             return last - (self.count - 1) * step, period_end(last, grain)
         except (ValueError, OverflowError):
-            return dt.date.min, dt.date.max
+            return EVER
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         return _between_days(self, schema, *self.bounds(context))
 
     def words(self, schema: Schema) -> str:
-        return f"{schema[self.field].name} in {self.period_words}"
+        return f"{schema[self.field].name} in {self.words_of_periods(schema.fiscal_month)}"
 
-    @property
-    def period_words(self) -> str:
+    def words_of_periods(self, fiscal_month: int = 1) -> str:
+        """Which periods, in words: "the last 2 fiscal years"."""
+        # Quarters of a fiscal year that begins with a calendar quarter are the calendar's.
+        own = {"year": fiscal_month != 1, "quarter": fiscal_month % 3 != 1}.get(self.unit, False)
+        unit = f"fiscal {self.unit}" if own else self.unit
         since = " up to today" if self.anchor == "today" else ""
         if self.count == 1 and self.back <= 1:
             which = ("today's" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
-            return f"{which} {self.unit}" + (since if self.back else "")
-        before = f", {self.back} {self.unit}{'s' * (self.back > 1)} back" if self.back else ""
-        return f"the last {self.count} {self.unit}{'s' * (self.count > 1)}{since}{before}"
+            return f"{which} {unit}" + (since if self.back else "")
+        before = f", {self.back} {unit}{'s' * (self.back > 1)} back" if self.back else ""
+        return f"the last {self.count} {unit}{'s' * (self.count > 1)}{since}{before}"
 
 
 class TextFilter(_Filter):
@@ -310,15 +423,54 @@ class EmptyFilter(_Filter):
 
 
 class PointsFilter(Frozen):
-    """Rows that belong to marks: each point is the marks' values of `groups`, in their order."""
+    """Rows that belong to marks: each point is the marks' values of `groups`, in their order. Where a chart gathered what
+    it did not keep, REST_POINT stands for all values but those of `rest`; `kept` are these, once they are worked out."""
 
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
     kind: Literal["points"] = "points"
     groups: tuple[Grouping, ...] = Attribute(min_length=1, max_length=10)
     points: tuple[tuple[Value, ...], ...] = Attribute(max_length=5_000)
     exclude: bool = False
+    rest: MembershipFilter | None = None
+    kept: Any = Attribute(None, exclude=True)
 
     def fields(self) -> set[str]:
         return {group.field for group in self.groups}
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(group.field, group.grain or "") for group in self.groups}
+
+    def in_other_periods(self, dates: set[str]) -> PointsFilter | None:
+        return self._only([group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups])
+
+    def without(self, fields: frozenset[str]) -> PointsFilter | None:
+        return self._only([group.field not in fields for group in self.groups])
+
+    def _only(self, wanted: list[bool]) -> PointsFilter | None:
+        """The marks by some of their dimensions. Marks that are left out say nothing about other cells."""
+        if all(wanted):
+            return self
+        if not any(wanted) or self.exclude:
+            return None
+        groups = itertools.compress(self.groups, wanted)
+        points = dict.fromkeys(tuple(itertools.compress(point, wanted)) for point in self.points)
+        return self.model_copy(update={"groups": tuple(groups), "points": tuple(points)})
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        at = self._period_at(dates)
+        if at is None or (self.exclude and len(self.groups) > 1):
+            return None
+        found = _days_of((point[at] for point in self.points), self.groups[at].grain)
+        return _but(found) if self.exclude else found
+
+    def period_grain(self, dates: set[str]) -> Grain | None:
+        at = self._period_at(dates)
+        return None if at is None else self.groups[at].grain
+
+    def _period_at(self, dates: set[str]) -> int | None:
+        """The place of the finest periods of these dates among the marks' dimensions."""
+        fitting = [i for i, group in enumerate(self.groups) if group.field in dates and group.is_time_axis]
+        return max(fitting, key=lambda i: PERIODS.index(self.groups[i].grain), default=None)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         columns = [group_expression(group, schema) for group in self.groups]
@@ -328,10 +480,10 @@ class PointsFilter(Frozen):
             [typed(value, schema[group.field], group.grain) for value, group in zip(point, self.groups, strict=True)]
             for point in self.points
         ]
-        if len(columns) == 1:
+        if len(columns) == 1 and [REST_POINT] not in values:
             return _among(columns[0], [point[0] for point in values], self.exclude)
         marks = [
-            pl.all_horizontal(column.eq_missing(pl.lit(value)) for column, value in zip(columns, point, strict=True))
+            pl.all_horizontal(self._is_at(column, value) for column, value in zip(columns, point, strict=True))
             for point in values
         ]
         found = pl.any_horizontal(marks) if marks else pl.lit(False)
@@ -346,18 +498,26 @@ class PointsFilter(Frozen):
             for point in self.points
         ]
         names = " and ".join(schema[group.field].name for group in self.groups)
-        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said) or list_words(said)}"
+        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or list_words(said)}"
 
-    def _run(self, said: list[str]) -> str:
+    def _is_at(self, column: pl.Expr, value: Any) -> pl.Expr:
+        if value == REST_POINT:
+            return ~column.is_in(self.kept.implode(), nulls_equal=True)
+        return column.eq_missing(pl.lit(value))
+
+    def _run(self, said: list[str], schema: Schema) -> str:
         """Periods that follow each other said as "Mar 2026 to Jun 2026"."""
         if len(self.groups) > 1 or not self.groups[0].is_time_axis or len(said) < 3:
             return ""
-        days = sorted(dt.date.fromisoformat(str(point[0])[:10]) for point in self.points if point[0])
-        follow = all(period_end(a, self.groups[0].grain) + dt.timedelta(days=1) == b for a, b in itertools.pairwise(days))
+        if any(REST_POINT in point for point in self.points):
+            return ""
         grain = self.groups[0].grain
-        return (
-            f"{period_words(days[0], grain)} to {period_words(days[-1], grain)}" if follow and len(days) == len(said) else ""
-        )
+        ranges = _days_of((point[0] for point in self.points), grain)
+        if len(ranges) != 1 or any(point[0] is None for point in self.points):
+            return ""
+        first, last = ranges[0]
+        last = period_start(last, grain, schema.fiscal_month)
+        return f"{period_words(first, grain)} to {period_words(last, grain)}"
 
 
 class MeasureFilter(Frozen):
@@ -373,6 +533,10 @@ class MeasureFilter(Frozen):
     def fields(self) -> set[str]:
         return self.measure.fields()
 
+    def bounds_of(self, value: pl.Expr) -> pl.Expr:
+        """Whether a value lies between the bounds."""
+        return between_bounds(value, self.low, self.high)
+
     def words(self, schema: Schema) -> str:
         low = f":{self.low_parameter}" if self.low_parameter else _number(self.low)
         high = f":{self.high_parameter}" if self.high_parameter else _number(self.high)
@@ -386,16 +550,17 @@ class MeasureFilter(Frozen):
 class MembershipFilter(_Filter):
     """Rows whose field is among the values another question returns: its top or bottom ones by a measure (`keep`), and
     those whose measure lies between bounds. `filters` are the question's own; with `follows` the other filters of the
-    chart reach into it too."""
+    chart reach into it too. Dates are told apart by `grain`, or by day, date-times by the moment."""
 
     kind: Literal["member"] = "member"
+    grain: Grain | None = None
     keep: Keep | None = None
     measure: Measure | None = None
     low: float | None = None
     high: float | None = None
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
-    filters: tuple[Filter, ...] = Attribute((), max_length=20)
+    filters: tuple[Filter, ...] = Attribute((), max_length=50)
     follows: bool = False
     exclude: bool = False
 
@@ -415,8 +580,9 @@ class MembershipFilter(_Filter):
     def words(self, schema: Schema) -> str:
         parts = []
         if self.keep:
-            count = f":{self.keep.parameter}" if self.keep.parameter else self.keep.count
-            parts.append(f"the {self.keep.end} {count} by {in_sentence(measure_words(self.keep.by, schema))}")
+            parts.append(
+                f"the {self.keep.end} {self.keep.count_words} by {in_sentence(measure_words(self.keep.by, schema))}"
+            )
         if condition := self.condition():
             parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
         inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
@@ -429,12 +595,14 @@ class ValuesFilter(_Filter):
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
     kind: Literal["values"] = "values"
+    grain: Grain | None = None
     found: Any = None
     exclude: bool = False
     said: str = ""
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
-        among = pl.col(self.field).is_in(self.found.implode(), nulls_equal=True)
+        column = group_expression(Grouping(field=self.field, grain=self.grain), schema)
+        among = column.is_in(self.found.implode(), nulls_equal=True)
         return ~among if self.exclude else among
 
     def words(self, schema: Schema) -> str:
@@ -454,6 +622,7 @@ Filter = Annotated[
     Attribute(discriminator="kind"),
 ]
 MembershipFilter.model_rebuild()
+PointsFilter.model_rebuild()
 filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
 
 

@@ -42,16 +42,24 @@ class Keep(Frozen):
     """Only the top or bottom `count` values of a dimension by a measure, shown or not.
 
     `of` is the dimension: the first (by), the last (split), or the last one within each value of those before it. With a
-    `parameter` its value is the count, and no limit keeps all. With `ties` those that tie with the last one stay; with
-    `rest` all others are gathered in one."""
+    `parameter` its value is the count, and no limit keeps all. A count in `percent` is of the values there are, at least
+    one. With `ties` those that tie with the last one stay; without `empties` rows whose dimension is empty do not take a
+    place; with `rest` all others are gathered in one."""
 
     end: Literal["top", "bottom"] = "top"
     count: int = Attribute(10, ge=1, le=10_000)
+    percent: bool = False
+    empties: bool = True
     parameter: str = Attribute("", max_length=40)
     by: Measure = Measure()
     of: Literal["by", "split", "within"] = "by"
     ties: bool = False
     rest: bool = False
+
+    @property
+    def count_words(self) -> str:
+        """How many are kept: "5", ":top_n" or "10%"."""
+        return f"{f':{self.parameter}' if self.parameter else self.count}{'%' * self.percent}"
 
 
 def measure_words(measure: Measure, schema: Schema) -> str:
@@ -68,8 +76,27 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
 
 
-def measure_node(measure: Measure, schema: Schema, parameters: Parameters) -> Checked:
-    """The measure as a checked formula of many rows. Raises DefinitionProblem or FormulaProblem if it cannot be one."""
+def counted_tables(node: Checked, model) -> list[str]:
+    """The tables of a model whose rows a formula aggregates. Raises FormulaProblem where there is none that has its fields.
+
+    A count of rows is about the table that the rest of its formula is about, else the first one; if that lacks a field of
+    its condition, about one that has it."""
+    if node.function is None or node.function.level is not Level.AGGREGATE or _over_cells(node):
+        inner = (argument for argument in (*node.arguments, node.where) if argument)
+        return list(dict.fromkeys(home for argument in inner for home in counted_tables(argument, model)))
+    if node.arguments:
+        return [model.home_of(node.fields, node)]
+    return [model.rows_counted(node.beside or frozenset(), node.fields)]
+
+
+def _over_cells(node: Checked) -> bool:
+    return any(argument and argument.level is Level.GRAIN for argument in node.arguments)
+
+
+def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_kind: bool = False) -> Checked:
+    """The measure as a checked formula of many rows; with `any_kind` also the lowest of texts.
+
+    Raises DefinitionProblem or FormulaProblem if it cannot be one."""
     checker = MeasureChecker(schema, parameters)
     if measure.formula:
         found = check_measure(measure.formula, schema, parameters)
@@ -87,7 +114,7 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters) -> Ch
         raise DefinitionProblem(
             f"“{field.name}” is not a formula of many rows.", where=field.id, hint="Choose an aggregate."
         )
-    if not _fits(field, measure.aggregate):
+    if not any_kind and not _fits(field, measure.aggregate):
         raise DefinitionProblem(
             f"The {measure.aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words} values.",
             where=field.id,

@@ -8,13 +8,8 @@ from dataclasses import field as attribute
 
 import polars as pl
 
+from veduta.core.calendar import Days, Grain, Grouping, group_expression, period_start
 from veduta.core.formula.check import Checked
-from veduta.core.query.grains import (
-    Grain,
-    Grouping,
-    group_expression,
-    period_start,
-)
 
 COMBINE = {"sum": "sum", "count": "sum", "len": "sum", "min": "min", "max": "max"}
 """How parts of some rows become those of all of them."""
@@ -22,39 +17,59 @@ COMBINE = {"sum": "sum", "count": "sum", "len": "sum", "min": "min", "max": "max
 
 @dataclass(frozen=True)
 class Periods:
-    """Stands in for the filters on a date: rows of these periods of a grain, or of these days, or of all."""
+    """Stands in for the filters on a date: rows of these periods of a grain, or of these ranges of days, or of all."""
 
     field: str
     grain: Grain | None = None
     starts: tuple[dt.date, ...] | None = None
-    days: tuple[dt.date, dt.date] | None = None
+    days: tuple[Days, ...] | None = None
+
+    @property
+    def are_all(self) -> bool:
+        return self.days is None and self.starts is None
 
     def expression(self, schema, known: str) -> pl.Expr | None:
-        if self.days:
-            first, last = self.days
-            if known:
-                first = period_start(first, Grain(known), schema.fiscal_month)
-            day = pl.col(self.field).cast(pl.Date)
-            return (day >= first) & (day <= last)
+        """The condition on a table's rows, of which only the periods `known` may be known ("" its days); None for all."""
+        if self.days is not None:
+            column, found = pl.col(self.field), pl.lit(False)
+            for first, last in self.days:
+                if known:
+                    first = period_start(first, Grain(known), schema.fiscal_month)
+                own = column if isinstance(last, dt.datetime) else column.cast(pl.Date)
+                found = found | ((column >= first) & (own <= last))
+            return found
         if self.starts is None:
             return None
         group = Grouping(field=self.field, grain=self.grain)
-        return group_expression(group, schema).is_in(pl.Series(self.starts, dtype=pl.Date).implode())
+        value = group_expression(group, schema)
+        dtype = pl.Datetime("us") if self.grain is Grain.HOUR else pl.Date
+        return value.is_in(pl.Series(self.starts, dtype=dtype).implode())
 
 
 @dataclass(frozen=True)
 class Place:
-    """Cells: one for each combination of the dimensions' values. `upto` adds all cells since the start of a period;
-    inside a grain of its own, `outer` are the dimensions that the formula calls shown."""
+    """Cells: one for each combination of the dimensions' values, which are independent of each other.
+
+    `upto` adds all cells since the start of a period. Inside a grain of its own, `outer` are the dimensions that the
+    formula calls shown. A `whole` place has all rows that pass the filters, also those that a chart does not keep.
+    `without` are fields whose filters do not count. An `unbroken` one has a cell for each period of its time axis from a
+    group's first to the last of all, also where there are no rows."""
 
     groups: tuple[Grouping, ...] = ()
     periods: Periods | None = None
     upto: Grain | None = None
     outer: tuple[Grouping, ...] | None = None
+    whole: bool = False
+    without: frozenset[str] = frozenset()
+    unbroken: bool = False
 
     @property
     def shown(self) -> tuple[Grouping, ...]:
         return self.groups if self.outer is None else self.outer
+
+    def same_rows(self, other: Place) -> bool:
+        """Whether the same rows stand behind both, though in other cells."""
+        return (self.periods, self.whole, self.without) == (other.periods, other.whole, other.without)
 
 
 @dataclass(frozen=True)

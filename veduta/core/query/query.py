@@ -5,14 +5,14 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass
 from dataclasses import field as attribute
-from typing import Literal
+from typing import Any, Literal
 
 import polars as pl
 from pydantic import Field as Attribute
 
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Frozen, Kind, NumberFormat
-from veduta.core.query.filters import Filter, Value
-from veduta.core.query.grains import Grouping
+from veduta.core.query.filters import REST_POINT, Filter, Value
 from veduta.core.query.measures import Keep, Measure
 
 
@@ -60,6 +60,15 @@ class Column:
         return self.grouping is None
 
 
+@dataclass(frozen=True)
+class Rest:
+    """The values of a dimension that were not kept, gathered in one: in rows where the column "rest" holds, the dimension
+    `key` is empty and is called `name`."""
+
+    key: str
+    name: str
+
+
 @dataclass
 class Result:
     """An answer. `totals[positions]` has the dimensions it keeps apart and all measures.
@@ -75,7 +84,12 @@ class Result:
     rows_there: int = 0
     groups: int = 0
     unfinished: dt.date | None = None
+    rest: Rest | None = None
     notes: list[str] = attribute(default_factory=list)
+
+    def value(self, row: dict[str, Any], key: str) -> Any:
+        """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""
+        return REST_POINT if self.rest and self.rest.key == key and row.get("rest") else row[key]
 
     @property
     def dimensions(self) -> list[Column]:

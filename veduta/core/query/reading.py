@@ -2,48 +2,48 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
 import polars as pl
 
-from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.check import Checked, Per
-from veduta.core.model.model import Model
-from veduta.core.query.filters import (
-    Context,
-    DatesFilter,
-    Filter,
-    ListFilter,
-    PointsFilter,
-    RelativeFilter,
-    grouping_words,
-)
-from veduta.core.query.grains import (
-    NESTED,
+from veduta.core.calendar import (
+    PERIODS,
     Grain,
     Grouping,
     enclosing,
+    following_expression,
+    follows,
     group_expression,
+    independent,
     period_start,
+    periods_between,
 )
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.check import Checked, Per
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Context, DatesFilter, Filter, RelativeFilter, grouping_words
 from veduta.core.query.places import COMBINE, Cells, Part, Place, key_of
 
 MOST_CELLS = 3_000_000
+MOST_ROWS_AGAIN = 10_000_000
 
 
 class Reader:
     """Reads parts for places under some filters. `groups` are the chart's dimensions; with `kept`, the cells that remain of
-    them, it reads for totals: values of fewer dimensions over those cells, from what `finer` has read where that does."""
+    them, it reads for totals: values of fewer dimensions over those cells, from what `finer` has read where that does. One
+    that `ranks` works over a single dimension as a chart of its own would, windows included."""
 
     def __init__(
         self, model: Model, filters: tuple[Filter, ...], context: Context, groups: tuple[Grouping, ...] = (),
-        kept: pl.DataFrame | None = None, finer: Reader | None = None, narrowed: bool = False,
+        kept: pl.DataFrame | None = None, finer: Reader | None = None, narrowed: bool = False, ranks: bool = False,
     ) -> None:  # fmt: skip
         self.model, self.schema, self.filters, self.context = model, model.schema, filters, context
         self.groups, self.kept, self.finer = groups, kept, finer
-        self.for_totals, self.narrowed = finer is not None, narrowed
+        self.for_totals, self.narrowed, self.ranks = kept is not None, narrowed, ranks
         self.wanted: dict[Place, dict[str, dict[str, Part]]] = {}
         self.cells: dict[Place, Cells] = {}
         self.gathering = True
@@ -56,8 +56,10 @@ class Reader:
         self.wanted.setdefault(place, {}).setdefault(home, {})
 
     def axis(self, place: Place) -> Grouping | None:
-        """The time axis of a place, if it has one."""
-        return next((group for group in place.groups if group.is_time_axis), None)
+        """The time axis of a place, if it has one: the finest periods of its first date."""
+        periods = [group for group in place.groups if group.is_time_axis]
+        own = [group for group in periods if group.field == periods[0].field]
+        return max(own, key=lambda group: PERIODS.index(group.grain), default=None)
 
     # Reading rows.
 
@@ -66,17 +68,20 @@ class Reader:
 
     def _read(self) -> None:
         """Read what the places want of each table, all in one go. A place that can be put together from a finer one is
-        not read: the finer one reads what it needs too."""
-        for place, homes in list(self.wanted.items()):
-            self._complete(place)
-            if place.upto:
-                for home, parts in homes.items():
-                    if all(part.combines for part in parts.values()):
-                        self.wanted.setdefault(replace(place, upto=None), {}).setdefault(home, {}).update(parts)
+        not read: the finer one reads what it needs too. What runs to date is put together from the cells it runs over."""
         for place in list(self.wanted):
             self._complete(place)
-        asked = [(place, home, parts) for place, homes in self.wanted.items() for home, parts in homes.items()]
-        asked.sort(key=lambda each: (each[0].upto is not None, *(-n for n in _fineness(each[0]))))
+        running = [place for place in self.wanted if place.upto]
+        for place in running:
+            for home, parts in self.wanted[place].items():
+                plain = {name: part for name, part in parts.items() if part.combines}
+                self.wanted.setdefault(replace(place, upto=None), {}).setdefault(home, {}).update(plain)
+        for place in list(self.wanted):
+            self._complete(place)
+        asked = [
+            (place, home, parts) for place, homes in self.wanted.items() if not place.upto for home, parts in homes.items()
+        ]
+        asked.sort(key=lambda each: tuple(-n for n in _fineness(each[0])))
         readings, derived = [], []
         for place, home, parts in asked:
             if self.finer and self._put_together(place, home, parts):
@@ -85,7 +90,7 @@ class Reader:
             if host is None:
                 readings.append((place, home, dict(parts)))
             else:
-                host.update({} if place.upto else parts)
+                host.update(parts)
                 derived.append((place, home, parts))
         self.context.check_wanted()
         for place, home, _ in readings:
@@ -96,6 +101,9 @@ class Reader:
             self._add_home(place, home, frame)
         for place, home, parts in derived:
             self._put_together(place, home, parts)
+        for place in running:
+            for home, parts in self.wanted[place].items():
+                self._add_home(place, home, self._to_date(place, home, parts))
         for place in self.wanted:
             self._assemble(place)
         self.wanted = {}
@@ -119,7 +127,7 @@ class Reader:
             return None
         reached = self._reached(home, place)
         for other, other_home, found in readings:
-            fits = other_home == home and other.periods == place.periods and not other.upto
+            fits = other_home == home and other.same_rows(place)
             keys = [key_of(group) for group in self._reached(home, other)] if fits else []
             if fits and self._coarser(reached, other, keys) is not None:
                 return found
@@ -154,9 +162,7 @@ class Reader:
         reached = self._reached(home, place)
         for engine in filter(None, (self.finer, self)):
             for other, cells in engine.cells.items():
-                if (other == place and engine is self) or other.periods != place.periods or other.upto:
-                    continue
-                if place.upto and engine is self.finer:
+                if (other == place and engine is self) or not self._same_rows(place, engine, other) or other.upto:
                     continue
                 if home not in cells.homes or not set(parts) <= set(cells.homes[home][1].columns):
                     continue
@@ -164,27 +170,42 @@ class Reader:
                 keys = self._coarser(reached, other, finer_keys)
                 if keys is None:
                     continue
-                if engine is self.finer:
+                if engine is self.finer and self.narrowed and not place.whole:
+                    if not self._tells_kept(home, place, finer_keys):
+                        continue
                     frame = self._only_kept(frame.lazy(), finer_keys).collect()
                 self._add_home(place, home, _combined(frame, keys, parts))
                 return True
         return False
 
-    def _coarser(self, groups: list[Grouping], finer: Place, keys: list[str]) -> list[pl.Expr] | None:
-        """The groups' values worked out from a finer place's keys, or None if they cannot be."""
-        found = []
+    def _same_rows(self, place: Place, engine: Reader, other: Place) -> bool:
+        """Whether the rows behind a place are those behind one of an engine, but for what was not kept."""
+        if (place.periods, place.without) != (other.periods, other.without):
+            return False
+        return not engine.narrowed or place.whole == other.whole
+
+    def _tells_kept(self, home: str, place: Place, keys: list[str]) -> bool:
+        """Whether cells with these keys tell all the dimensions apart by which rows are kept."""
+        return all(key_of(group) in keys for group in self._kept_groups(home, place))
+
+    def _coarser(
+        self, groups: list[Grouping], finer: Place, keys: list[str], partly: bool = False
+    ) -> list[pl.Expr | None] | None:
+        """The groups' values worked out from a finer place's keys, or None if they cannot be; `partly` has None for each
+        that cannot."""
+        found: list[pl.Expr | None] = []
         for group in groups:
             if key_of(group) in keys:
                 found.append(pl.col(key_of(group)))
                 continue
-            nests = next(
-                (g for g in finer.groups if g.field == group.field and g.is_time_axis and group.is_time_axis and key_of(g) in keys
-                 and group.grain in NESTED[g.grain] and g.grain is not Grain.WEEK), None,
-            )  # fmt: skip
-            if nests is None:
+            other = next((g for g in finer.groups if follows(group, g) and key_of(g) in keys), None)
+            if other is None and not partly:
                 return None
-            start = enclosing(pl.col(key_of(nests)), nests.grain, group.grain, self.schema.fiscal_month)
-            found.append(start.alias(key_of(group)))
+            if other is None:
+                found.append(None)
+                continue
+            value = following_expression(group, pl.col(key_of(other)), other.grain, self.schema.fiscal_month)
+            found.append(value.alias(key_of(group)))
         return found
 
     def rows(
@@ -192,9 +213,7 @@ class Reader:
     ) -> pl.LazyFrame:
         """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
         keys = list(keys)
-        filters = [
-            filter_ for filter_ in self.filters if not self._replaced(filter_, place) and self._follows(filter_, home)
-        ]
+        filters = [filter_ for filter_ in self._filters_at(place) if self._follows(filter_, home)]
         kept = self._kept_groups(home, place)
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
         periods = place.periods
@@ -219,8 +238,10 @@ class Reader:
 
     def _attach(self, rows: pl.LazyFrame, node: Checked, i: int, place: Place) -> pl.LazyFrame:
         """The value at a grain of its own, beside each row."""
-        inner = type(self)(self.model, self.filters, self.context, self.groups)
-        at = replace(place, groups=self._groups_of(node.per, place), upto=None, outer=place.shown)
+        inner = type(self)(
+            self.model, self.filters, self.context, self.groups, self.kept, self.finer, self.narrowed, self.ranks
+        )
+        at = self.place_of(node.per, replace(place, upto=None, unbroken=False))
         inner.gather([(node.arguments[0], at)])
         name = inner.column(node.arguments[0], at)
         cells, keys = inner.cells[at].frame, [key_of(group) for group in at.groups]
@@ -231,38 +252,88 @@ class Reader:
         wanted = cells.lazy().select(*keys, pl.col(name).alias(attached_name(node)))
         return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True)
 
+    def _made(self, place: Place, home: str, parts: Iterable[Part]) -> pl.LazyFrame:
+        """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
+        parts = list(parts)
+        attached = list(dict.fromkeys(node for part in parts for node in part.attached))
+        names = {name for part in parts for name in part.fields}
+        names |= {g.field for node in attached for g in self.place_of(node.per, place).groups}
+        rows = self.rows(home, replace(place, upto=None), names, self._reached(home, place), attached)
+        made = {part.column: part.expression for part in parts if part.expression is not None}
+        return rows.with_columns(expression.alias(column) for column, expression in made.items())
+
     def _lazy(self, place: Place, home: str, parts: dict[str, Part]) -> pl.LazyFrame:
-        reached = self._reached(home, place)
-        attached = list(dict.fromkeys(node for part in parts.values() for node in part.attached))
-        names = {name for part in parts.values() for name in part.fields}
-        names |= {g.field for node in attached for g in self._groups_of(node.per, place)}
-        exploded = place.upto is not None and not all(part.combines for part in parts.values())
-        late = {} if exploded else _from_finer(reached)
-        rows = self.rows(home, replace(place, upto=None), names, [g for g in reached if g not in late], attached)
-        made = {part.column: part.expression for part in parts.values() if part.expression is not None}
-        rows = rows.with_columns(expression.alias(column) for column, expression in made.items())
-        keys = [key_of(group) for group in reached if group not in late]
-        if exploded:
-            axis = self.axis(place)
-            if axis and axis in reached:
-                rows = self._exploded(rows, axis, place.upto, self._starts(home, place, axis).lazy())
+        rows = self._made(place, home, parts.values())
+        keys = [key_of(group) for group in self._reached(home, place)]
         aggregates = [part.aggregate.alias(name) for name, part in parts.items()]
-        rows = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
-        fiscal = self.schema.fiscal_month
-        return rows.with_columns(
-            enclosing(pl.col(key_of(finer)), finer.grain, group.grain, fiscal).alias(key_of(group))
-            for group, finer in late.items()
-        )
+        return rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
 
-    def _starts(self, home: str, place: Place, axis: Grouping) -> pl.DataFrame:
-        rows = self.rows(home, replace(place, upto=None), set(), [axis])
-        return rows.select(pl.col(key_of(axis))).unique().drop_nulls().collect()
+    # Values that run from the start of a period.
 
-    def _exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, starts: pl.LazyFrame) -> pl.LazyFrame:
-        """Each row in its own period and in all later ones up to the end of the enclosing one."""
+    def _to_date(self, place: Place, home: str, parts: dict[str, Part]) -> pl.DataFrame:
+        """A place's parts from the start of each period up to each cell."""
+        keys, cells = self.cells[replace(place, upto=None)].homes[home]
+        axis = self.axis(place)
+        if axis is None or key_of(axis) not in keys:
+            single = {name: part for name, part in parts.items() if not part.combines}
+            frame = self._lazy(place, home, single).collect() if single else None
+            return cells if frame is None else _beside(cells, frame, keys)
+        adding = {name: COMBINE[part.how] for name, part in parts.items() if part.combines}
+        frame = cells.select(*keys, *adding)
+        others = [part for part in parts.values() if not part.combines]
+        for part in [part for part in others if part.how == "own:count_distinct"]:
+            frame = _beside(frame, self._first_seen(place, home, part, axis, keys), keys)
+            adding[part.name] = "sum"
+        found = self._running(frame, axis, place.upto, adding)
+        again = [part for part in others if part.name not in adding]
+        return _beside(found, self._read_again(place, home, again, axis, found), keys) if again else found
+
+    def _running(self, frame: pl.DataFrame, axis: Grouping, unit: Grain, adding: dict[str, str]) -> pl.DataFrame:
+        """Cells summed up (or their lowest, highest) since the start of the period, from each group's first cell on in
+        every period of the axis that any cell has."""
         key = key_of(axis)
         whole = enclosing(pl.col(key), axis.grain, unit, self.schema.fiscal_month).alias("__whole")
-        later = starts.select(pl.col(key).alias("__later"), whole)
+        frame = frame.drop_nulls(key).with_columns(whole)
+        keys = [name for name in frame.columns if name not in adding]
+        others = [name for name in keys if name != key]
+        starts = frame.select(key, "__whole").unique()
+        grid = frame.group_by(others).agg(pl.col(key).min().alias("__first")).join(starts, on="__whole")
+        grid = grid.filter(pl.col(key) >= pl.col("__first")).select(keys)
+        grid = grid.join(frame, on=keys, how="left", nulls_equal=True).sort(key)
+        so_far = [_so_far(pl.col(name), how).over(others).alias(name) for name, how in adding.items()]
+        return grid.with_columns(so_far).drop("__whole")
+
+    def _first_seen(self, place: Place, home: str, part: Part, axis: Grouping, keys: list[str]) -> pl.DataFrame:
+        """For each cell, how many different values the period has in it for the first time: these add up to date."""
+        key = key_of(axis)
+        whole = enclosing(pl.col(key), axis.grain, place.upto, self.schema.fiscal_month).alias("__whole")
+        rows = self._made(place, home, [part]).drop_nulls([key, part.column]).with_columns(whole)
+        others = [name for name in keys if name != key]
+        first = rows.group_by([*others, "__whole", part.column]).agg(pl.col(key).min())
+        return first.group_by(keys).agg(pl.len().cast(pl.Int64).alias(part.name)).collect()
+
+    def _read_again(self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame) -> pl.DataFrame:
+        """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too many."""
+        counted = next(part.name for part in self.parts.values() if part.how == "len" and part.name in running.columns)
+        rows_again = int(running[counted].sum())
+        if rows_again > MOST_ROWS_AGAIN:
+            name = " and ".join(sorted({part.how.removeprefix("own:") for part in parts}))
+            raise DefinitionProblem(
+                f"to_date of {name} by {axis.grain.words} would look at {rows_again:,} rows; at most {MOST_ROWS_AGAIN:,} are read.",
+                hint="Choose a longer period or fewer rows, or use sum, mean, min, max or a count, which add up.",
+            )
+        key = key_of(axis)
+        later = running.lazy().select(pl.col(key).alias("__later")).unique()
+        rows = self._exploded(self._made(place, home, parts), axis, place.upto, later)
+        keys = [key_of(group) for group in self._reached(home, place)]
+        return rows.group_by(keys).agg(part.aggregate.alias(part.name) for part in parts).collect()
+
+    def _exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
+        """Each row in its own period and in all later ones up to the end of the enclosing one."""
+        key = key_of(axis)
+        fiscal = self.schema.fiscal_month
+        whole = enclosing(pl.col(key), axis.grain, unit, fiscal).alias("__whole")
+        later = later.with_columns(enclosing(pl.col("__later"), axis.grain, unit, fiscal).alias("__whole"))
         rows = rows.with_columns(whole).join(later, on="__whole", how="inner").filter(pl.col("__later") >= pl.col(key))
         return rows.with_columns(pl.col("__later").alias(key))
 
@@ -272,26 +343,8 @@ class Reader:
         keys = [key_of(group) for group in self._reached(home, place)]
         if home in cells.homes:
             old = cells.homes[home][1]
-            frame = frame.drop([name for name in frame.columns if name in old.columns and name not in keys])
-            frame = (
-                old.join(frame, on=keys, how="left", nulls_equal=True) if keys else pl.concat([old, frame], how="horizontal")
-            )
-        axis = self.axis(place)
-        if place.upto and axis and key_of(axis) in keys:
-            frame = self._upto(frame, axis, place.upto)
+            frame = _beside(old, frame.drop([n for n in frame.columns if n in old.columns and n not in keys]), keys)
         cells.homes[home] = (keys, frame)
-
-    def _upto(self, frame: pl.DataFrame, axis: Grouping, unit: Grain) -> pl.DataFrame:
-        """Parts that can be put together, summed up since the start of the period; the others were read so."""
-        combine = {
-            part.name: COMBINE[part.how] for part in self.parts.values() if part.combines and part.name in frame.columns
-        }
-        if any(part.name in frame.columns and not part.combines for part in self.parts.values()):
-            return frame  # read exploded
-        keys = [name for name in frame.columns if name not in combine]
-        starts = frame.lazy().select(key_of(axis)).unique().drop_nulls()
-        rows = self._exploded(frame.lazy(), axis, unit, starts)
-        return rows.group_by(keys).agg(getattr(pl.col(name), how)() for name, how in combine.items()).collect()
 
     def _assemble(self, place: Place) -> None:
         """Put the tables' cells side by side on the dimensions they share."""
@@ -315,7 +368,22 @@ class Reader:
             else:
                 empty = [pl.lit(None, dtype=frame.schema[name]).alias(name) for name in frame.columns if name not in keys]
                 found = found.with_columns(empty)
-        cells.frame = found
+        cells.frame = self._unbroken(found, place) if place.unbroken else found
+
+    def _unbroken(self, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
+        """The cells with one for each period of the time axis, from a group's first to the last of all."""
+        axis = self.axis(place)
+        dated = frame[key_of(axis)].drop_nulls() if axis else frame
+        periods = periods_between(dated.min(), dated.max(), axis.grain) if axis and len(dated) else []
+        if not periods:
+            return frame
+        key, keys = key_of(axis), [key_of(group) for group in place.groups]
+        others = [name for name in keys if name != key]
+        every = pl.DataFrame({key: pl.Series(periods, dtype=frame.schema[key])})
+        first = pl.col(key).min().alias("__first")
+        grid = (frame.group_by(others).agg(first) if others else frame.select(first)).join(every, how="cross")
+        grid = grid.filter(pl.col(key) >= pl.col("__first")).select(keys)
+        return frame.join(grid, on=keys, how="full", coalesce=True, nulls_equal=True)
 
     def _say_beyond(self, home: str, place: Place, keys: list[str]) -> None:
         if place.groups != self.groups or self.for_totals:
@@ -325,46 +393,42 @@ class Reader:
         how = (
             "is repeated in each of its groups" if self.model.definition.beyond == "repeat" else "stays empty in its groups"
         )
-        note = f"{self.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}."
-        if note not in self.notes:
-            self.notes.append(note)
+        self.say(f"{self.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
 
     # Filters.
 
     def _follows(self, filter_: Filter, home: str) -> bool:
         """Whether a filter's fields reach a table; if not, that is said."""
-        found = all(self.model.reaches(home, name, self._grain_of(filter_)) for name in filter_.fields())
+        found = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
         if not found:
-            note = f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such field."
-            if note not in self.notes:
-                self.notes.append(note)
+            self.say(
+                f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such field."
+            )
         return found
 
-    def _grain_of(self, filter_: Filter) -> str:
-        if isinstance(filter_, DatesFilter | RelativeFilter):
-            return "year"
-        if isinstance(filter_, ListFilter):
-            return filter_.grain or ""
-        if isinstance(filter_, PointsFilter):
-            grains = [group.grain for group in filter_.groups if group.grain]
-            return min(grains, key=list(Grain).index) if len(grains) == 1 else (Grain.DAY if grains else "")
-        return ""
+    def say(self, note: str) -> None:
+        """Add a note for the reader, once."""
+        if note not in self.notes:
+            self.notes.append(note)
+
+    def _filters_at(self, place: Place) -> list[Filter]:
+        """The filters that hold at a place: where it looks at other periods, what is left of those on the date."""
+        found = self.filters
+        if place.without:
+            found = [each for f in found if (each := f.without(place.without))]
+        if place.periods:
+            dates = self.model.same_dates(place.periods.field)
+            found = [each for f in found if (each := f.in_other_periods(dates))]
+        return list(found)
 
     def _condition(self, filter_: Filter, home: str) -> pl.Expr:
         """The filter on a table's rows; a table that knows only months takes all months that are touched."""
         if isinstance(filter_, DatesFilter | RelativeFilter) and (known := self.model.known_grain(home, filter_.field)):
             first, last = filter_.bounds(self.context)
             first = first and period_start(first, Grain(known), self.schema.fiscal_month)
+            last = last.date() if isinstance(last, dt.datetime) else last
             return DatesFilter(field=filter_.field, start=first, end=last).expression(self.schema, self.context)
         return filter_.expression(self.schema, self.context)
-
-    def _replaced(self, filter_: Filter, place: Place) -> bool:
-        """Whether a filter on dates gives way to the place's periods."""
-        return bool(place.periods) and self._is_on(filter_, place.periods.field)
-
-    def _is_on(self, filter_: Filter, field: str) -> bool:
-        dated = isinstance(filter_, DatesFilter | RelativeFilter | ListFilter | PointsFilter)
-        return dated and filter_.fields() == {field}
 
     def _only_kept(self, rows: pl.LazyFrame, keys: list[str]) -> pl.LazyFrame:
         shared = [key for key in keys if self.narrowed and key in self.kept.columns]
@@ -374,20 +438,41 @@ class Reader:
 
     def _kept_groups(self, home: str, place: Place) -> list[Grouping]:
         """The chart's dimensions by which rows of cells that were dropped are told; not the time axis where it is replaced."""
-        if not self.narrowed:
+        if not self.narrowed or place.whole:
             return []
+        dates = self.model.same_dates(place.periods.field) if place.periods else set()
         return [
             group for group in self.groups
-            if self.model.reaches(home, group.field, group.grain or "") and not (place.periods and group.field == place.periods.field)
+            if self.model.reaches(home, group.field, group.grain or "") and not (group.is_time_axis and group.field in dates)
         ]  # fmt: skip
 
+    def place_of(self, per: Per, place: Place) -> Place:
+        """Where a value at a grain of its own stands, as seen from a place."""
+        return replace(
+            place,
+            groups=self._groups_of(per, place),
+            outer=place.shown,
+            whole=place.whole or (self.narrowed and not (per.shown and not per.less)),
+            without=place.without | per.without,
+        )
+
     def _groups_of(self, per: Per, place: Place) -> tuple[Grouping, ...]:
-        own = tuple(Grouping(field=name, grain=Grain.DAY if self.schema[name].kind.is_date else None) for name in per.fields)
+        own = tuple(self._own_group(name, grain) for name, grain in per.dimensions)
         if not per.shown:
-            return own
+            return independent(own)
         if per.less:
-            return tuple(g for g in place.shown if g.field not in per.fields and g.grain not in per.periods)
-        return tuple(dict.fromkeys((*place.shown, *own)))
+            gone = {(name, grain) for name, grain in per.dimensions}
+            return independent(
+                group for group in place.shown
+                if group.grain not in per.periods and not {(group.field, ""), (group.field, group.grain)} & gone
+            )  # fmt: skip
+        return independent((*(place.groups if per.inside else place.shown), *own))
+
+    def _own_group(self, name: str, grain: str) -> Grouping:
+        """A field as a formula groups by it: dates by day, date-times by the moment unless it says by which period."""
+        kind = self.schema[name].kind
+        usual = {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(kind)
+        return Grouping(field=name, grain=Grain(grain) if grain else usual)
 
 
 def _refuse(groups: int) -> None:
@@ -404,19 +489,17 @@ def _fineness(place: Place) -> tuple[int, int]:
     return len(place.groups), sum(grains.index(group.grain) for group in place.groups if group.grain)
 
 
-def _from_finer(groups: list[Grouping]) -> dict[Grouping, Grouping]:
-    """Periods that follow from a finer grain of the same date among the groups."""
-    found = {}
-    for group in groups:
-        for other in groups:
-            dated = (
-                group.is_time_axis and other.is_time_axis and other.field == group.field and other.grain is not Grain.WEEK
-            )
-            if dated and other.grain is not group.grain and group.grain in NESTED[other.grain]:
-                found[group] = other
-    return {group: other for group, other in found.items() if other not in found} | {
-        group: found[other] for group, other in found.items() if other in found and found[other] not in found
-    }
+def _beside(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
+    """Two frames of the same cells as one."""
+    if not keys:
+        return pl.concat([left, right], how="horizontal")
+    return left.join(right, on=keys, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _so_far(column: pl.Expr, how: str) -> pl.Expr:
+    if how == "sum":
+        return column.fill_null(0).cum_sum()
+    return (column.cum_min() if how == "min" else column.cum_max()).forward_fill()
 
 
 def attached_name(node: Checked) -> str:

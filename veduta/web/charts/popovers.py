@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from veduta.core.calendar import PERIODS, Grain, grouping_for
 from veduta.core.chart.choose import choose_kind, unfit
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind, default_measure
 from veduta.core.chart.edits import group_of
@@ -18,7 +19,6 @@ from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.answer import group_values, measure_format
 from veduta.core.query.filters import Context, ListFilter, RelativeFilter, typed
-from veduta.core.query.grains import PERIODS, Grain, grouping_for
 from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
 

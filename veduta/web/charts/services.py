@@ -13,11 +13,10 @@ from veduta.core.chart.definition import ChartDefinition, ChartKind, check_field
 from veduta.core.chart.question import Answered, Selection, ask, to_query
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.data.fields import Schema
-from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.answer import OTHER
+from veduta.core.errors import VedutaError
 from veduta.core.query.explain import Step, explain
-from veduta.core.query.filters import Filter, MembershipFilter, PointsFilter
-from veduta.core.query.measures import measure_node
+from veduta.core.query.filters import Filter
+from veduta.core.query.measures import counted_tables, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
@@ -63,7 +62,8 @@ def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | 
     """The table of the model whose rows stand behind a chart: that of its first measure."""
     model = model_for(dataset, reader, definition.values)
     try:
-        return model.home_of(measure_node(definition.measures[0], model.schema, model.parameters).fields)
+        homes = counted_tables(measure_node(definition.measures[0], model.schema, model.parameters), model)
+        return homes[0] if homes else ""
     except VedutaError:
         return ""
 
@@ -150,30 +150,6 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
         for clause in dict.fromkeys([*names, "title"])
         if a.get(clause, "") != b.get(clause, "")
     ]
-
-
-def points_filters(definition: ChartDefinition, points: Any) -> tuple[Filter, ...]:
-    """The records of some marks; those of “Other” are told by what is not kept. Raises DefinitionProblem for points that
-    are not the chart's."""
-    try:
-        if not all(isinstance(point, list) and point for point in points):
-            raise TypeError
-        groups = definition.groups[: len(points[0])]
-        if definition.aligned:  # a count of periods is not a period: the rows of the other dimensions
-            left = [i for i, group in enumerate(groups) if not group.is_time_axis]
-            cut = tuple(tuple(point[i] for i in left) for point in points)
-            return (PointsFilter(groups=tuple(groups[i] for i in left), points=cut),) if left else ()
-        keep, at = definition.keep, 0 if definition.keep and definition.keep.of == "by" else len(definition.groups) - 1
-        if keep and keep.rest and keep.of != "within" and at < len(groups) and all(point[at] == OTHER for point in points):
-            others = tuple(group for i, group in enumerate(groups) if i != at)
-            rest = MembershipFilter(field=groups[at].field, keep=keep, follows=True, exclude=True)
-            if not others:
-                return (rest,)
-            cut = tuple(tuple(value for i, value in enumerate(point) if i != at) for point in points)
-            return (rest, PointsFilter(groups=others, points=cut))
-        return (PointsFilter(groups=groups, points=tuple(tuple(point) for point in points)),)
-    except (TypeError, ValueError, IndexError, KeyError):
-        raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
 
 
 def charts_using(dataset: Dataset, field_id: str) -> list[Chart]:

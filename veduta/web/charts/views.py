@@ -16,6 +16,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import builders_only
@@ -236,7 +237,7 @@ def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     definition = _sent_definition(data, chart)
     filters = definition.only
     if data.get("points") and definition.groups:
-        filters = (*filters, *services.points_filters(definition, data["points"]))
+        filters = (*filters, *points_filters(definition, data["points"]))
     asked = RowsRequest.from_data(data)
     home = services.home_of_chart(chart.dataset, definition, request.user)
     context = rows_context(chart.dataset, filters, asked, request.user, home, definition.values)

@@ -11,7 +11,9 @@ from typing import Any
 from django.core.exceptions import ValidationError
 from django.http import Http404
 
+from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import Answered, default_title
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.dashboard.definition import (
@@ -29,15 +31,13 @@ from veduta.core.dashboard.following import (
     control_filter,
     filters_for_block,
     parameter_values,
-    selection_filter,
 )
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
-from veduta.core.query.grains import Grain, period_words
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
-from veduta.web.charts.services import answer_chart, home_of_chart, points_filters
+from veduta.web.charts.services import answer_chart, home_of_chart
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
 from veduta.web.datasets.modelling import model_of, parts_for
@@ -189,7 +189,8 @@ class Reading:
                 followers += self._follows(block, selection)
             except VedutaError:
                 continue
-        words = selection_filter(selection, source[0]).words(source[1])
+        made = points_filters(source[0], selection.points, selection.mode == "leave_out")
+        words = " and ".join(filter_.words(source[1]) for filter_ in made)
         return TrailItem(str(index), words, True, mode=selection.mode, followers=followers)
 
     def _follows(self, block: Block, selection) -> bool:

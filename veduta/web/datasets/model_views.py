@@ -13,6 +13,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.calendar import PERIODS, Grain, grouping_for
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.chart.question import to_query
@@ -28,7 +29,6 @@ from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, value_words
-from veduta.core.query.grains import PERIODS, Grain, grouping_for
 from veduta.core.query.measures import Measure, measure_format
 from veduta.core.query.query import Query
 from veduta.web.accounts.access import builders_only

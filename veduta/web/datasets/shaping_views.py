@@ -12,6 +12,7 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.calendar import Grain, Grouping
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.profile import profile
@@ -24,7 +25,6 @@ from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
 from veduta.core.query.filters import PointsFilter
-from veduta.core.query.grains import Grain, Grouping
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.shaping import Looked, load_step
 from veduta.core.shaping.steps import THEMES, Step, kinds

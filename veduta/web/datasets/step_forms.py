@@ -6,10 +6,10 @@ from typing import Any
 
 import polars as pl
 
+from veduta.core.calendar import Grain
 from veduta.core.chart.formats import format_value
 from veduta.core.data.fields import Aggregate, Field, Kind, Schema, aggregates_for
 from veduta.core.errors import VedutaError
-from veduta.core.query.grains import Grain
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from veduta.core.calendar import Grain
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import (
     SAID,
@@ -19,7 +20,6 @@ from veduta.core.chart.drawing.base import (
     series_of,
 )
 from veduta.core.chart.drawing.lines import filled_in
-from veduta.core.query.grains import Grain
 
 LABELLED = 40  # so many lying bars carry their value beside them
 STEP = 24

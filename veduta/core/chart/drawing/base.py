@@ -10,9 +10,11 @@ from typing import Any
 
 from babel.numbers import get_currency_symbol
 
+from veduta.core.calendar import PERIODS
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.query.filters import REST_POINT
 from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
@@ -106,7 +108,9 @@ def plain_point(values: list[Any]) -> list[Any]:
     return [value.isoformat() if isinstance(value, dt.date) else value for value in values]
 
 
-def dimension_words(column: Column, value: Any) -> str:
+def dimension_words(column: Column, value: Any, result: Result) -> str:
+    if value == REST_POINT and result.rest and column.key == result.rest.key:
+        return result.rest.name
     return "(empty)" if value is None else format_value(value, column.kind, column.format, column.grouping.grain)
 
 
@@ -123,8 +127,8 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
     found = []
     last = _unfinished_start(result)
     for row in result.frame.iter_rows(named=True):
-        values = [row[column.key] for column in dimensions]
-        words = [dimension_words(column, value) for column, value in zip(dimensions, values, strict=True)]
+        values = [result.value(row, column.key) for column in dimensions]
+        words = [dimension_words(column, value, result) for column, value in zip(dimensions, values, strict=True)]
         point = plain_point(values)
         series = " · ".join(words[1:])
         tip_start = [[column.name, word] for column, word in zip(dimensions, words, strict=True)]
@@ -155,8 +159,8 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
 def _unfinished_start(result: Result) -> dt.date | None:
     if result.unfinished is None:
         return None
-    key = next(column.key for column in result.dimensions if column.grouping.is_time_axis)
-    return result.frame[key].max()
+    periods = [column for column in result.dimensions if column.grouping.is_time_axis]
+    return result.frame[max(periods, key=lambda column: PERIODS.index(column.grouping.grain)).key].max()
 
 
 def series_of(rows: list[dict[str, Any]]) -> list[str]:
@@ -166,7 +170,8 @@ def series_of(rows: list[dict[str, Any]]) -> list[str]:
 def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
     """The colour channel: one colour without series; with them, each value's own colour whatever else is shown."""
     series = series_of(rows)
-    order = [dimension_words(picture.result.dimensions[-1], value) for value in picture.value_order]
+    order = [dimension_words(picture.result.dimensions[-1], value, picture.result) for value in picture.value_order]
+    order += [picture.result.rest.name] if order and picture.result.rest else []
     places = {word: place for place, word in enumerate(order)}
     fixed = bool(places) and all(name in places for name in series)
     if fixed:

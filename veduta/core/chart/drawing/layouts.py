@@ -11,8 +11,9 @@ import polars as pl
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
 from veduta.core.chart.formats import EMPTY, format_value
+from veduta.core.query.filters import REST_POINT
 from veduta.core.query.measures import TOTAL_WORDS
-from veduta.core.query.query import Column
+from veduta.core.query.query import Column, Result
 
 MOST_ROWS = 1_000
 MOST_ACROSS = 60
@@ -78,11 +79,12 @@ def draw_table(picture: Picture) -> Drawing:
     subtotals = _Subtotals(picture, formats)
     for row in result.frame.head(MOST_ROWS).iter_rows(named=True):
         rows += subtotals.before(row)
-        point = plain_point([row[column.key] for column in dimensions])
+        values = [result.value(row, column.key) for column in dimensions]
+        point = plain_point(values)
         on = picture.chosen(point)
         cells = [
-            Cell(dimension_words(column, row[column.key]), number=_is_number(column), point=point, on=on)
-            for column in dimensions
+            Cell(dimension_words(column, value, result), number=_is_number(column), point=point, on=on)
+            for column, value in zip(dimensions, values, strict=True)
         ]
         rows.append(cells + [_measure_cell(picture, column, row, point, formats) for column in measures])
     rows += subtotals.before(None)
@@ -125,7 +127,7 @@ class _Subtotals:
         depths = range(len(self.dimensions) - 1, 0, -1)
         self.depths = [depth for depth in depths if tuple(range(depth)) in picture.result.totals]
         self.found = {
-            depth: _by_key(picture.result.totals[tuple(range(depth))], [f"d{i}" for i in range(depth)])
+            depth: _by_key(picture.result, picture.result.totals[tuple(range(depth))], [f"d{i}" for i in range(depth)])
             for depth in self.depths
         }
         self.last: dict[str, Any] | None = None
@@ -135,13 +137,13 @@ class _Subtotals:
         closed = []
         for depth in self.depths:
             keys = [column.key for column in self.dimensions[:depth]]
-            if self.last is not None and (row is None or any(self.last[key] != row[key] for key in keys)):
-                key = tuple(self.last[name] for name in keys)
+            key = self.last and self._values(self.last, keys)
+            if key is not None and (row is None or key != self._values(row, keys)):
                 column = self.dimensions[depth - 1]
                 said = [Cell("") for _ in range(depth - 1)]
                 said += [
                     Cell(
-                        f"Total {dimension_words(column, self.last[column.key])}",
+                        f"Total {dimension_words(column, key[-1], self.picture.result)}",
                         span=len(self.dimensions) - depth + 1,
                         subtotal=True,
                     )
@@ -153,6 +155,9 @@ class _Subtotals:
         self.last = row
         return closed
 
+    def _values(self, row: dict[str, Any], keys: list[str]) -> tuple[Any, ...]:
+        return tuple(self.picture.result.value(row, key) for key in keys)
+
 
 @draws(ChartKind.CROSSTAB)
 def draw_crosstab(picture: Picture) -> Drawing:
@@ -160,7 +165,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
     result, formats = picture.result, picture.formats
     *down, across = result.dimensions
     measures, frame = result.measures, result.frame
-    values = _in_order(frame[across.key])
+    values = _in_order([result.value(row, across.key) for row in frame.iter_rows(named=True)])
     notes = []
     if len(values) > MOST_ACROSS:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
@@ -168,21 +173,22 @@ def draw_crosstab(picture: Picture) -> Drawing:
     down_keys = [column.key for column in down]
     places: dict[tuple, dict[Any, dict]] = {}
     for row in frame.iter_rows(named=True):
-        places.setdefault(tuple(row[key] for key in down_keys), {})[row[across.key]] = row
+        key = tuple(result.value(row, each) for each in down_keys)
+        places.setdefault(key, {})[result.value(row, across.key)] = row
     if len(places) > MOST_ROWS:
         notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(places):,} rows.")
     several = len(measures) > 1
     top = [Cell(column.name) for column in down]
-    top += [Cell(dimension_words(across, value), number=True, span=len(measures)) for value in values]
+    top += [Cell(dimension_words(across, value, result), number=True, span=len(measures)) for value in values]
     headings = [[*top, Cell("Total", number=True, span=len(measures))]]
     if several:
         names = [Cell(column.name, number=True) for column in measures]
         headings.append([Cell("") for _ in down] + names * (len(values) + 1))
-    row_totals = _by_key(result.totals.get(tuple(range(len(down)))), down_keys)
-    column_totals = _by_key(result.totals.get((len(down),)), [across.key])
+    row_totals = _by_key(result, result.totals.get(tuple(range(len(down)))), down_keys)
+    column_totals = _by_key(result, result.totals.get((len(down),)), [across.key])
     rows = []
     for key, found in list(places.items())[:MOST_ROWS]:
-        cells = [Cell(dimension_words(column, value)) for column, value in zip(down, key, strict=True)]
+        cells = [Cell(dimension_words(column, value, result)) for column, value in zip(down, key, strict=True)]
         for value in values:
             row, point = found.get(value), plain_point([*key, value])
             if row is None:
@@ -200,12 +206,14 @@ def draw_crosstab(picture: Picture) -> Drawing:
     return Drawing(picture.kind, layout=TableLayout(headings, rows, [totals], len(down)), notes=notes)
 
 
-def _in_order(values: pl.Series) -> list[Any]:
-    """The values across in their order, the empty one last."""
-    there = values.unique(maintain_order=True).to_list()
-    full = sorted(value for value in there if value is not None)
-    return full + [None] * (None in there)
+def _in_order(values: list[Any]) -> list[Any]:
+    """The values across in their order, the empty one and what was gathered last."""
+    there = list(dict.fromkeys(values))
+    last = [value for value in (None, REST_POINT) if value in there]
+    return sorted(value for value in there if value not in last) + last
 
 
-def _by_key(frame: pl.DataFrame | None, keys: list[str]) -> dict[tuple, dict]:
-    return {} if frame is None else {tuple(row[key] for key in keys): row for row in frame.iter_rows(named=True)}
+def _by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[tuple, dict]:
+    if frame is None:
+        return {}
+    return {tuple(result.value(row, key) for key in keys): row for row in frame.iter_rows(named=True)}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
+from veduta.core.calendar import Grain, period_words, periods_between
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import (
     DIMMED,
@@ -20,15 +21,22 @@ from veduta.core.chart.drawing.base import (
     reference_layers,
     series_of,
 )
-from veduta.core.query.grains import Grain, period_words, periods_between
+from veduta.core.query.filters import REST_POINT
 
-AXIS_FORMATS = {Grain.YEAR: "%Y", Grain.MONTH: "%b %y", Grain.WEEK: "%-d %b %y", Grain.DAY: "%-d %b %y"}
+AXIS_FORMATS = {
+    Grain.YEAR: "%Y",
+    Grain.MONTH: "%b %y",
+    Grain.WEEK: "%-d %b %y",
+    Grain.DAY: "%-d %b %y",
+    Grain.HOUR: "%-d %b %H:%M",
+}
 TICKS = {
     Grain.YEAR: {"interval": "year", "step": 1},
     Grain.QUARTER: {"interval": "month", "step": 3},
     Grain.MONTH: {"interval": "month", "step": 1},
     Grain.WEEK: {"interval": "week", "step": 1},
     Grain.DAY: {"interval": "day", "step": 1},
+    Grain.HOUR: {"interval": "hour", "step": 1},
 }
 MOST_TICKS = 60
 
@@ -41,7 +49,7 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
     first = picture.result.dimensions[0] if picture.result.dimensions else None
     if not first or not first.grouping.is_time_axis:
         return rows
-    dated = [row["x"] for row in rows if row["x"] is not None]
+    dated = [row["x"] for row in rows if isinstance(row["x"], dt.date)]
     if not dated:
         return rows
     grain = first.grouping.grain
@@ -50,7 +58,7 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
     series = series_of(rows)
     if not periods or len(periods) * len(series) > 50_000:
         return rows
-    descending = rows[0]["x"] is not None and rows[0]["x"] > min(dated)
+    descending = isinstance(rows[0]["x"], dt.date) and rows[0]["x"] > min(dated)
     ordered = reversed(periods) if descending and picture.definition.sort else periods
     filled = []
     for period in ordered:
@@ -61,7 +69,7 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
                 "point": None, "on": 1, "open": 0,
             }  # fmt: skip
             filled.append(there.get((period, name), missing))
-    return filled + [row for row in rows if row["x"] is None]
+    return filled + [row for row in rows if not isinstance(row["x"], dt.date)]
 
 
 def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
@@ -74,6 +82,9 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
     }
     if grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else 31):
         axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
+    elif grain is Grain.HOUR and periods > 48:
+        coarse, pattern = (Grain.MONTH, "%b %y") if periods > 31 * 24 else (Grain.DAY, "%-d %b %y")
+        axis |= {"tickCount": TICKS[coarse], "format": pattern}
     elif grain is Grain.QUARTER:
         axis["labelExpr"] = "'Q' + utcquarter(datum.value) + ' ' + utcyear(datum.value)"
     if grain is not Grain.QUARTER:
@@ -100,7 +111,9 @@ def draw_lines(picture: Picture) -> Drawing:
         undated = sum(row["x"] is None for row in rows)
         if undated:
             notes.append(f"Rows without {first.name} are not drawn ({undated:,} mark{'s' * (undated != 1)}).")
-            rows = [row for row in rows if row["x"] is not None]
+        if any(row["x"] == REST_POINT for row in rows):
+            notes.append(f"“{picture.result.rest.name}” has no place on a time axis and is not drawn.")
+        rows = [row for row in rows if isinstance(row["x"], dt.date)]
         for row in rows:
             row["t"] = _milliseconds(row["x"])
         x: dict[str, Any] = {"field": "t", "type": "temporal", "scale": {"type": "utc"}}
@@ -154,7 +167,8 @@ def draw_lines(picture: Picture) -> Drawing:
 
 
 def _milliseconds(day: dt.date) -> int:
-    return (day.toordinal() - dt.date(1970, 1, 1).toordinal()) * 86_400_000
+    clock = day.hour * 3_600_000 if isinstance(day, dt.datetime) else 0
+    return (day.toordinal() - dt.date(1970, 1, 1).toordinal()) * 86_400_000 + clock
 
 
 def _mark_alone_and_tail(rows: list[dict[str, Any]]) -> None:

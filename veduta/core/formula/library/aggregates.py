@@ -16,9 +16,9 @@ PARTS = {"sum": ("sum", "count"), "mean": ("sum", "count"), "min": ("min",), "ma
 
 
 def _register(name: str, argument: Argument, gives, says: str, result: str, work) -> None:
-    parts = PARTS.get(name, ())
+    more = {"parts": PARTS.get(name, ()), "counts": name.startswith("count"), "ordered": name in ("first", "last")}
 
-    @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), parts=parts, **THEME)
+    @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **more, **THEME)
     def _(value: Operand) -> pl.Expr:
         return work(value.expression)
 
@@ -33,14 +33,14 @@ for _each in (
     ("count_distinct", V, Kind.WHOLE, "How many different values there are.", "3", lambda x: x.drop_nulls().n_unique().cast(pl.Int64)),
     ("std_dev", X, Kind.DECIMAL, "The standard deviation of a sample.", "3.685557397915997", lambda x: x.std()),
     ("variance", X, Kind.DECIMAL, "The variance of a sample.", "13.583333333333334", lambda x: x.var()),
-    ("first", V, same_as(0), "The first value.", "5", lambda x: x.drop_nulls().first()),
-    ("last", V, same_as(0), "The last value.", "14", lambda x: x.drop_nulls().last()),
+    ("first", V, same_as(0), "The first value in the order of along, or else of the table's own date.", "5", lambda x: x.drop_nulls().first()),
+    ("last", V, same_as(0), "The last value in the order of along, or else of the table's own date.", "14", lambda x: x.drop_nulls().last()),
 ):  # fmt: skip
     _register(*_each)
 
 
 @function("count_rows", gives=Kind.WHOLE, says="How many rows there are.", example=("count_rows()", "4"),
-          parts=("count",), **(THEME | {"empties": "Never empty."}))  # fmt: skip
+          parts=("count",), counts=True, **(THEME | {"empties": "Never empty."}))  # fmt: skip
 def _() -> pl.Expr:
     return pl.len().cast(pl.Int64)
 

@@ -6,7 +6,7 @@ import polars as pl
 
 from veduta.core.formula.functions import YES_NO, Argument, Operand, cast_to, common_kind, function
 
-THEME = {"theme": "Choice and empties"}
+THEME = {"theme": "Choice and empties", "handles_empties": True}
 
 
 def _values(operands) -> list[Operand]:

@@ -167,6 +167,6 @@ def _(*operands: Operand) -> pl.Expr:
 
 
 @function("is empty", Argument("a"), gives=Kind.YES_NO, says="Whether there is no value. Its opposite is: is not empty.",
-          example=("empty is empty", "yes"), empties="Never empty.", **THEME)  # fmt: skip
+          example=("empty is empty", "yes"), empties="Never empty.", handles_empties=True, **THEME)  # fmt: skip
 def _(a: Operand) -> pl.Expr:
     return a.expression.is_null()

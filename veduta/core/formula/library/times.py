@@ -10,19 +10,21 @@ import polars as pl
 from veduta.core.data.fields import Kind
 from veduta.core.formula.functions import NUMBER, WHOLE, YES_NO, Argument, Level, Operand, function, same_as
 
-PERIODS = ("year", "quarter", "month", "week", "day")
+PERIODS = ("year", "quarter", "month", "week", "day", "hour")
 THEME = {"theme": "Time", "level": Level.TIME}
 X, ANY_X = Argument("value", NUMBER), Argument("value")
 UNIT = Argument("period", options=PERIODS, constant=True)
 EARLIER = "Empty where there is no such period; never 0 and never another period's value."
+SAME_DAYS = Argument("days", options=("same days",), constant=True, optional=True)
+CUT = " With 'same days' a period that is not over is compared with as many days of the other one."
 HOWS = ("mean", "sum", "min", "max")
 
 
-@function("shift", ANY_X, Argument("steps", WHOLE, constant=True), UNIT, gives=same_as(0),
-          says="The value so many periods later, or earlier with minus: shift(x, -1, 'year') is the same cell a year before.",
+@function("shift", ANY_X, Argument("steps", WHOLE, constant=True), UNIT, SAME_DAYS, gives=same_as(0),
+          says="The value so many periods later, or earlier with minus: shift(x, -1, 'year') is the same cell a year before." + CUT,
           example=("shift(sum(count), -1, 'day')", ", 5, 9, 9"), empties=EARLIER, **THEME)  # fmt: skip
-def _(at: Any, x: Any, steps: Operand, unit: Operand) -> pl.Expr:
-    return at.shifted(x, steps.value, unit.value)
+def _(at: Any, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    return at.shifted(x, steps.value, unit.value, bool(days))
 
 
 @function("whole", ANY_X, UNIT, gives=same_as(0),
@@ -42,18 +44,18 @@ def _(at: Any, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     return at.cells_to_date(x, how.value, unit.value) if how else at.to_date(x, unit.value)
 
 
-@function("change", X, UNIT, gives=same_as(0), says="How much more the value is than one period before.",
+@function("change", X, UNIT, SAME_DAYS, gives=same_as(0), says="How much more the value is than one period before." + CUT,
           example=("change(sum(count), 'day')", ", 4, 0, 5"), empties=EARLIER, **THEME)  # fmt: skip
-def _(at: Any, x: Any, unit: Operand) -> pl.Expr:
-    return at.value(x) - at.shifted(x, -1, unit.value)
+def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    return at.value(x) - at.shifted(x, -1, unit.value, bool(days))
 
 
-@function("growth", X, UNIT, gives=Kind.DECIMAL,
-          says="The change on one period before as a share of its size: 0.1 is ten percent more.",
+@function("growth", X, UNIT, SAME_DAYS, gives=Kind.DECIMAL,
+          says="The change on one period before as a share of its size: 0.1 is ten percent more." + CUT,
           example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
           empties=EARLIER + " Empty where it was 0.", **THEME)  # fmt: skip
-def _(at: Any, x: Any, unit: Operand) -> pl.Expr:
-    before = at.shifted(x, -1, unit.value).cast(pl.Float64)
+def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    before = at.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
     return pl.when(before != 0).then((at.value(x).cast(pl.Float64) - before) / before.abs())
 
 

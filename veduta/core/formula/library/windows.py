@@ -46,7 +46,7 @@ def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
           gives=lambda o: Kind.DECIMAL if o[0].value in ("mean", "median") else o[1].kind,
           says="The mean (or sum, min, max, median) of this row and those before it, so many in all.",
           example=("moving(mean, count, 2) along (day)", "5, 7, 9, 11.5"),
-          empties="Empties are passed over; the first rows use what there is.", restarts=True, looks_back=True, **THEME)  # fmt: skip
+          empties="Empties are passed over; the first rows use what there is.", restarts=True, looks_back=True, by_period=True, **THEME)  # fmt: skip
 def _(how: Operand, value: Operand, rows: Operand, *, window: Window) -> pl.Expr:
     if not 1 <= rows.value <= 10_000:
         raise FormulaProblem("A moving value takes 1 to 10,000 rows.", hint="Choose another number of rows.")

@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Literal
 
 import polars as pl
 
+from veduta.core.calendar import Grouping, group_expression
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Role, Schema, aggregates_for
 from veduta.core.data.recognise import DATE_LIKE, recognise_field
@@ -16,7 +17,6 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
 from veduta.core.query.filters import grouping_words, value_words
-from veduta.core.query.grains import Grouping, group_expression
 from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, free_name, new_field, part_id
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterable
 from enum import StrEnum
 from typing import Any
 
@@ -20,25 +21,39 @@ class Grain(StrEnum):
     MONTH = "month"
     WEEK = "week"
     DAY = "day"
+    HOUR = "hour"
     WEEKDAY = "weekday"
     MONTH_OF_YEAR = "month_of_year"
+    HOUR_OF_DAY = "hour_of_day"
+    MOMENT = "moment"
+    """The very value of a date-time, as formulas group by it; charts do not."""
 
     @property
     def is_part(self) -> bool:
-        return self in (Grain.WEEKDAY, Grain.MONTH_OF_YEAR)
+        return self in PARTS
+
+    @property
+    def needs_time(self) -> bool:
+        """Whether only date-times have it."""
+        return self in (Grain.HOUR, Grain.HOUR_OF_DAY, Grain.MOMENT)
 
     @property
     def words(self) -> str:
         return self.value.replace("_", " ")
 
 
-PERIODS = (Grain.YEAR, Grain.QUARTER, Grain.MONTH, Grain.WEEK, Grain.DAY)
+PERIODS = (Grain.YEAR, Grain.QUARTER, Grain.MONTH, Grain.WEEK, Grain.DAY, Grain.HOUR)
+DAY_PERIODS = PERIODS[:-1]
+"""The periods that are made up of days."""
+PARTS = {Grain.WEEKDAY: range(1, 8), Grain.MONTH_OF_YEAR: range(1, 13), Grain.HOUR_OF_DAY: range(24)}
+"""The grains that come back, with their values."""
 STEPS = {
     Grain.YEAR: ("1y", relativedelta(years=1)),
     Grain.QUARTER: ("1q", relativedelta(months=3)),
     Grain.MONTH: ("1mo", relativedelta(months=1)),
     Grain.WEEK: ("1w", relativedelta(weeks=1)),
     Grain.DAY: ("1d", relativedelta(days=1)),
+    Grain.HOUR: ("1h", relativedelta(hours=1)),
 }
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 MONTHS = (
@@ -59,7 +74,12 @@ class Grouping(Frozen):
 
     @property
     def is_time_axis(self) -> bool:
-        return self.grain is not None and not self.grain.is_part
+        return self.grain in STEPS
+
+
+def grains_for(kind: Kind) -> list[Grain]:
+    """The grains by which a chart can group dates of this kind: periods from coarse to fine, then parts."""
+    return [grain for grain in (*PERIODS, *PARTS) if kind is Kind.DATETIME or not grain.needs_time]
 
 
 def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
@@ -80,12 +100,28 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
         return column
     if grouping.grain is None:
         raise DefinitionProblem(f"Say by which period “{field.name}” is grouped.", where=field.id)
-    if grouping.grain is Grain.WEEKDAY:
+    if grouping.grain.needs_time and field.kind is not Kind.DATETIME:
+        raise DefinitionProblem(
+            f"“{field.name}” has no time of day, so it has no {grouping.grain.words}.",
+            where=field.id,
+            hint="Choose days or longer.",
+        )
+    return grain_expression(column, field.kind is Kind.DATETIME, grouping.grain, schema.fiscal_month)
+
+
+def grain_expression(column: pl.Expr, timed: bool, grain: Grain, fiscal_month: int = 1) -> pl.Expr:
+    """Dates, or with `timed` date-times, at a grain."""
+    if grain is Grain.WEEKDAY:
         return column.dt.weekday()
-    if grouping.grain is Grain.MONTH_OF_YEAR:
+    if grain is Grain.MONTH_OF_YEAR:
         return column.dt.month()
-    day = column.dt.date() if field.kind is Kind.DATETIME else column
-    return start_expression(day, grouping.grain, schema.fiscal_month)
+    if grain is Grain.HOUR_OF_DAY:
+        return column.dt.hour()
+    if grain is Grain.MOMENT:
+        return column
+    if grain is Grain.HOUR:
+        return column.dt.truncate("1h")
+    return start_expression(column.dt.date() if timed else column, grain, fiscal_month)
 
 
 def start_expression(day: pl.Expr, grain: Grain, fiscal_month: int = 1) -> pl.Expr:
@@ -104,15 +140,42 @@ NESTED = {
     Grain.MONTH: (Grain.MONTH, Grain.QUARTER, Grain.YEAR),
     Grain.WEEK: (Grain.WEEK, Grain.YEAR),
     Grain.DAY: (Grain.DAY, Grain.WEEK, Grain.MONTH, Grain.QUARTER, Grain.YEAR),
+    Grain.HOUR: (Grain.HOUR, Grain.DAY, Grain.WEEK, Grain.MONTH, Grain.QUARTER, Grain.YEAR),
 }
 """The periods that each grain's periods make up whole; weeks make up ISO years."""
+FOLLOWING = {
+    Grain.QUARTER: (Grain.YEAR,),
+    Grain.MONTH: (Grain.QUARTER, Grain.YEAR, Grain.MONTH_OF_YEAR),
+    Grain.DAY: (Grain.WEEK, Grain.MONTH, Grain.QUARTER, Grain.YEAR, Grain.WEEKDAY, Grain.MONTH_OF_YEAR),
+    Grain.HOUR: (*DAY_PERIODS, *PARTS),
+    Grain.MOMENT: (*PERIODS, *PARTS),
+}
+"""What is known of a date's grains once one is known: the calendar year of a month, the weekday of a day."""
+
+
+def follows(group: Grouping, finer: Grouping) -> bool:
+    """Whether a dimension's value follows from that of a finer grain of the same date."""
+    return group.field == finer.field and group.grain in FOLLOWING.get(finer.grain, ())
+
+
+def independent(groups: Iterable[Grouping]) -> tuple[Grouping, ...]:
+    """The dimensions without those that follow from another one: year and month of a date are told by the month."""
+    groups = tuple(dict.fromkeys(groups))
+    return tuple(group for group in groups if not any(follows(group, other) for other in groups))
+
+
+def following_expression(group: Grouping, column: pl.Expr, finer: Grain, fiscal_month: int = 1) -> pl.Expr:
+    """A dimension's value, worked out from a column of a finer grain that it follows from."""
+    return grain_expression(column, finer.needs_time, group.grain, fiscal_month)
 
 
 def enclosing(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) -> pl.Expr:
     """The start of the period `unit` that a period of a chart lies in. Weeks lie in ISO years."""
     if grain is Grain.WEEK and unit is Grain.YEAR:
         return start - pl.duration(days=(start.dt.week().cast(pl.Int64) - 1) * 7)
-    return start if grain is unit else start_expression(start, unit, fiscal_month)
+    if grain is unit:
+        return start
+    return start_expression(start.dt.date() if grain is Grain.HOUR else start, unit, fiscal_month)
 
 
 def moved(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
@@ -123,31 +186,70 @@ def moved(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
         first = january - pl.duration(days=january.dt.weekday().cast(pl.Int64) - 1)
         found = first + pl.duration(days=(week - 1) * 7)
         return pl.when(found.dt.week() == week).then(found)
-    if unit in (Grain.DAY, Grain.WEEK):
-        return start.dt.offset_by(f"{steps * (7 if unit is Grain.WEEK else 1)}d")
+    if unit in (Grain.HOUR, Grain.DAY, Grain.WEEK):
+        count, letter = {Grain.HOUR: (1, "h"), Grain.DAY: (1, "d"), Grain.WEEK: (7, "d")}[unit]
+        return start.dt.offset_by(f"{steps * count}{letter}")
     found = start.dt.offset_by(f"{steps * {Grain.YEAR: 12, Grain.QUARTER: 3, Grain.MONTH: 1}[unit]}mo")
     return pl.when(found.dt.day() == start.dt.day()).then(found)
 
 
-def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> tuple[dt.date, dt.date]:
+Days = tuple[dt.date, dt.date]
+"""From one day to another, both included; from one moment to another where they are date-times."""
+
+
+def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
     """A range of days so many units away; the ends of months stay such.
 
     >>> moved_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
     datetime.date(2023, 2, 28)
     """
     step = STEPS[unit][1] * steps
+    late = dt.timedelta(days=0 if isinstance(last, dt.datetime) else 1)
     try:
-        return first + step, last + dt.timedelta(days=1) + step - dt.timedelta(days=1)
+        return first + step, last + late + step - late
     except (ValueError, OverflowError):
         return first, last
 
 
+def common_days(a: Iterable[Days], b: Iterable[Days]) -> list[Days]:
+    """The days that lie in both lists of ranges, in order."""
+    b = list(b)
+    found = [(max(first, x, key=_moment), min(last, y, key=_late)) for first, last in a for x, y in b]
+    return joined_days(each for each in found if _moment(each[0]) <= _late(each[1]))
+
+
+def joined_days(ranges: Iterable[Days]) -> list[Days]:
+    """The ranges in order, those that touch or overlap made one."""
+    found: list[Days] = []
+    for first, last in sorted(ranges, key=lambda each: _moment(each[0])):
+        if found and _moment(first) <= _late(found[-1][1]) + dt.timedelta(microseconds=1):
+            found[-1] = (found[-1][0], max(found[-1][1], last, key=_late))
+        else:
+            found.append((first, last))
+    return found
+
+
+def _moment(day: dt.date) -> dt.datetime:
+    return day if isinstance(day, dt.datetime) else dt.datetime.combine(day, dt.time.min)
+
+
+def _late(day: dt.date) -> dt.datetime:
+    """A moment itself, or the last one of a day."""
+    if isinstance(day, dt.datetime) or day == dt.date.max:
+        return _moment(day)
+    return _moment(day) + dt.timedelta(days=1, microseconds=-1)
+
+
 def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
-    """The first day of the period that holds this day.
+    """The first day (of hours the first moment) of the period that holds this day.
 
     >>> period_start(dt.date(2026, 11, 1), Grain.WEEK)
     datetime.date(2026, 10, 26)
     """
+    if grain is Grain.HOUR:
+        return _moment(day).replace(minute=0, second=0, microsecond=0)
+    if isinstance(day, dt.datetime):
+        day = day.date()
     if grain is Grain.WEEK:
         return day - dt.timedelta(days=day.weekday())
     if grain in (Grain.DAY, Grain.MONTH):
@@ -160,25 +262,27 @@ def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
 
 
 def period_end(start: dt.date, grain: Grain) -> dt.date:
-    """The last day of the period that starts on this day."""
+    """The last day (of hours the last moment) of the period that starts then."""
+    least = dt.timedelta(microseconds=1) if grain is Grain.HOUR else dt.timedelta(days=1)
     try:
-        return start + STEPS[grain][1] - dt.timedelta(days=1)
+        return start + STEPS[grain][1] - least
     except (ValueError, OverflowError):
-        return dt.date.max
+        return type(start).max
 
 
 def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_000) -> list[dt.date]:
     """The starts of all periods from `first` to `last`, which are starts themselves; empty if more than `most`."""
-    per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365}[grain]
+    per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365, Grain.HOUR: 8_766}[grain]
     if (last.year - first.year) * per_year > most:
         return []
     found, start = [], first
-    while start <= last:
+    while start <= last and len(found) <= most:
         found.append(start)
-        start = period_end(start, grain) + dt.timedelta(days=1) if period_end(start, grain) < dt.date.max else dt.date.max
-        if start == dt.date.max:
+        try:
+            start = start + STEPS[grain][1]
+        except (ValueError, OverflowError):
             break
-    return found
+    return found if len(found) <= most else []
 
 
 def period_words(start: dt.date, grain: Grain) -> str:
@@ -198,4 +302,6 @@ def period_words(start: dt.date, grain: Grain) -> str:
     if grain is Grain.WEEK:
         year, week, _ = start.isocalendar()
         return f"W{week} {year}"
+    if grain in (Grain.HOUR, Grain.MOMENT):
+        return f"{period_words(start, Grain.DAY)} {start:%H:%M}"
     return f"{start.day} {MONTHS[start.month - 1][:3]} {start.year}"
