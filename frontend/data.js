@@ -105,7 +105,8 @@ export function datasetCheck() {
       const field = event.target.closest("[data-column]");
       if (!field) return;
       const address = this.$root.dataset.columns.replace("FIELD", field.dataset.column);
-      await this.refresh(address, { [field.dataset.key]: field.value });
+      const value = field.dataset.as === "json" ? JSON.parse(field.value) : field.value;
+      await this.refresh(address, { [field.dataset.key]: value });
     },
     async pressed(event) {
       const button = event.target.closest("button[data-column]");

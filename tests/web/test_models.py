@@ -150,7 +150,7 @@ class Formulas(ModelTest):
         self.assertIn("finer than the chart's months", problem["message"])
         self.assertEqual((problem["start"], problem["end"]), (0, 26))
         self.assertIn("Did you mean Fare?", check("sum(fares)")["problem"]["hint"])
-        self.assertEqual(check("gro")["suggestions"][0]["label"], "growth(value, period)")
+        self.assertEqual(check("gro")["suggestions"][0]["label"], "growth(value, period, days?)")
 
     def test_a_formula_cannot_be_made_from_itself(self):
         name = self.formula("Twice", "sum(fare) * 2")

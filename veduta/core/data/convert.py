@@ -39,6 +39,8 @@ def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: F
     """
     if text.dtype != pl.String:
         return _convert_typed(text, field, failures, first_row)
+    if field.reading.empties:
+        text = _without(text, field.reading.empties)
     if field.kind is Kind.TEXT:
         return _clean_text(text, empties)
     quick = _cast_quickly(text, field)
@@ -64,7 +66,7 @@ def _convert_typed(values: pl.Series, field: Field, failures: Failures, first_ro
     if values.dtype == field.kind.dtype:
         return values
     was = next(kind for kind in Kind if kind.dtype == values.dtype)
-    result = cast_values(values, was, field.kind).alias(values.name)
+    result = cast_values(values, was, field.kind)
     lost = (result.is_null() & values.is_not_null()).arg_true()
     if len(lost):
         failures.add(lost.cast(pl.Int64) + first_row, values.gather(lost).cast(pl.String))
@@ -89,7 +91,7 @@ def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
         made = serial_day(v).cast(kind.dtype)
     else:
         made = pl.when(v.is_null()).then(None).otherwise(pl.lit(None, dtype=kind.dtype))
-    return frame.select(made.cast(kind.dtype).alias("r")).to_series()
+    return frame.select(made.cast(kind.dtype).alias(values.name)).to_series()
 
 
 def text_of(value: pl.Expr, kind: Kind | None) -> pl.Expr:
@@ -117,6 +119,13 @@ def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     return text if cleaned.equals(different) else text.replace_strict(different, cleaned, return_dtype=pl.String)
 
 
+def _without(text: pl.Series, words: tuple[str, ...]) -> pl.Series:
+    """The texts with those that are one of some words, in whatever case, empty."""
+    different = text.unique()
+    gone = different.filter(different.str.strip_chars().str.to_lowercase().is_in(list(words)))
+    return text.set(text.is_in(gone.implode()), None) if len(gone) else text
+
+
 def _cleaned(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     stripped = text.alias("t").to_frame().select(pl.col("t").str.strip_chars())
     is_empty = (pl.col("t") == "") | pl.col("t").str.to_lowercase().is_in(list(empties))
@@ -141,7 +150,8 @@ def _cast_quickly(text: pl.Series, field: Field) -> pl.Series:
 def is_plain_number(field: Field) -> bool:
     """Whether the column's values are numbers that a machine wrote, as far as its reading tells."""
     reading = field.reading
-    return field.kind.is_number and reading.decimal == "." and not reading.thousands and field.format.style == "number"
+    plain = reading.decimal == "." and not reading.thousands and not reading.empties
+    return field.kind.is_number and plain and field.format.style == "number"
 
 
 def _finite(values: pl.Series) -> pl.Series:

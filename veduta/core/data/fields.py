@@ -122,13 +122,14 @@ class Reading(Frozen):
     """How a column's text becomes values.
 
     `formats` are strptime patterns for dates, the likeliest first; `order` is the order of day, month
-    and year in numeric dates.
+    and year in numeric dates. `empties` are words, in lower case, that mean empty in this column.
     """
 
     decimal: Literal[".", ","] = "."
     thousands: Literal["", ",", ".", " ", "'"] = ""
     order: Literal["ymd", "dmy", "mdy"] = "ymd"
     formats: tuple[str, ...] = ()
+    empties: tuple[str, ...] = Attribute((), max_length=50)
 
 
 class Field(Frozen):

@@ -71,4 +71,5 @@ class Import:
         text = texts.get_column(str(place)).alias(field.id)
         failures = self.failures.setdefault(field.id, Failures())
         values = convert(text, field, self.options.empties, failures, self.rows + 1)
+        values = values.alias(field.id)
         return values, encode(values)

@@ -57,14 +57,27 @@ IS_A_RATE = re.compile(
 TELEPHONE = re.compile(r"^(\+|00)\d[\d ()/-]{6,}$")
 
 
+MAYBE_EMPTY = frozenset(
+    {
+        "na", "n.a.", "<na>", "none", "nil", "missing", "unknown", "not known", "not available",
+        "blank", "(blank)", "empty", "(empty)", "?", "??", "--", "---", ".",
+        "..", "...", "tbd", "tba", "#value!", "#ref!", "#div/0!", "#name?", "\\n",
+        "-999", "-9999", "-99999",
+    }
+)  # fmt: skip
+"""Words that people write for no value, though some mean something elsewhere: NA is a country."""
+
+
 @dataclass
 class Recognised:
-    """What was recognised about one column; `question` is set when only its owner can know."""
+    """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in it
+    that often mean empty, as they are written and how often they occur."""
 
     field: Field
     examples: list[str] = attribute(default_factory=list)
     question: str = ""
     why: str = ""
+    maybe_empty: list[tuple[str, int]] = attribute(default_factory=list)
 
 
 def recognise_fields(sample: Sample) -> list[Recognised]:
@@ -128,6 +141,22 @@ def recognise_field(
     """Recognise one column from sample values; `usual_decimal` settles what "1.200" means."""
     stripped = [value.strip() for value in values]
     full = [value for value in stripped if value and value.lower() not in empties]
+    maybe_empty = Counter(value for value in full if value.lower() in MAYBE_EMPTY)
+    recognised = _recognised(field_id, source, name, full, usual_decimal)
+    if maybe_empty and recognised.field.kind is Kind.TEXT:
+        # In a column of numbers, dates or yes and no these words can mean nothing else. In texts their owner decides.
+        rest = [value for value in full if value not in maybe_empty]
+        without = _recognised(field_id, source, name, rest, usual_decimal)
+        recognised = without if rest and without.field.kind is not Kind.TEXT else recognised
+    if maybe_empty and recognised.field.kind is not Kind.TEXT:
+        words = tuple(sorted({word.lower() for word in maybe_empty if not NUMBER.match(word)}))
+        reading = recognised.field.reading.model_copy(update={"empties": words})
+        recognised.field = recognised.field.model_copy(update={"reading": reading})
+    recognised.maybe_empty = maybe_empty.most_common(5)
+    return recognised
+
+
+def _recognised(field_id: str, source: str, name: str, full: list[str], usual_decimal: str) -> Recognised:
     base = {"id": field_id, "source": source, "name": name}
     examples = list(dict.fromkeys(full))[:5]
     if not full:

@@ -8,7 +8,7 @@ import polars as pl
 
 from veduta.core.data.fields import Kind
 from veduta.core.formula.check import Checked, operand_of
-from veduta.core.formula.functions import Level, Operand, Window
+from veduta.core.formula.functions import Level, Operand, Times, Window
 from veduta.core.formula.problems import FormulaProblem
 
 
@@ -28,9 +28,9 @@ class Compiled:
         return rows.drop([column.meta.output_name() for stage in self.stages for column in stage]) if self.stages else rows
 
 
-def compile_formula(checked: Checked) -> Compiled:
+def compile_formula(checked: Checked, times: Times = Times()) -> Compiled:
     """Raises FormulaProblem where a constant argument cannot be used (a pattern, a number of rows)."""
-    compiler = _Compiler()
+    compiler = Compiler(times)
     expression = compiler.expression(checked)
     kind = checked.kind or Kind.TEXT
     expression = expression.cast(kind.dtype)
@@ -39,8 +39,11 @@ def compile_formula(checked: Checked) -> Compiled:
     return Compiled(expression, kind, tuple(compiler.stages))
 
 
-class _Compiler:
-    def __init__(self) -> None:
+class Compiler:
+    """Makes expressions of the nodes of one formula of a row."""
+
+    def __init__(self, times: Times = Times()) -> None:
+        self.times = times
         self.stages: list[tuple[pl.Expr, ...]] = []
 
     def _staged(self, expression: pl.Expr) -> str:
@@ -57,7 +60,7 @@ class _Compiler:
         try:
             if node.function.level is Level.WINDOW:
                 return node.function.build(*operands, window=self._window(node))
-            return node.function.build(*operands)
+            return node.function.expression(operands, self.times)
         except FormulaProblem as problem:
             raise FormulaProblem(problem.message, start=node.at.start, end=node.at.end, hint=problem.hint) from None
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
@@ -82,6 +83,14 @@ class Window:
         return expression.over(list(self.parts) or pl.lit(1), **order)
 
 
+@dataclass(frozen=True)
+class Times:
+    """What functions of dates depend on: today, and the first month of the fiscal year."""
+
+    today: dt.date | None = None
+    fiscal_month: int = 1
+
+
 Gives = Kind | Callable[[list[Operand]], Kind | None]
 
 
@@ -113,9 +122,15 @@ class Function:
     """Whether an aggregate depends on the order of the rows, which `along` says, or else the table's own date."""
     handles_empties: bool = False
     """Whether it gives a value of its own where an argument is empty."""
+    asks_times: bool = False
+    """Whether `build` also takes `times`."""
     repeats: int = 0
     """How many of the last arguments may be given again and again, as a group."""
     operator: bool = False
+
+    def expression(self, operands: list[Operand | None], times: Times) -> pl.Expr:
+        """Its value of operands. Raises FormulaProblem where a constant one cannot be used."""
+        return self.build(*operands, times=times) if self.asks_times else self.build(*operands)
 
     @property
     def least(self) -> int:

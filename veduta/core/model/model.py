@@ -17,7 +17,7 @@ from veduta.core.data.profile import Profile
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
 from veduta.core.formula.compile import compile_formula
-from veduta.core.formula.functions import Level
+from veduta.core.formula.functions import Level, Times
 from veduta.core.formula.measures import Parameters, ParameterValue, check_measure, fields_in
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
@@ -256,6 +256,10 @@ class Model:
             self._kept.same_dates[name] = dates | {name}
         return self._kept.same_dates[name]
 
+    @property
+    def times(self) -> Times:
+        return Times(fiscal_month=self.schema.fiscal_month)
+
     def table_name(self, table: str) -> str:
         return self.schema.tables.get(table) or "the first table"
 
@@ -310,7 +314,7 @@ class Model:
         wanted = list(names) + [name for checked in rules for name in checked.fields]
         rows = _Rows(self, home).with_fields(wanted)
         if rules:
-            rows = rows.filter([compile_formula(checked).expression for checked in rules])
+            rows = rows.filter([compile_formula(checked, self.times).expression for checked in rules])
         return rows.select(list(dict.fromkeys(names))) if names else rows
 
     def _rules_for(self, home: str) -> list[Checked]:
@@ -395,7 +399,7 @@ class _Rows:
                 rows = self._joined(rows, lookup)
                 rows, waiting = self._alias(rows, waiting)
         for name in self.formulas:
-            rows = compile_formula(self.model.row_formula(name)).on(rows, name)
+            rows = compile_formula(self.model.row_formula(name), self.model.times).on(rows, name)
         return rows
 
     def _alias(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:

@@ -29,8 +29,8 @@ from veduta.core.calendar import (
 from veduta.core.data.fields import Aggregate, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per, operand_of
-from veduta.core.formula.compile import _Compiler
-from veduta.core.formula.functions import Level, Operand, Window
+from veduta.core.formula.compile import Compiler
+from veduta.core.formula.functions import Level, Operand, Times, Window
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.filters import EVER, MeasureFilter
 from veduta.core.query.measures import Measure, counted_tables, measure_node, measure_words
@@ -57,6 +57,10 @@ class Engine(Reader):
 
     conditions: tuple[tuple[Checked, MeasureFilter], ...] = ()
     judging = False
+
+    @property
+    def times(self) -> Times:
+        return Times(self.context.today, self.schema.fiscal_month)
 
     # Both walks.
 
@@ -85,10 +89,8 @@ class Engine(Reader):
                 return self._time(node, place)
             if node.function.level is Level.WINDOW:
                 return self._window(node, place)
-            if node.function.name == "today":
-                return pl.lit(self.context.today)
             operands = [a and operand_of(a, self.value(a, place)) for a in node.arguments]
-            return node.function.build(*operands)
+            return node.function.expression(operands, self.times)
         except FormulaProblem as problem:
             if problem.end:
                 raise
@@ -178,7 +180,7 @@ class Engine(Reader):
     def _made_part(self, node: Checked, how: str, home: str, name: str) -> Part:
         argument = node.arguments[0] if node.arguments else None
         attached: list[Checked] = []
-        compiler = _RowCompiler(attached, self.context.today)
+        compiler = _RowCompiler(attached, self.times)
         value = compiler.expression(argument) if argument else None
         column, expression = "", None
         if argument is not None and argument.field and node.where is None:
@@ -497,19 +499,17 @@ def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: str)
     return value.sort_by(columns, descending=list(downwards), nulls_last=function == "first", maintain_order=True)
 
 
-class _RowCompiler(_Compiler):
+class _RowCompiler(Compiler):
     """Compiles what is inside an aggregate; values at a grain of their own stand in columns that are attached to the rows."""
 
-    def __init__(self, attached: list[Checked], today: dt.date) -> None:
-        super().__init__()
-        self.attached, self.today = attached, today
+    def __init__(self, attached: list[Checked], times: Times) -> None:
+        super().__init__(times)
+        self.attached = attached
 
     def expression(self, node: Checked) -> pl.Expr:
         if node.per is not None:
             self.attached.append(node)
             return pl.col(attached_name(node))
-        if node.function is not None and node.function.name == "today":
-            return pl.lit(self.today)
         return super().expression(node)
 
 

@@ -303,6 +303,9 @@ def _changed_field(field: Field, changes: dict[str, Any], values: list[str]) -> 
         if decimal := new.pop("decimal", ""):
             reading |= {"decimal": decimal, "thousands": "." if decimal == "," else ","}
         new["reading"] = reading
+    if "empty_words" in new:
+        words = [str(word).strip().lower()[:100] for word in new.pop("empty_words")]
+        new["reading"] = {**(new.get("reading") or field.reading.model_dump()), "empties": words}
     kind = Kind(new.get("kind", field.kind))
     if new.get("role") == Role.MEASURE and "aggregate" not in new and field.role is not Role.MEASURE:
         new["aggregate"] = aggregates_for(kind)[0]

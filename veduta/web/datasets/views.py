@@ -1,6 +1,8 @@
 from __future__ import annotations
 
+import json
 import uuid
+from typing import Any
 from urllib.parse import unquote
 
 from django.core.paginator import Paginator
@@ -12,8 +14,9 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Aggregate, Kind, Role, aggregates_for
+from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
+from veduta.core.data.recognise import Recognised
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.query.measures import TOTAL_WORDS
@@ -121,6 +124,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
                 "failures": failures,
                 "question": questions.get(field.id, ""),
                 "why": found.why if found else "",
+                "empty_words": _empty_words(field, found),
             }
         )
     rows = min(PREVIEW_ROWS, len(sample.rows))
@@ -134,6 +138,22 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     if upload.dataset and upload.dataset.current_id:
         context["changes"] = services.changes_to(upload.dataset, upload.all_fields)
     return context
+
+
+def _empty_words(field: Field, found: Recognised | None) -> list[dict[str, Any]]:
+    """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its list
+    of such words is with the other choice."""
+    taken = field.reading.empties
+    words = {word.lower(): (word, count) for word, count in (found.maybe_empty if found else [])}
+    return [
+        {
+            "word": word,
+            "count": count,
+            "taken": key in taken,
+            "others": json.dumps([each for each in taken if each != key] if key in taken else [*taken, key]),
+        }
+        for key, (word, count) in words.items()
+    ]
 
 
 def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
@@ -194,6 +214,7 @@ FIELD_CHANGES = {
     "format",
     "order",
     "decimal",
+    "empty_words",
     "folder",
     "total",
     "over_dates",

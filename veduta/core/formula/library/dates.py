@@ -6,8 +6,9 @@ import datetime as dt
 
 import polars as pl
 
+from veduta.core.calendar import Grain, start_expression
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, function
+from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, Times, function
 
 THEME = {"theme": "Dates"}
 D = Argument("date", DAY)
@@ -42,17 +43,18 @@ for _each in (
 
 
 @function("today", gives=Kind.DATE, says="The current day.", example=("today() > date('2026-01-01')", "yes"),
-          empties="Never empty.", **THEME)  # fmt: skip
-def _() -> pl.Expr:
-    return pl.lit(dt.date.today())
+          empties="Never empty.", asks_times=True, **THEME)  # fmt: skip
+def _(*, times: Times) -> pl.Expr:
+    return pl.lit(times.today or dt.date.today())
 
 
 @function("trunc", D, UNIT, gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else Kind.DATE,
-          says="The start of the year, quarter, month, week, day, hour or minute a date lies in.",
-          example=(f"trunc({SAMPLE}, 'month')", "2026-10-01"), **THEME)  # fmt: skip
-def _(date: Operand, unit: Operand) -> pl.Expr:
+          says="The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if it "
+          "has one.",
+          example=(f"trunc({SAMPLE}, 'month')", "2026-10-01"), asks_times=True, **THEME)  # fmt: skip
+def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
     if unit.value in LONG:
-        return date.expression.cast(pl.Date).dt.truncate(f"1{STEP[unit.value]}")
+        return start_expression(date.expression.cast(pl.Date), Grain(unit.value), times.fiscal_month)
     return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(date.kind.dtype)
 
 
