@@ -67,7 +67,7 @@ export function formulaEditor(ask, settled) {
     return part;
   }
 
-  function values({ kind, headings, sample, empties, rows, tidy, level, of = "rows", notes = [] }) {
+  function values({ kind, headings, sample, empties, rows, tidy, level, counted = "", of = "rows", notes = [] }) {
     const part = document.createElement("div");
     const table = document.createElement("table");
     table.className = "table text-[12px] mt-1 !w-auto min-w-[260px]";
@@ -78,6 +78,7 @@ export function formulaEditor(ask, settled) {
     };
     table.append(row([...headings, "Result"], "th"), ...sample.map((cells) => row(cells, "td")));
     part.append(line(`It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}${level ? `, one of ${level}` : ""}.`, "muted"), table);
+    if (counted) part.append(line(`It looks at the rows of ${counted}.`, "muted mt-1"));
     if (empties) part.append(line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} ${of}.`, "muted mt-1"));
     part.append(...notes.map((note) => line(note, "muted mt-1")));
     if (tidy && tidy !== box.value.trim()) {

@@ -24,6 +24,12 @@ class Variation:
 VARIATIONS = (
     Variation("year_before", "The same period a year before", "shift({x}, -1, 'year')", "{name} a year before"),
     Variation("growth", "Growth on a year before", "growth({x}, 'year')", "Growth of {name}"),
+    Variation(
+        "same_days",
+        "Growth on the same days a year before",
+        "growth({x}, 'year', 'same days')",
+        "Growth of {name} on the same days",
+    ),
     Variation("change", "Change on a year before", "change({x}, 'year')", "Change of {name}"),
     Variation(
         "before", "Change on the {grain} before", "change({x}, '{grain}')", "Change of {name} on the {grain} before", True

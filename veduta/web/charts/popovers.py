@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from veduta.core.calendar import PERIODS, Grain, grouping_for
+from veduta.core.calendar import Grain, grains_for, grouping_for
 from veduta.core.chart.choose import choose_kind, unfit
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind, default_measure
 from veduta.core.chart.edits import group_of
@@ -141,7 +141,9 @@ def _formula(definition: ChartDefinition, model: Model, index: int, data: dict[s
         "is_new": shown is None,
         "text": text,
         "name": shown.name if shown and shown.formula else "",
-        "grains": [(grain.value, grain.words) for grain in PERIODS] if axis else [],
+        "grains": [(grain.value, grain.words) for grain in grains_for(model.schema[axis].kind) if not grain.is_part]
+        if axis
+        else [],
         "parameters": model.definition.parameters,
     }
 
@@ -194,7 +196,7 @@ def _group(definition: ChartDefinition, model: Model, clause: str, index: int) -
     return {
         "group": group,
         "field": field,
-        "grains": list(Grain) if field and field.kind.is_date else [],
+        "grains": grains_for(field.kind) if field and field.kind.is_date else [],
         "fields": [f for f in _fields_first(schema, Role.DIMENSION) if f.level == "row"],
         "can_swap": can_swap,
         "swap_index": index if clause == "by" else 0,

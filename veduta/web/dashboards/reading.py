@@ -224,7 +224,7 @@ def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterC
     if isinstance(made, DatesFilter):
         return dates_words(made.start, made.end)
     if isinstance(choice, DatesChoice):
-        return made.period_words
+        return made.words_of_periods()
     from veduta.core.data.fields import Field
 
     field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)

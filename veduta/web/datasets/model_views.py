@@ -13,7 +13,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.calendar import PERIODS, Grain, grouping_for
+from veduta.core.calendar import DAY_PERIODS, PERIODS, Grain, grouping_for
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.chart.question import to_query
@@ -28,8 +28,8 @@ from veduta.core.model.definition import Join
 from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
-from veduta.core.query.filters import Context, value_words
-from veduta.core.query.measures import Measure, measure_format
+from veduta.core.query.filters import Context, list_words, value_words
+from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import model_changes
@@ -106,7 +106,7 @@ def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "months": list(enumerate(MONTHS, 1)),
         "kinds": [(kind.value, kind.words) for kind in Kind],
         "versions": found.model_versions.select_related("saved_by")[:20],
-        "grains": [grain.value for grain in PERIODS],
+        "grains": [grain.value for grain in DAY_PERIODS],
         "key_fields": {
             t["id"]: [(_plain(f), f.name) for f in there.schema if f.table == t["id"] and not f.formula] for t in tables
         },
@@ -397,7 +397,9 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
         [*("(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.grouping.grain) for d in result.dimensions), format_value(row["m0"], column.kind, number_format)]
         for row in frame.iter_rows(named=True)
     ]  # fmt: skip
+    counted = [there.table_name(home) for home in counted_tables(checked, there)] if len(there.tables) > 1 else []
     return said | {
+        "counted": list_words(counted).replace(" or ", " and ") if counted else "",
         "kind": column.kind.words, "headings": [d.name for d in result.dimensions], "sample": sample,
         "empties": int(result.frame["m0"].null_count()), "rows": result.frame.height, "of": "groups", "notes": result.notes,
     }  # fmt: skip

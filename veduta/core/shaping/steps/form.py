@@ -297,4 +297,6 @@ class Group(Step):
 
 
 def _grain_kind(group: Grouping) -> Kind:
-    return Kind.WHOLE if group.grain.is_part else Kind.DATE
+    if group.grain.is_part:
+        return Kind.WHOLE
+    return Kind.DATETIME if group.grain.needs_time else Kind.DATE
