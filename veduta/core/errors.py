@@ -41,6 +41,13 @@ class Stopped(VedutaError):
     code = "stopped"
 
 
+class Bound(VedutaError):
+    """Somebody who may see only some rows asks for what would show others, or a rule of who sees which rows cannot be
+    applied."""
+
+    code = "bound"
+
+
 class MissingField(DefinitionProblem):
     """A definition names a field that its dataset does not have (any more)."""
 

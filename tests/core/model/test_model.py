@@ -13,12 +13,12 @@ from hypothesis import strategies as st
 from tests.core.query.demo_model import frames, model
 from tests.core.support import MemoryTable, field
 from veduta.core.data.fields import Kind, Schema
-from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.errors import Bound, DefinitionProblem, NewerDefinition
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.model.definition import Choice, Join, Key, ModelDefinition, ModelTable, ParameterField, RowRule, load_model
 from veduta.core.model.joins import check_join, suggest_join
-from veduta.core.model.model import Model, parameter_value
+from veduta.core.model.model import Model, Reader, parameter_value
 
 KEYS = st.lists(st.sampled_from(["A", "B", "C", None]), max_size=8)
 
@@ -31,6 +31,12 @@ def table(**columns: list) -> tuple[MemoryTable, list]:
     ]
     frame = pl.DataFrame({f.id: pl.Series(f.id, columns[f.id], dtype=f.kind.dtype) for f in fields})
     return MemoryTable(frame, Schema(fields)), fields
+
+
+def reader(rule: RowRule, **attributes: str) -> Reader:
+    """Somebody whom a rule binds, with these attributes."""
+    person = tuple((f"person_{name}", ParameterValue(Kind.TEXT, (value,))) for name, value in attributes.items())
+    return Reader((rule,), person)
 
 
 def two(left: list, right: list, join: Join | None = None) -> Model:
@@ -137,29 +143,101 @@ class Rules(unittest.TestCase):
     def test_a_rule_narrows_every_table_its_fields_reach(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#routes.area" in (:person_areas)')
-        ruled = found.given({}, (rule,), {"person_areas": ParameterValue(Kind.TEXT, ("Inner Sound",))})
+        ruled = found.given({}, reader(rule, areas="Inner Sound"))
         routes = set(frames()["routes"].filter(pl.col("area") == "Inner Sound")["route"])
         for home in ("", "targets", "bookings"):
             wanted = frames()[home].filter(pl.col("route").is_in(list(routes))).height
             self.assertEqual(ruled.rows_of(home), wanted)
         self.assertEqual(ruled.rows_of("vessels"), frames()["vessels"].height)
-        self.assertNotIn("Vessels", ruled.ruled_tables(rule))
+        self.assertNotIn("vessels", ruled.tables_ruled_by(rule))
 
-    def test_what_is_known_of_a_formula_does_not_depend_on_who_asked_first(self):
+    def test_what_is_known_of_a_field_is_what_may_be_seen_whoever_asked_first(self):
         formula = {"id": "size", "name": "Size", "text": "if(\"#n\" > :late_after, 'large', 'small')"}
         definition = load_model(
             {"formulas": [formula], "parameters": [{"id": "late_after", "name": "Late after", "default": [1]}]}
         )
         found = Model({"": table(route=["A", "B", "C"], n=[1, 2, 3])}, definition)
         rule = RowRule(name="One", text='"#n" = 1')
-        self.assertEqual(found.given({}, (rule,)).facts("formula.size").values, ("large", "small"))
+        for _ in range(2):
+            self.assertEqual(found.given({}, reader(rule)).facts("formula.size").values, ("small",))
+            self.assertEqual(found.given({}, reader(rule)).facts("n").highest, 1)
+            self.assertEqual(found.facts("formula.size").values, ("large", "small"))
+            self.assertEqual(found.facts("n").highest, 3)
         self.assertEqual(found.given({"late_after": 9}).facts("formula.size").values, ("small",))
         self.assertEqual(found.facts("formula.size").distinct, 2)
 
     def test_nobody_without_the_attribute_sees_a_row(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#region" in (:person_regions)')
-        self.assertEqual(found.given({}, (rule,), {"person_regions": ParameterValue(Kind.TEXT, ())}).rows, 0)
+        self.assertEqual(
+            found.given({}, reader(rule, regions="Inner Sound")).rows,
+            frames()[""].filter(pl.col("region") == "Inner Sound").height,
+        )
+        self.assertEqual(found.given({}, Reader((rule,), lacking=frozenset(("One area",)))).rows, 0)
+
+    def test_lacking_an_attribute_means_no_rows_also_where_the_rule_says_not(self):
+        found, _ = model()
+        for text in ('not ("#region" in (:person_regions))', '"#region" <> :person_regions', ":person_regions is empty"):
+            rule = RowRule(name="Others", text=text)
+            self.assertEqual(found.given({}, Reader((rule,), lacking=frozenset(("Others",)))).rows, 0)
+
+    def test_a_rule_whose_join_broke_refuses_all_but_stewards(self):
+        rule = RowRule(name="One area", text="\"#b.area\" = 'N'", tables=("", "b"))
+        join = Join(right="b", keys=(Key(left="route", right="route"),))
+        tables = (ModelTable(id="b", dataset="b", name="Routes"),)
+        broken = {
+            "a key twice": ({"b": table(route=["A", "A"], area=["N", "S"])}, (join,)),
+            "a key that is gone": ({"b": table(other=["A"], area=["N"])}, (join,)),
+            "no join": ({"b": table(route=["A", "B"], area=["N", "S"])}, ()),
+            "no field": ({"b": table(route=["A", "B"])}, (join,)),
+        }
+        trips = {"": table(route=["A", "B", "B"], n=[1, 2, 3])}
+        holds = Model(
+            {**trips, "b": table(route=["A", "B"], area=["N", "S"])}, ModelDefinition(tables=tables, joins=(join,))
+        )
+        self.assertEqual(holds.given({}, reader(rule)).rows, 1)
+        for what, (others, joins) in broken.items():
+            with self.subTest(what):
+                found = Model(
+                    {**trips, **others}, ModelDefinition(tables=tables, joins=joins, rules=(rule,)), gone={"b.area": "Area"}
+                )
+                asked = found.given({}, reader(rule))
+                for ask in (
+                    lambda asked=asked: asked.rows,
+                    lambda asked=asked: asked.scan(["n"]),
+                    lambda asked=asked: asked.facts("n"),
+                ):
+                    with self.assertRaisesRegex(Bound, "“One area” cannot be applied"):
+                        ask()
+                self.assertIn("One area", found.broken_rules())
+                self.assertEqual(found.given({}, Reader((rule,), is_steward=True)).rows, 3)
+
+    def test_parameters_that_readers_set_have_no_part_in_rules(self):
+        parameter = ParameterField(id="n", name="N", default=(1,))
+        found = Model({"": table(n=[1, 2, 3])}, ModelDefinition(parameters=(parameter,)))
+        with self.assertRaisesRegex(Bound, "whoever reads can set"):
+            _ = found.given({"n": 3}, reader(RowRule(name="Few", text='"#n" <= :n'))).rows
+
+    def test_what_a_rule_leaves_is_said(self):
+        found, _ = model()
+        rule = RowRule(name="Home waters", text='"#region" in (:person_regions)')
+        self.assertEqual(
+            found.given({}, reader(rule, regions="Inner Sound")).words_of_rules(),
+            ["You see only some rows, by the rule “Home waters”: 1 of 4 in Region."],
+        )
+
+    def test_a_table_seen_through_its_own_rules(self):
+        routes = Model({"": table(route=["A", "B"], area=["N", "S"])}, key="routes")
+        join = Join(right="b", keys=(Key(left="route", right="route"),))
+        definition = ModelDefinition(tables=(ModelTable(id="b", dataset="b", name="Routes"),), joins=(join,))
+        found = Model(
+            {"": table(route=["A", "B"], n=[1, 2]), "b": table(route=["A", "B"], area=["N", "S"])}, definition, key="n"
+        )
+        north = routes.given({}, reader(RowRule(name="North", text="\"#area\" = 'N'")))
+        seen = found.seen_through({"b": north})
+        self.assertEqual(seen.scan(["b.area", "n"]).collect().rows(), [("N", 1), (None, 2)])
+        self.assertEqual((seen.facts("b.area").distinct, seen.rows_of("b")), (1, 1))
+        self.assertNotEqual(seen.answers_depend_on(), found.answers_depend_on())
 
 
 class FormulaFields(unittest.TestCase):

@@ -17,6 +17,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
+from veduta.core.model.model import Reader
 from veduta.core.query.answer import answer
 from veduta.core.query.cache import ResultCache
 from veduta.core.query.measures import Measure
@@ -91,7 +92,7 @@ class Cache(unittest.TestCase):
 
         rule = RowRule(name="r", text='"#region" in (:person_regions)')
         ruled = [
-            kept.given({}, (rule,), {"person_regions": ParameterValue(Kind.TEXT, (name,))})
+            kept.given({}, Reader((rule,), (("person_regions", ParameterValue(Kind.TEXT, (name,))),)))
             for name in ("Inner Sound", "North Reach")
         ]
         asked = [kept, kept.given({"late_after": 5}), *ruled]

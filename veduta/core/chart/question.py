@@ -145,5 +145,6 @@ def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> l
     group = definition.groups[-1]
     if group.grain:
         return [*PARTS[group.grain], None]
-    values = table.facts(group.field).values or ()
+    # The order is that of all values, so that everybody sees a value in the same colour.
+    values = Model.of_one(table, schema).given({}).facts(group.field).values or ()
     return [*sorted((typed(value, schema[group.field]) for value in values), key=str), None] if values else []

@@ -96,11 +96,14 @@ class DrillPath(Frozen):
 
 class RowRule(Frozen):
     """Which rows people may see: those for which the condition holds. It counts for members of the groups named, or
-    for everybody; attributes of the signed-in person are written as parameters that begin with :person_."""
+    for everybody; attributes of the signed-in person are written as parameters that begin with :person_.
+
+    `tables` are those that it narrowed when it was made: should it not reach one of them any more, their rows are refused."""
 
     name: str = Attribute(min_length=1, max_length=100)
     text: str = Attribute(min_length=1, max_length=5_000)
     groups: tuple[str, ...] = Attribute((), max_length=50)
+    tables: tuple[str, ...] = Attribute(("",), max_length=31)
 
 
 class ModelDefinition(Frozen):

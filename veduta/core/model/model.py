@@ -14,12 +14,13 @@ import polars as pl
 from veduta.core.calendar import Grain, start_expression
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import Profile
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import Bound, DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.functions import Level, Times
-from veduta.core.formula.measures import Parameters, ParameterValue, check_measure, fields_in
+from veduta.core.formula.measures import Parameters, ParameterValue, check_measure, fields_in, parameters_in
 from veduta.core.formula.problems import FormulaProblem
+from veduta.core.formula.tree import Span
 from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
 from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, table_of
 
@@ -66,6 +67,21 @@ class Table(Protocol):
     def facts(self, column: str) -> ColumnFacts: ...
 
 
+@dataclass(frozen=True)
+class Reader:
+    """Who asks: the rules that bind them, the attributes that these read (`person`), and the names of rules for which they
+    lack one, so that no row passes. Where a rule cannot be applied a steward is not refused, so that it can be mended."""
+
+    rules: tuple[RowRule, ...] = ()
+    person: tuple[tuple[str, ParameterValue], ...] = ()
+    lacking: frozenset[str] = frozenset()
+    is_steward: bool = False
+
+
+EVERYBODY = Reader()
+MOST_FACTS = 1_000
+
+
 @dataclass
 class _Kept:
     """What is worked out once for a model's tables, whatever the parameters and rules."""
@@ -101,7 +117,9 @@ class Model:
         ]  # fmt: skip
         self.schema = Schema(fields, gone, names, self.definition.fiscal_month)
         self.parameters: Parameters = default_values(self.definition.parameters)
-        self.rules: tuple[RowRule, ...] = ()
+        self.reader = EVERYBODY
+        self.whole: Model = self
+        self.seen: tuple[Any, ...] = ()
         self.broken: dict[str, str] = {}
         self._kept = _Kept()
         self._add_formulas()
@@ -111,17 +129,29 @@ class Model:
         """The model of a single table."""
         return table if isinstance(table, Model) else cls({"": (table, schema)}, gone=schema.gone)
 
-    def given(self, parameters: dict[str, Any], rules: tuple[RowRule, ...] = (), person: Parameters | None = None) -> Model:
-        """The same model with some parameters set (None is no limit, or the usual value of one that needs a value) and these
-        rules on its rows. Raises DefinitionProblem."""
+    @property
+    def rules(self) -> tuple[RowRule, ...]:
+        return self.reader.rules
+
+    def given(self, parameters: dict[str, Any], reader: Reader = EVERYBODY) -> Model:
+        """The same model with some parameters set (None is no limit, or the usual value of one that needs a value), for
+        somebody. Raises DefinitionProblem."""
         found = copy(self)
         by_id = {parameter.id: parameter for parameter in self.definition.parameters}
         values = {
             name: parameter_value(by_id[name], value)
             for name, value in parameters.items() if name in by_id and not (value is None and by_id[name].required)
         }  # fmt: skip
-        found.parameters = {**self.parameters, **values, **(person or {})}
-        found.rules = rules
+        found.parameters = {**self.parameters, **values, **dict(reader.person)}
+        found.reader = reader
+        return found
+
+    def seen_through(self, tables: dict[str, Model]) -> Model:
+        """The same model with the rows of some tables as other models, bound by their own rules, let them be seen. What
+        reaches what stays as it is for all rows."""
+        found = copy(self)
+        found.tables = {**self.tables, **tables}
+        found.seen = tuple(model.answers_depend_on() for model in tables.values())
         return found
 
     def with_field(self, field: Field) -> Model:
@@ -132,7 +162,7 @@ class Model:
 
     def answers_depend_on(self) -> tuple[Any, ...]:
         """All that answers of this model depend on besides the question and today."""
-        return (self.key, tuple(sorted(self.parameters.items(), key=lambda each: each[0])), self.rules)
+        return (self.key, tuple(sorted(self.parameters.items(), key=lambda each: each[0])), self.reader, self.seen)
 
     def _add_formulas(self) -> None:
         waiting = {formula.id: formula for formula in self.definition.formulas}
@@ -183,7 +213,7 @@ class Model:
         grains = tuple(key.grain for key in keys)
         place = (table, columns, grains)
         if place not in self._kept.unique:
-            rows = self.tables[table]
+            rows = self.whole.tables[table]
             if len(columns) == 1 and not grains[0]:
                 facts = rows.facts(columns[0])
                 self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
@@ -288,23 +318,25 @@ class Model:
 
     def rows_of(self, home: str) -> int:
         """How many rows of a table may be seen."""
-        if not self.rules:
+        if not self.rules or not self._rules_for(home):
             return self.tables[home].rows
         return self.scan([], home).select(pl.len()).collect().item()
 
     def facts(self, name: str) -> ColumnFacts:
+        """What is known of a field's values, as far as they may be seen."""
         field = self.schema[name]
-        if not field.formula:
-            raw = name.partition(".")[2] if field.table else name
-            return self.tables[field.table].facts(raw)
         if field.level == "aggregate":
             return ColumnFacts(empties=1)
-        # Facts are the same for every reader, but depend on what parameters are set to.
-        key = (name, tuple(sorted(((k, v) for k, v in self.parameters.items() if not k.startswith("person_")), key=str)))
+        home = self.home_of({name}) if field.formula else field.table
+        if not field.formula and not self._rules_for(home):
+            return self.tables[field.table].facts(name.partition(".")[2] if field.table else name)
+        # Those of formulas depend on what parameters are set to, too.
+        values = tuple(sorted(self.parameters.items(), key=lambda each: each[0])) if field.formula else ()
+        key = (name, values, self.reader, self.seen)
         if key not in self._kept.facts:
-            bare = copy(self)
-            bare.rules = ()
-            self._kept.facts[key] = facts_of(bare.scan([name], self.home_of({name})).collect()[name])
+            if len(self._kept.facts) > MOST_FACTS:
+                self._kept.facts.clear()
+            self._kept.facts[key] = facts_of(self.scan([name], home).collect()[name])
         return self._kept.facts[key]
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
@@ -318,21 +350,94 @@ class Model:
         return rows.select(list(dict.fromkeys(names))) if names else rows
 
     def _rules_for(self, home: str) -> list[Checked]:
-        """The rules whose fields reach a table."""
+        """The rules that narrow a table. Raises Bound for one that should and cannot."""
         found = []
         for rule in self.rules:
-            checked = check_measure(rule.text, self.schema, self.parameters)
-            if all(name in self.reach(home)[0] for name in self._plain_fields(checked.fields)):
-                found.append(checked)
+            problem = self.problem_with_rule(rule, home)
+            if problem and not self.reader.is_steward:
+                raise Bound(
+                    f"The rule “{rule.name}” cannot be applied, so no rows are shown: {problem}",
+                    hint="A steward can mend the model or change the rule.",
+                )
+            if problem or home not in self.tables_ruled_by(rule):
+                continue
+            if rule.name in self.reader.lacking:
+                found.append(Checked(Kind.YES_NO, Span(), constant=True, value=False))
+            else:
+                found.append(self.checked_rule(rule))
         return found
 
-    def ruled_tables(self, rule: RowRule) -> list[str]:
-        """The names of the tables that a rule narrows. Raises FormulaProblem for a rule that cannot be one."""
-        checked = check_measure(rule.text, self.schema, self.parameters)
+    def checked_rule(self, rule: RowRule) -> Checked:
+        """Raises VedutaError for a rule that is no condition on a row, or that depends on what readers can set."""
+        known = self._rule_parameters(rule)
+        if free := sorted(name for name in known if not name.startswith("person_")):
+            raise DefinitionProblem(
+                f"It reads the parameter :{free[0]}, which whoever reads can set.", hint="Write the value itself."
+            )
+        person = {name: ParameterValue(Kind.TEXT, ()) for name in known}
+        checked = check_measure(rule.text, self.schema, {**self.parameters, **person, **dict(self.reader.person)})
         if checked.level is not Level.ROW or checked.kind not in (Kind.YES_NO, None):
             raise FormulaProblem("A rule is a condition on each row: something that is yes or no.", hint="Compare a field.")
-        names = self._plain_fields(checked.fields)
-        return [self.table_name(t) for t in self.tables if all(name in self.reach(t)[0] for name in names)]
+        return checked
+
+    def _rule_parameters(self, rule: RowRule) -> set[str]:
+        """The parameters that a rule reads, through formulas too."""
+        found, waiting, seen = parameters_in(rule.text), list(fields_in(rule.text)), set()
+        while waiting:
+            name = waiting.pop()
+            if name not in seen and name in self.schema and (text := self.schema[name].formula):
+                found |= parameters_in(text)
+                waiting += fields_in(text)
+            seen.add(name)
+        return found
+
+    def tables_ruled_by(self, rule: RowRule) -> list[str]:
+        """The tables that a rule narrows: all that its fields reach. Raises VedutaError for one that cannot be a rule."""
+        names = self._plain_fields(self.checked_rule(rule).fields)
+        return [table for table in self.tables if all(name in self.reach(table)[0] for name in names)]
+
+    def problem_with_rule(self, rule: RowRule, home: str) -> str:
+        """Why a rule does not narrow a table that it should narrow; "" if it does, or need not."""
+        try:
+            reached = self.tables_ruled_by(rule)
+        except VedutaError as problem:
+            return problem.message
+        if home in reached or home not in rule.tables:
+            return ""
+        missing = sorted(
+            name for name in self._plain_fields(self.checked_rule(rule).fields) if name not in self.reach(home)[0]
+        )
+        said = " and ".join(f"“{self.schema[name].name}” of {self.table_name(table_of(name))}" for name in missing)
+        return f"{said} does not reach {self.table_name(home)} any more, because their join is gone or finds several rows for a key."
+
+    def broken_rules(self) -> dict[str, str]:
+        """The rules of the model that cannot be applied where they should be, by name, with the reason."""
+        found = {}
+        for rule in self.definition.rules:
+            problems = (self.problem_with_rule(rule, home) for home in rule.tables if home in self.tables)
+            if problem := next(filter(None, problems), ""):
+                found[rule.name] = problem
+        return found
+
+    def words_of_rules(self) -> list[str]:
+        """What whoever asks sees only a part of, by which rule."""
+        found = []
+        for rule in self.rules:
+            broken = next(filter(None, (self.problem_with_rule(rule, home) for home in rule.tables)), "")
+            if broken:
+                found.append(f"The rule “{rule.name}” cannot be applied: {broken} Others than stewards see no rows.")
+                continue
+            if rule.name in self.reader.lacking:
+                found.append(f"You see no rows, because you lack an attribute that the rule “{rule.name}” asks for.")
+                continue
+            parts = []
+            for name in sorted(self.checked_rule(rule).fields):
+                seen, there = self.facts(name).distinct, self.given({}).facts(name).distinct
+                if seen < there:
+                    parts.append(f"{seen:,} of {there:,} in {self.schema[name].name}")
+            said = f": {' and '.join(parts)}" if parts else ""
+            found.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
+        return found
 
 
 class _Rows:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from django.template.loader import render_to_string
@@ -14,14 +15,14 @@ from veduta.core.chart.question import Answered
 MOST_ROWS_BELOW = 500
 
 
-def chart_data(answered: Answered) -> dict[str, Any]:
+def chart_data(answered: Answered, said_first: Iterable[str] = ()) -> dict[str, Any]:
     """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "kind": answered.kind.value,
         "title": answered.title,
         "sentence": answered.sentence,
-        "notes": answered.notes,
+        "notes": [*said_first, *answered.notes],
         "empty": not answered.result.rows_read and bool(answered.result.dimensions),
     }
     if drawing.spec:

@@ -131,7 +131,7 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
             "definition": definition_json(definition),
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
-            "chart": chart_data(answered),
+            "chart": chart_data(answered, model.words_of_rules()),
             "rows": rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{result.frame.height:,} row{'s' * (result.frame.height != 1)} from {result.rows_read:,} of "

@@ -40,7 +40,7 @@ from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_chart, home_of_chart
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
-from veduta.web.datasets.modelling import model_of, parts_for
+from veduta.web.datasets.modelling import model_for, model_of, parts_for
 from veduta.web.datasets.models import Dataset
 
 
@@ -90,6 +90,18 @@ class Reading:
         if key not in self._schemas:
             self._schemas[key] = model_of(dataset).schema
         return self._schemas[key]
+
+    def words_of_rules(self) -> list[str]:
+        """Of which datasets the reader sees only some rows, by which rules."""
+        found: list[str] = []
+        for pk in dict.fromkeys(
+            (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
+        ):
+            try:
+                found += model_for(self.dataset(pk), self.reader).words_of_rules()
+            except VedutaError:
+                continue  # its blocks say what is wrong
+        return list(dict.fromkeys(found))
 
     def chart(self, block: Block) -> ChartDefinition:
         """Raises DefinitionProblem for a definition that is not usable."""

@@ -99,6 +99,7 @@ def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "trail": trail,
         "may_see_rows": may_download(request.user, found),
         "problem": problem,
+        "rule_words": reading.words_of_rules(),
         "editable": may_edit(request.user, found),
         "start": {
             "id": str(pk),

@@ -10,7 +10,7 @@ from django.db import transaction
 
 from veduta.core.chart.definition import check_fields
 from veduta.core.data.fields import Kind, NumberFormat, Schema
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import Bound, DefinitionProblem, VedutaError
 from veduta.core.formula.measures import check_measure, fields_in, parameters_in, with_ids
 from veduta.core.model.definition import (
     Choice,
@@ -29,7 +29,8 @@ from veduta.core.model.model import Model, parameter_value
 from veduta.core.query.measures import Measure, measure_format, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.datasets.modelling import built_model, model_of, person_words
+from veduta.web.datasets.binding import is_bound
+from veduta.web.datasets.modelling import built_model, model_of
 from veduta.web.datasets.models import Dataset, ModelVersion
 
 
@@ -83,6 +84,7 @@ def bring_back_model(user: User, dataset: Dataset, number: int) -> Dataset:
 
 def _keep(user: User, dataset: Dataset, made: ModelDefinition, anyway: bool) -> None:
     before = model_of(dataset)
+    _check_rules(user, dataset, before, made)
     if not dataset.model_versions.exists():
         ModelVersion.objects.create(dataset=dataset, number=dataset.model_revision, definition=dataset.model)
     dataset.model = made.model_dump(mode="json")
@@ -92,6 +94,39 @@ def _keep(user: User, dataset: Dataset, made: ModelDefinition, anyway: bool) -> 
     dataset.model_revision += 1
     dataset.save(update_fields=["model", "model_revision", "updated_at"])
     ModelVersion.objects.create(dataset=dataset, number=dataset.model_revision, definition=dataset.model, saved_by=user)
+
+
+def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinition) -> None:
+    """Rules hold after every change. Whoever is bound by them leaves alone what they say and rest on."""
+    old = before.definition
+    if is_bound(dataset, user):
+        changed = {
+            "its rules": made.rules != old.rules,
+            "its tables and joins": (made.tables, made.joins) != (old.tables, old.joins),
+            "a formula that its rules read": _formulas_of_rules(made) != _formulas_of_rules(old),
+        }
+        for what, is_changed in changed.items():
+            if is_changed:
+                raise Bound(f"You may see only some rows of this model, so you cannot change {what}.", hint="Ask a steward.")
+    trial = Dataset(pk=dataset.pk, name=dataset.name, fields=dataset.fields, current=dataset.current)
+    trial.model = made.model_dump(mode="json")
+    broken = {
+        rule: problem for rule, problem in built_model(trial).broken_rules().items() if rule not in before.broken_rules()
+    }
+    for rule, problem in broken.items():
+        raise VedutaError(f"The rule “{rule}” could not be applied any more: {problem}", hint="Change the rule first.")
+
+
+def _formulas_of_rules(definition: ModelDefinition) -> dict[str, str]:
+    """The texts of the formulas that the rules read, through others too."""
+    texts = {f"formula.{each.id}": each.text for each in definition.formulas}
+    found, waiting = {}, [name for rule in definition.rules for name in fields_in(rule.text)]
+    while waiting:
+        name = waiting.pop()
+        if name in texts and name not in found:
+            found[name] = texts[name]
+            waiting += fields_in(texts[name])
+    return found
 
 
 def newly_broken(dataset: Dataset, before: Model, after: Model) -> list[tuple[Any, str]]:
@@ -356,9 +391,10 @@ def save_rule(definition: ModelDefinition, model: Model, sent: dict[str, Any]) -
         raise VedutaError("The rule needs a name.", hint="Say whom it is for, such as Harbour masters.")
     text = with_ids(_text(sent, "text"), model.schema)
     rule = RowRule(name=name, text=text, groups=tuple(sent.get("groups") or ()))
-    tried = model.given({}, (rule,), person_words(text))
-    if not tried.ruled_tables(rule):
+    tables = model.tables_ruled_by(rule)
+    if not tables:
         raise VedutaError("This rule's fields reach no table.", hint="Use fields of one table, or join the tables first.")
+    rule = rule.model_copy(update={"tables": tuple(tables)})
     others = tuple(each for each in definition.rules if each.name.casefold() != name.casefold())
     return _with(definition, rules=(*others, rule))
 

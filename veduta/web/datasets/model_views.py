@@ -33,6 +33,7 @@ from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import model_changes
+from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.modelling import model_of, parts_for
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.views import _dataset
@@ -80,7 +81,8 @@ def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": found, "problem": problem}, status=422)
     definition = there.definition
-    joins = [_join(there, join) for join in definition.joins]
+    bound = is_bound(found, request.user)
+    joins = [_join(there, join, bound) for join in definition.joins]
     joined = {frozenset((join.left, join.right)) for join in definition.joins}
     tables = [{"id": "", "name": found.name, "dataset": str(found.pk), "rows": there.tables[""].rows}]
     tables += [
@@ -89,12 +91,13 @@ def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     ]  # fmt: skip
     context = {
         "dataset": found,
+        "bound": bound,
         "model": there,
         "revision": found.model_revision,
         "tables": tables,
         "loose": [t for t in tables[1:] if not any(t["id"] in pair for pair in joined)],
         "joins": joins,
-        "diagram": diagram(tables, joins),
+        "diagram": diagram(tables, joins, bound),
         "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=found.pk),
         "fields": [_field_row(there, field, found) for field in there.schema if not field.formula],
         "formulas": [_formula_row(found, there, each) for each in definition.formulas],
@@ -129,9 +132,11 @@ def _default_words(parameter: Any) -> str:
 
 def _ruled(there: Model, rule: Any) -> str:
     try:
-        tables = there.given({}, (rule,), model_changes.person_words(rule.text)).ruled_tables(rule)
+        tables = [there.table_name(table) for table in there.tables_ruled_by(rule)]
     except VedutaError as problem:
-        return str(problem)
+        return f"cannot be applied: {problem}"
+    if problem := next(filter(None, (there.problem_with_rule(rule, table) for table in rule.tables)), ""):
+        return f"cannot be applied: {problem}"
     return "narrows " + ", ".join(tables)
 
 
@@ -161,9 +166,9 @@ def _formula_row(found: Dataset, there: Model, formula: Any) -> dict[str, Any]:
     }
 
 
-def _join(there: Model, join: Join) -> dict[str, Any]:
-    """A join with how it matches, as the page shows it."""
-    check = _check(there, join)
+def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
+    """A join with how it matches, as the page shows it; not to whoever may see only some rows."""
+    check = None if bound else _check(there, join)
     rows = [(key.left, key.right, key.grain) for key in join.keys] + [("", "", "")]
     sides = []
     if check:
@@ -187,7 +192,7 @@ def _join(there: Model, join: Join) -> dict[str, Any]:
     }
 
 
-def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]]) -> dict[str, Any]:
+def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
     """Boxes for the tables, in columns by how many joins they are from the first, and lines for the joins."""
     near: dict[str, set[str]] = {table["id"]: set() for table in tables}
     for each in joins:
@@ -225,8 +230,8 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]]) -> dict[s
         end = (x2 + BOX if same else x2, y2 + 24)
         bend = 46 if same else (end[0] - start[0]) / 2
         curve = f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]} {end[0]},{end[1]}"
-        words = each["check"].words if each["check"] else "does not match"
-        poor = not each["check"] or each["check"].share < 0.5
+        words = each["check"].words if each["check"] else "" if bound else "does not match"
+        poor = not bound and (not each["check"] or each["check"].share < 0.5)
         lines.append({
             "curve": curve, "x": round((start[0] + end[0]) / 2) + (36 if same else 0), "y": round((start[1] + end[1]) / 2) - 4,
             "words": words, "anchor": each["anchor"], "poor": poor, "title": f"{each['left']} and {each['right']}: {words}",

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.utils import timezone
 
-from veduta.core.data.fields import Field, Kind
-from veduta.core.formula.measures import Parameters, ParameterValue, parameters_in
-from veduta.core.model.definition import ModelTable, RowRule
+from veduta.core.data.fields import Field
+from veduta.core.errors import Bound, VedutaError
+from veduta.core.model.definition import ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.answer import context_for
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
+from veduta.web.datasets.binding import must_be_released, reader_of
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.store import table_of
 
@@ -86,40 +88,54 @@ def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset | No
 def model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
     """The model as somebody may see it, with parameters set. `reader` None is Veduta itself, which sees all rows.
 
-    Raises VedutaError for values that parameters cannot have."""
+    Raises VedutaError for values that parameters cannot have, and Bound for rows that cannot be narrowed for the reader."""
+    must_be_released(dataset, reader)
     model = model_of(dataset)
-    rules = rules_for(model.definition.rules, reader) if reader is not None else ()
-    if not rules and not values:
-        return model
-    return model.given(values or {}, rules, person_values(reader, rules) if rules else None)
+    bound = reader_of(model.definition.rules, reader)
+    joined = _joined_for(model, reader) if reader is not None else {}
+    if joined:
+        model = model.seen_through(joined)
+    return model.given(values or {}, bound) if bound.rules or values else model
 
 
-def rules_for(rules: tuple[RowRule, ...], reader: User) -> tuple[RowRule, ...]:
-    """The rules that count for a person."""
-    if not rules:
-        return ()
-    groups = set(reader.groups.values_list("name", flat=True))
-    return tuple(rule for rule in rules if not rule.groups or groups & set(rule.groups))
+def _joined_for(model: Model, reader: User) -> dict[str, Model]:
+    """The joined tables of which a reader sees only what the rules of their own datasets let pass."""
+    found = {}
+    for table in model.definition.tables:
+        if table.id not in model.tables or not (dataset := joined_dataset(table)):
+            continue
+        must_be_released(dataset, reader)
+        if dataset.model.get("rules") and (bound := reader_of(dataset.model_definition.rules, reader)).rules:
+            found[table.id] = model_of(dataset).given({}, bound)
+    return found
 
 
-def person_values(reader: User, rules: tuple[RowRule, ...]) -> Parameters:
-    """The attributes of a person that rules ask for; what somebody does not have is empty, so that no row passes."""
-    known: dict[str, Any] = {
-        "name": reader.username, "email": reader.email, "role": reader.role,
-        "groups": sorted(reader.groups.values_list("name", flat=True)), **reader.attributes,
-    }  # fmt: skip
-    wanted = {name for rule in rules for name in parameters_in(rule.text) if name.startswith("person_")}
+@contextmanager
+def rules_still_hold(dataset: Dataset) -> Iterator[None]:
+    """Within it a dataset gets other rows. Raises Bound, so that nothing changes, if a rule of its model or of one that joins
+    it could not be applied to them."""
+    before = _broken_around(dataset)
+    yield
+    for (name, rule), problem in _broken_around(dataset).items():
+        if (name, rule) not in before:
+            raise Bound(
+                f"With these rows the rule “{rule}” of “{name}” could not be applied, so they were not taken: {problem}",
+                hint="Mend the rows, or let a steward change the model or the rule first.",
+            )
 
-    def values(name: str) -> tuple[str, ...]:
-        found = known.get(name.removeprefix("person_"), ())
-        return tuple(map(str, found)) if isinstance(found, list | tuple) else (str(found),)
 
-    return {name: ParameterValue(Kind.TEXT, values(name)) for name in wanted}
-
-
-def person_words(text: str) -> Parameters:
-    """Attributes of a person that a rule asks for, set to nothing: enough to check it."""
-    return {name: ParameterValue(Kind.TEXT, ()) for name in parameters_in(text) if name.startswith("person_")}
+def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
+    """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
+    found = {}
+    for other in Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current"):
+        names = [other.pk, *(table.get("dataset") for table in other.model.get("tables", ()))]
+        if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
+            continue
+        try:
+            found |= {(other.name, rule): problem for rule, problem in built_model(other).broken_rules().items()}
+        except VedutaError:
+            continue  # a model that cannot be read lets nobody see anything
+    return found
 
 
 def parts_for(

@@ -45,6 +45,8 @@ class Dataset(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     updated_at = models.DateTimeField(auto_now=True)
     deleted_at = models.DateTimeField(null=True, blank=True)
+    released = models.BooleanField(default=False)
+    """Whether a steward lets people see it who may see only some rows of the datasets it is made from."""
 
     class Meta:
         ordering = ["name", "created_at"]

@@ -15,6 +15,7 @@ from veduta.core.schedule import DAYS, schedule_from
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import lineage as made_from
 from veduta.web.datasets import refreshing, schedules, services
+from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.comparing import compare
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.views import _dataset, _uuid
@@ -81,7 +82,8 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "taking": dataset.taking.get("how", "full"), "keys": dataset.taking.get("key", []), "since": dataset.taking.get("since", ""),
     }  # fmt: skip
     numbers = [request.GET.get("before"), request.GET.get("after")]
-    if len(versions) > 1:
+    context["bound"] = is_bound(dataset, request.user)
+    if len(versions) > 1 and not context["bound"]:
         first, second = (int(n) if (n or "").isdigit() else versions[1 - i].number for i, n in enumerate(numbers))
         context["compared"] = compare(dataset, first, second)
     return render(request, "datasets/refreshes.html", context)

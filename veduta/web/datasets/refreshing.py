@@ -23,7 +23,9 @@ from veduta.core.shaping.flow import Flow, Run, StepReport
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.lineage import followers_in_order
+from veduta.web.datasets.modelling import rules_still_hold
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import read_upload, table_of, write_rows
 from veduta.web.pages.middleware import FULL_DISK, is_full_disk
@@ -218,9 +220,12 @@ def _shape(
 
 
 class Tables:
-    """Datasets as the flows that steps read: each at the version it has when it is first asked for."""
+    """Datasets as the flows that steps read: each at the version it has when it is first asked for.
 
-    def __init__(self) -> None:
+    For a `reader` those are refused of which they may see only some rows; None is Veduta itself."""
+
+    def __init__(self, reader: User | None = None) -> None:
+        self.reader = reader
         self.used: dict[str, int] = {}
         self._flows: dict[str, Flow] = {}
 
@@ -233,12 +238,14 @@ class Tables:
             dataset = Dataset.objects.select_related("current").filter(pk=_as_uuid(dataset_id)).first()
             if dataset is None:
                 raise VedutaError("A dataset that a step uses is gone.", hint="Choose another one in the step.")
+            must_see_all(self.reader, dataset, "use it in steps")
             self._flows[dataset_id] = flow_of(dataset.current_id, dataset.schema)
             self.used[dataset_id] = dataset.current_id
         return self._flows[dataset_id]
 
     def source(self, dataset: Dataset, intake: Version | None, taken: list[Field]) -> Flow:
         """The rows that a dataset's steps start from."""
+        must_see_all(self.reader, dataset, "look at the rows that its steps start from")
         if dataset.source_id:
             if dataset.source.get("stage") == "taken":
                 return self._taken_of(dataset.source_id)
@@ -328,7 +335,8 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         dataset.current = version
         if source := getattr(refresh, "source_after", None):
             dataset.source = source
-        dataset.save()
+        with rules_still_hold(dataset):
+            dataset.save()
         Refresh.objects.filter(pk=refresh.pk).update(
             state=Refresh.State.DONE, version=version, rows=version.rows, share=1, doing="", changes=changes,
             finished_at=timezone.now(),

@@ -33,8 +33,9 @@ from veduta.core.data.options import LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.recognise import Recognised, recognise_field, recognise_fields
 from veduta.core.data.sniff import Sample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
-from veduta.web.accounts.access import must_build
+from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
+from veduta.web.datasets.modelling import rules_still_hold
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshing import ask_for, refresh_followers
 from veduta.web.pages.middleware import FULL_DISK
@@ -480,6 +481,12 @@ def restore_dataset(user: User, dataset: Dataset) -> None:
     Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None)
 
 
+def release(user: User, dataset: Dataset, released: bool) -> None:
+    """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
+    must_steward(user)
+    Dataset.objects.filter(pk=dataset.pk).update(released=released, updated_at=timezone.now())
+
+
 def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
     """Make an earlier version current again."""
     must_build(user)
@@ -496,7 +503,8 @@ def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
         if not dataset.is_shaped:
             dataset.taken_fields = dataset.fields
         dataset.current = version
-        dataset.save()
+        with rules_still_hold(dataset):
+            dataset.save()
     refresh_followers(dataset)
 
 

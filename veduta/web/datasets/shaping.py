@@ -19,6 +19,7 @@ from veduta.core.shaping.steps import Step
 from veduta.core.shaping.steps.tables import Join
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.lineage import must_not_go_round
 from veduta.web.datasets.models import Dataset, Refresh
 from veduta.web.datasets.refreshing import Tables, ask_for
@@ -36,12 +37,17 @@ class StepsConflict(VedutaError):
 class Draft:
     """Steps being worked on, read one by one, so that one that is unfinished does not hide the others.
 
-    `explore` is a look at a dataset's rows that is not kept: its steps start behind the dataset's own."""
+    `explore` is a look at a dataset's rows that is not kept: its steps start behind the dataset's own. A `reader` who may
+    see only some rows of one of the datasets is refused."""
 
     dataset: Dataset
     shaping: Shaping
-    tables: Tables = attribute(default_factory=Tables)
+    reader: User
     explore: bool = False
+    tables: Tables = attribute(init=False)
+
+    def __post_init__(self) -> None:
+        self.tables = Tables(self.reader)
 
     @property
     def run(self) -> Run:
@@ -95,6 +101,7 @@ def with_names(shaping: Shaping, looked: Looked) -> Shaping:
 def keep_draft(user: User, dataset: Dataset, shaping: Shaping, base: int) -> int:
     """Keep the steps being worked on; returns the new revision. Raises StepsConflict if somebody else was faster."""
     must_build(user)
+    must_see_all(user, dataset, "change its steps")
     with transaction.atomic():
         fresh = Dataset.objects.select_for_update().select_related("draft_by").get(pk=dataset.pk)
         if fresh.draft_revision != base:
@@ -117,7 +124,7 @@ def apply_draft(user: User, dataset: Dataset) -> Refresh:
     must_build(user)
     shaping = dataset.drafted
     must_not_go_round(dataset, shaping.datasets())
-    draft = Draft(dataset, shaping)
+    draft = Draft(dataset, shaping, user)
     looked, _ = draft.look("", sample=True)
     if looked.problem:
         raise looked.problem
@@ -141,7 +148,7 @@ def derive(user: User, source: Dataset, name: str, shaping: Shaping, stage: str 
     With `stage` "taken" it starts from the rows the other one's own steps start from: a duplicate with other steps."""
     must_build(user)
     source.schema  # noqa: B018  raises if there are no rows to start from
-    draft = Draft(source, shaping, explore=stage == "result")
+    draft = Draft(source, shaping, user, explore=stage == "result")
     looked, _ = draft.look("", sample=True)
     if looked.problem:
         raise looked.problem

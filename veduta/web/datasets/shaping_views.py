@@ -32,6 +32,7 @@ from veduta.core.shaping.steps.form import Group
 from veduta.core.shaping.steps.tables import Append, Join
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import shaping
+from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.shaping import SAMPLE, Draft
 from veduta.web.datasets.step_forms import StepForm, read_form
@@ -53,6 +54,7 @@ def _catalogue() -> list[dict[str, str]]:
 
 
 def _page(request: HttpRequest, dataset: Dataset, explore: bool) -> HttpResponse:
+    must_see_all(request.user, dataset, "look at it as a table" if explore else "shape it")
     steps = () if explore else dataset.drafted.steps
     start = {
         "id": f"{'table' if explore else 'shape'}-{dataset.pk}",
@@ -82,8 +84,9 @@ def explore(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     return _page(request, dataset, explore=True)
 
 
-def _draft(dataset: Dataset, data: dict[str, Any]) -> Draft:
-    return Draft(dataset, shaping.read_steps(data.get("steps") or []), explore=bool(data.get("explore")))
+def _draft(request: HttpRequest, dataset: Dataset, data: dict[str, Any]) -> Draft:
+    steps = shaping.read_steps(data.get("steps") or [])
+    return Draft(dataset, steps, request.user, explore=bool(data.get("explore")))
 
 
 @require_POST
@@ -103,7 +106,7 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     if editing:
         editing = read_form(kind, editing)
         if data.get("opening"):
-            before = _before(_draft(dataset, data), editing.get("id", ""), data)
+            before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
             editing = {**kind.start(before.schema), **editing}
         place = whole_number(data, "place", len(steps))
         try:
@@ -112,7 +115,7 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
             answer["step"], at = step, step["id"]
         except VedutaError as problem:
             answer["unfinished"] = str(problem)
-    draft = _draft(dataset, {**data, "steps": steps})
+    draft = _draft(request, dataset, {**data, "steps": steps})
     looked, there = draft.look(at, sample=not data.get("all"))
     if not draft.explore and ("step" in answer or not editing):
         kept = shaping.with_names(draft.shaping, looked)
@@ -276,7 +279,7 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
 def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The rows of one group, as they came to the step that grouped them."""
     data = sent_json(request)
-    draft = _draft(_dataset(pk), data)
+    draft = _draft(request, _dataset(pk), data)
     step = draft.shaping.step(str(data.get("at")))
     if not isinstance(step, Group):
         raise DefinitionProblem("This step does not group.")
@@ -308,7 +311,7 @@ def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """The values that a step could not convert."""
     data = sent_json(request)
-    draft = _draft(_dataset(pk), data)
+    draft = _draft(request, _dataset(pk), data)
     looked, _ = draft.look(str(data.get("at")), sample=not data.get("all"))
     report = looked.reports.get(str(data.get("at")))
     return render(request, "shaping/failures.html", {"failures": report.failures if report else {}})
@@ -319,7 +322,7 @@ def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, its values."""
     data = sent_json(request)
-    draft, text = _draft(_dataset(pk), data), str(data.get("formula") or "")
+    draft, text = _draft(request, _dataset(pk), data), str(data.get("formula") or "")
     caret = whole_number(data, "caret", 0)
     before = _before(draft, str(data.get("id") or ""), data)
     answer: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, before.schema)]}

@@ -16,12 +16,15 @@ from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
+from veduta.core.data.profile import Profile, profile
 from veduta.core.data.recognise import Recognised
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.query.measures import TOTAL_WORDS
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import builders_only, stewards_only
 from veduta.web.datasets import services
+from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
+from veduta.web.datasets.modelling import model_for
 from veduta.web.datasets.models import Dataset, Upload, Version
 from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.pages.requests import sent_json
@@ -94,6 +97,8 @@ def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         return redirect("dataset", found.dataset_id)
     if found.state in (Upload.State.QUEUED, Upload.State.READING):
         return redirect("refresh", found.refreshes.first().pk)
+    if found.dataset and found.created_by_id != request.user.pk:
+        must_see_all(request.user, found.dataset, "look into files that others brought for it")
     return render(request, "datasets/check.html", _check_context(found))
 
 
@@ -260,10 +265,18 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     find = request.GET.get("find", "").strip()
     found_fields = [field for field in schema if find.lower() in field.name.lower()]
     page = Paginator(found_fields, COLUMNS_SHOWN).get_page(request.GET.get("page"))
+    bound = is_bound(found, request.user)
+    model = model_for(found, request.user)
+    seen = model.scan([field.id for field in page]).collect() if bound else None
     for field in page:
-        failed = version.failures.get(field.id, {})
-        fields.append(_field_context(field, version) | {"failed": failed.get("count", 0)})
+        profiled = version.profile(field.id) if seen is None else profile(seen[field.id], field.kind)
+        failed = 0 if bound else version.failures.get(field.id, {}).get("count", 0)
+        fields.append(_field_context(field, profiled) | {"failed": failed})
     context = {
+        "bound": bound,
+        "rule_words": model.words_of_rules(),
+        "seen_rows": model.rows,
+        "needs_release": request.user.is_steward and is_made_from_ruled(found),
         "dataset": found,
         "version": version,
         "versions": found.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
@@ -273,7 +286,7 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "find_column": find,
         "gone": schema.gone,
         "source": Dataset.objects.filter(pk=found.source_id).first() if found.source_id else None,
-        "steps": _steps_in_words(found),
+        "steps": [] if bound else _steps_in_words(found),
         "running": running,
         "charts": found.charts.filter(deleted_at=None)[:50],
         "kinds": [(kind.value, kind.words) for kind in Kind],
@@ -296,8 +309,7 @@ def _steps_in_words(dataset: Dataset) -> list[tuple[str, int | None]]:
     return [(report["words"], report.get("rows_out")) for report in reports if report.get("words")]
 
 
-def _field_context(field, version: Version) -> dict:
-    found = version.profile(field.id)
+def _field_context(field: Field, found: Profile) -> dict:
     number_format = field.format
     if field.kind.is_number:
         number_format = settle(field.format, [found.highest, found.lowest], field.kind, records=True)
@@ -355,9 +367,18 @@ def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def failures(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """The values of one field that did not convert, with their row numbers."""
     found = _dataset(pk)
+    must_see_all(request.user, found, "see the values that could not be read")
     field = found.schema[field_id]
     listed = found.current.failures.get(field_id, {"count": 0, "examples": []})
     return render(request, "datasets/failures.html", {"dataset": found, "field": field, **listed})
+
+
+@require_POST
+@stewards_only
+def dataset_release(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
+    services.release(request.user, _dataset(pk), request.POST.get("released") == "1")
+    return redirect("dataset", pk)
 
 
 @require_POST

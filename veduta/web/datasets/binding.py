@@ -1,0 +1,99 @@
+"""Whom rules bind: who may see only some rows of a dataset, and what that keeps from them besides charts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from veduta.core.data.fields import Kind
+from veduta.core.errors import Bound, VedutaError
+from veduta.core.formula.measures import ParameterValue, parameters_in
+from veduta.core.model.definition import RowRule
+from veduta.core.model.model import EVERYBODY, Reader
+from veduta.web.accounts.models import User
+from veduta.web.datasets.lineage import sources_of
+from veduta.web.datasets.models import Dataset
+
+
+def reader_of(rules: tuple[RowRule, ...], person: User | None) -> Reader:
+    """Somebody as a model with these rules knows them; None is Veduta itself, which sees all rows."""
+    if person is None or not rules:
+        return EVERYBODY
+    groups = set(person.groups.values_list("name", flat=True))
+    binding = tuple(rule for rule in rules if not rule.groups or groups & set(rule.groups))
+    known: dict[str, Any] = {
+        "name": person.username, "email": person.email, "role": person.role, "groups": sorted(groups), **person.attributes,
+    }  # fmt: skip
+    read = {rule.name: _attributes(rule) for rule in binding}
+    values = {name: _texts(known.get(name.removeprefix("person_"))) for name in set().union(*read.values())}
+    return Reader(
+        rules=binding,
+        person=tuple((name, ParameterValue(Kind.TEXT, values[name])) for name in sorted(values)),
+        lacking=frozenset(rule for rule, names in read.items() if not all(values[name] for name in names)),
+        is_steward=person.is_steward,
+    )
+
+
+def _attributes(rule: RowRule) -> set[str]:
+    return {name for name in parameters_in(rule.text) if name.startswith("person_")}
+
+
+def _texts(value: Any) -> tuple[str, ...]:
+    """An attribute's texts; none if it is missing or blank."""
+    found = value if isinstance(value, list | tuple) else [] if value is None else [value]
+    return tuple(text for text in map(str, found) if text.strip())
+
+
+def is_bound(dataset: Dataset, person: User) -> bool:
+    """Whether somebody may see only some rows of a dataset, or of what it is made from. A model that cannot be read binds."""
+    if person.is_steward:
+        return False
+    try:
+        if reader_of(dataset.model_definition.rules, person).rules:
+            return True
+    except VedutaError:
+        return True
+    return binding_source(dataset, person) is not None
+
+
+def binding_source(dataset: Dataset, person: User) -> Dataset | None:
+    """A dataset that this one is made from, near or far, and of which somebody may see only some rows; its rows are mixed
+    with others here, so that rules cannot hold. None if there is none, or if a steward has released this one."""
+    waiting, seen = list(sources_of(dataset)) if not dataset.released and not person.is_steward else [], set()
+    while waiting:
+        source = Dataset.objects.filter(pk=waiting.pop()).first()
+        if source is None or source.pk in seen:
+            continue
+        seen.add(source.pk)
+        if reader_of(source.model_definition.rules, person).rules:
+            return source
+        waiting += [] if source.released else sources_of(source)
+    return None
+
+
+def is_made_from_ruled(dataset: Dataset) -> bool:
+    """Whether a dataset is made, near or far, from one whose rules narrow it for somebody."""
+    waiting, seen = list(sources_of(dataset)), set()
+    while waiting:
+        source = Dataset.objects.filter(pk=waiting.pop()).first()
+        if source is None or source.pk in seen:
+            continue
+        seen.add(source.pk)
+        if source.model.get("rules"):
+            return True
+        waiting += sources_of(source)
+    return False
+
+
+def must_be_released(dataset: Dataset, person: User | None) -> None:
+    """Raises Bound if the dataset is made from one of which somebody may see only some rows."""
+    if person is not None and (source := binding_source(dataset, person)):
+        raise Bound(
+            f"“{dataset.name}” is made from “{source.name}”, of which you may see only some rows.",
+            hint="A steward can release it for you on its page.",
+        )
+
+
+def must_see_all(person: User | None, dataset: Dataset, what: str) -> None:
+    """Raises Bound if somebody may see only some rows of a dataset; `what` they want to do shows or uses all of them."""
+    if person is not None and is_bound(dataset, person):
+        raise Bound(f"You may see only some rows of “{dataset.name}”, so you cannot {what}.", hint="Ask a steward.")
