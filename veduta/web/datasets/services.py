@@ -35,6 +35,7 @@ from veduta.core.data.sniff import Sample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
+from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.modelling import rules_still_hold
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshing import ask_for, refresh_followers
@@ -413,7 +414,9 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                 raise VedutaError(
                     f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
                 )
-        if changes.keys() & {"order", "decimal"} or changes.get("kind", fields[place].kind) != fields[place].kind:
+        read_again = {"order", "decimal", "empty_words"}
+        if changes.keys() & read_again or changes.get("kind", fields[place].kind) != fields[place].kind:
+            must_see_all(user, dataset, "have its rows read again")
             if dataset.is_shaped:
                 raise VedutaError(
                     "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."

@@ -92,14 +92,20 @@ def paste(request: HttpRequest) -> JsonResponse:
 @builders_only
 def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """A file before, while and after it is read."""
-    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    found = _upload(request, pk)
     if found.state == Upload.State.DONE:
         return redirect("dataset", found.dataset_id)
     if found.state in (Upload.State.QUEUED, Upload.State.READING):
         return redirect("refresh", found.refreshes.first().pk)
-    if found.dataset and found.created_by_id != request.user.pk:
-        must_see_all(request.user, found.dataset, "look into files that others brought for it")
     return render(request, "datasets/check.html", _check_context(found))
+
+
+def _upload(request: HttpRequest, pk: uuid.UUID) -> Upload:
+    """Raises Http404, and Bound for another's file for a dataset of which somebody may see only some rows."""
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    if found.dataset and found.owner_id != request.user.pk:
+        must_see_all(request.user, found.dataset, "look into files that others brought for it")
+    return found
 
 
 def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
@@ -179,7 +185,7 @@ def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tu
 @builders_only
 def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """Correct how the file is cut; answers with the preview."""
-    found = get_object_or_404(Upload, pk=pk)
+    found = _upload(request, pk)
     changes, problem = sent_json(request), None
     if "empties" in changes:
         changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
@@ -197,7 +203,7 @@ def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
-    found = get_object_or_404(Upload, pk=pk)
+    found = _upload(request, pk)
     services.change_column(request.user, found, field_id, _allowed(sent_json(request)))
     return render(request, "datasets/check_parts.html", _check_context(found))
 

@@ -1,0 +1,234 @@
+"""Rules of who sees which rows, tried by an analyst whom one binds on every way to the rows."""
+
+from __future__ import annotations
+
+import json
+
+from django.contrib.auth.models import Group
+from django.test import Client
+from django.urls import get_resolver, reverse
+
+from tests.web.support import FERRIES, make_user, receive
+from tests.web.test_models import ROUTES, ModelTest
+from veduta.core.chart.definition import load_definition
+from veduta.core.errors import Bound, VedutaError
+from veduta.core.shaping.shaping import load_shaping
+from veduta.web.charts import services as charts
+from veduta.web.datasets import services as datasets
+from veduta.web.datasets import shaping
+from veduta.web.datasets.model_changes import bring_back_model, change_model
+from veduta.web.datasets.modelling import model_for, parts_for
+from veduta.web.datasets.models import Dataset, Refresh
+
+HIDDEN = ("Inner Sound", "South Banks", "Stack Point", "Sallow Ness", "-15.25", "−15.25")
+
+
+class Bounded(ModelTest):
+    """`nell` is an analyst who may see the North Reach only."""
+
+    def setUp(self):
+        super().setUp()
+        self.nell = make_user("nell", "analyst")
+        self.nell.groups.add(Group.objects.create(name="Harbour masters"))
+        self.nell.attributes = {"regions": ["North Reach"]}
+        self.nell.save()
+        self.change("save_rule", name="Their regions", text="region in (:person_regions)", groups=["Harbour masters"])
+        self.as_(self.nell)
+
+    def assert_hidden(self, text: str, where: str) -> None:
+        for value in HIDDEN:
+            self.assertNotIn(value, text, where)
+
+    def revise(self, user, do: str, **sent) -> None:
+        change_model(user, self.now(), do, sent, self.now().model_revision)
+
+
+class EveryWay(Bounded):
+    def test_no_page_that_can_be_opened_shows_a_hidden_row(self):
+        definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]})
+        chart = charts.create_chart(self.analyst, self.now(), definition, "Regions")
+        charts.save_chart(self.analyst, chart, definition, "Regions", 0)
+        opened = 0
+        for pattern in (
+            get_resolver("veduta.web.datasets.urls").url_patterns + get_resolver("veduta.web.charts.urls").url_patterns
+        ):
+            known = {"pk": chart.pk if pattern.name.startswith("chart") else self.dataset.pk, "number": 1, "field_id": self.ids["region"],
+                     "formula_id": "x", "kind": "feed"}  # fmt: skip
+            arguments = {name: known[name] for name in pattern.pattern.converters}
+            address = reverse(pattern.name, kwargs=arguments)
+            for response in (
+                self.client.get(address),
+                self.client.post(address, "{}", content_type="application/json", headers={"X-Veduta": "1"}),
+            ):
+                body = b"".join(response.streaming_content) if response.streaming else response.content
+                self.assert_hidden(body.decode(), pattern.name)
+                self.assertLess(response.status_code, 500, pattern.name)
+                opened += response.status_code == 200
+            self.dataset.refresh_from_db()
+        self.assertGreater(opened, 15)
+
+    def test_lists_bounds_and_kinds_are_of_what_may_be_seen(self):
+        definition = {"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]}
+        chart = charts.create_chart(self.nell, self.now(), load_definition(definition), "Mine")
+        for clause in (
+            {"clause": "only", "field": self.ids["region"], "way": "list"},
+            {"clause": "only", "field": self.ids["fare"], "way": "range"},
+            {"clause": "only", "field": self.ids["sailed"], "way": "dates"},
+            {"clause": "only", "field": self.ids["sailed"], "way": "relative"},
+            {"clause": "sort"},
+            {"clause": "as"},
+        ):
+            found = self.ask("chart-clause", chart.pk, data={**clause, "definition": definition})
+            self.assertEqual(found.status_code, 200)
+            self.assert_hidden(found.content.decode(), str(clause))
+        answered = self.ask("chart-answer", chart.pk, data={"definition": definition}).json()
+        self.assertIn("You see only some rows, by the rule “Their regions”: 1 of 3 in Region.", answered["chart"]["notes"])
+        self.assert_hidden(json.dumps(answered), "answer")
+        explained = self.ask("chart-explain", chart.pk, data={"definition": definition}).content.decode()
+        self.assertIn("3 rows", explained)
+
+    def test_a_formula_that_is_tried_out(self):
+        for text in ("min(fare)", "max(region)", "fare * 2", "first(route)"):
+            found = self.ask("model-formula-check", self.dataset.pk, data={"formula": text, "by": self.ids["region"]})
+            self.assert_hidden(found.content.decode(), text)
+
+    def test_the_latest_date_is_that_of_the_rows_that_may_be_seen(self):
+        self.assertEqual(str(parts_for(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-02-14")
+        self.nell.attributes = {"regions": ["Inner Sound"]}
+        self.nell.save()
+        self.assertEqual(str(parts_for(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-01-20")
+        recent = {"kind": "relative", "field": self.ids["sailed"], "unit": "month", "count": 1}
+        self.assertEqual(self.values(self.nell, by=[self.ids["region"]], only=[recent]), {"Inner Sound": 1})
+
+    def test_blank_attributes_are_lacking_also_where_a_rule_says_not(self):
+        self.revise(self.steward, "remove_rule", name="Their regions")
+        self.revise(self.steward, "save_rule", name="Not theirs", text="not (region in (:person_regions))")
+        for attributes, seen in (
+            ({"regions": ["North Reach"]}, 2),
+            ({"regions": []}, 0),
+            ({"regions": ""}, 0),
+            ({"regions": [" "]}, 0),
+            ({}, 0),
+        ):
+            self.nell.attributes = attributes
+            self.nell.save()
+            self.assertEqual(model_for(self.now(), self.nell).rows, seen, attributes)
+
+    def test_the_files_of_others_are_not_looked_into(self):
+        upload = receive(self.analyst, FERRIES, "ferries.csv", self.now())
+        self.assert_hidden(self.client.get(reverse("upload", args=[upload.pk])).content.decode(), "upload")
+
+
+class Changing(Bounded):
+    def test_whoever_is_bound_changes_neither_rules_nor_what_they_rest_on(self):
+        self.as_(self.analyst)
+        pier = self.join()
+        self.revise(self.steward, "save_formula", name="Home", text="if(region = 'North Reach', 'yes', 'no')")
+        self.revise(self.steward, "save_rule", name="Home only", text="Home = 'yes'", groups=["Harbour masters"])
+        joined = self.now().model_definition.tables[0].id
+        before = self.now().model
+        for do, sent in (
+            ("remove_rule", {"name": "Their regions"}),
+            ("save_rule", {"name": "Their regions", "text": "1 = 1"}),
+            ("save_rule", {"name": "Mine", "text": "fare > 0"}),
+            ("save_formula", {"id": "home", "name": "Home", "text": "'yes'"}),
+            ("remove_table", {"table": joined}),
+            ("remove_join", {"left": "", "right": joined}),
+            ("set_join", {"left": "", "right": joined, "left0": self.ids["region"], "right0": pier.partition(".")[2]}),
+        ):
+            with self.subTest(do), self.assertRaises(Bound):
+                self.revise(self.nell, do, **sent)
+        with self.assertRaises(Bound):
+            bring_back_model(self.nell, self.now(), 0)
+        self.assertEqual(self.now().model, before)
+        self.revise(self.nell, "save_formula", name="Twice", text="sum(fare) * 2")
+
+    def test_whoever_is_bound_makes_no_datasets_from_it(self):
+        for make in (
+            lambda: shaping.derive(self.nell, self.now(), "Mine", load_shaping({})),
+            lambda: shaping.duplicate(self.nell, self.now()),
+            lambda: shaping.keep_draft(self.nell, self.now(), load_shaping({}), 0),
+            lambda: shaping.apply_draft(self.nell, self.now()),
+        ):
+            with self.assertRaises(Bound):
+                make()
+        step = {"do": "append", "id": "s1", "dataset": str(self.dataset.pk)}
+        looked = self.ask("shape-look", self.routes.pk, data={"steps": [step], "at": "s1"})
+        self.assertNotIn("Inner Sound", looked.content.decode())
+        self.assertIn("You may see only some rows", looked.content.decode())
+
+    def test_a_derived_dataset_is_closed_until_a_steward_releases_it(self):
+        derived = shaping.derive(self.analyst, self.now(), "All of it", load_shaping({}))
+        further = shaping.derive(self.analyst, Dataset.objects.get(pk=derived.pk), "Further", load_shaping({}))
+        for dataset in (derived, further):
+            with self.assertRaisesRegex(Bound, "is made from “Ferries”"):
+                model_for(Dataset.objects.get(pk=dataset.pk), self.nell)
+            self.assert_hidden(self.look("dataset", dataset.pk).content.decode(), "derived")
+            self.assert_hidden(self.look("dataset-rows", dataset.pk).content.decode(), "derived")
+        self.assertEqual(self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"}).status_code, 404)
+        self.as_(self.steward)
+        self.assertContains(self.look("dataset", derived.pk), "They cannot see this one.")
+        self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"})
+        self.assertEqual(model_for(Dataset.objects.get(pk=derived.pk), self.nell).rows, 5)
+        self.assertEqual(model_for(Dataset.objects.get(pk=further.pk), self.nell).rows, 5)
+
+    def test_joined_to_another_dataset_the_rows_are_narrowed_by_their_own_rules(self):
+        change_model(self.nell, self.routes, "add_table", {"dataset": str(self.dataset.pk), "name": "Sailings"}, 0)
+        routes = Dataset.objects.select_related("current").get(pk=self.routes.pk)
+        change_model(self.nell, routes, "suggest", {"left": "", "right": routes.model_definition.tables[0].id}, 1)
+        routes = Dataset.objects.select_related("current").get(pk=self.routes.pk)
+        table = routes.model_definition.tables[0].id
+        region = f"{table}.{self.ids['region']}"
+        definition = load_definition(
+            {
+                "dataset": str(routes.pk),
+                "by": [region],
+                "show": [{"field": f"{table}.{self.ids['fare']}", "aggregate": "count"}],
+            }
+        )
+        seen = charts.answer_chart(routes, definition, self.nell).result.frame
+        self.assertEqual(seen.rows(), [("North Reach", 2)])
+        self.assertEqual(charts.answer_chart(routes, definition, self.analyst).result.frame.height, 3)
+        self.assert_hidden(self.look("model", routes.pk).content.decode(), "model")
+
+
+class Breaking(Bounded):
+    """A rule on a joined table's field holds, or nothing is shown."""
+
+    def setUp(self):
+        super().setUp()
+        self.as_(self.analyst)
+        self.join()
+        self.revise(self.steward, "remove_rule", name="Their regions")
+        self.revise(self.steward, "save_rule", name="East pier", text="Routes.pier = 'East'", groups=["Harbour masters"])
+
+    def test_it_narrows_while_the_join_holds(self):
+        self.assertEqual(model_for(self.now(), self.nell).rows, 3)
+
+    def test_rows_that_would_break_it_are_not_taken_and_it_is_named(self):
+        upload = receive(self.analyst, ROUTES + "Harrow–Tern,West,41\n", "routes.csv", self.routes)
+        with self.captureOnCommitCallbacks(execute=True):
+            datasets.start_import(self.analyst, upload)
+        refresh = Refresh.objects.filter(dataset=self.routes).latest("pk")
+        self.assertEqual(refresh.state, Refresh.State.FAILED)
+        self.assertIn("the rule “East pier” of “Ferries” could not be applied", refresh.message)
+        self.assertEqual(model_for(self.now(), self.nell).rows, 3)
+
+    def test_changes_that_would_break_it_are_refused(self):
+        table = self.now().model_definition.tables[0].id
+        for do, sent in (("remove_join", {"left": "", "right": table}), ("remove_table", {"table": table})):
+            with self.assertRaisesRegex(VedutaError, "East pier"):
+                self.revise(self.analyst, do, **sent)
+
+    def test_where_it_broke_all_the_same_nobody_but_stewards_sees_rows(self):
+        datasets.delete_dataset(self.analyst, self.routes)
+        nell = Client()
+        nell.force_login(self.nell, backend="django.contrib.auth.backends.ModelBackend")
+        with self.assertRaisesRegex(Bound, "East pier"):
+            _ = model_for(self.now(), self.nell).rows
+        for name in ("dataset", "dataset-rows", "dataset-file"):
+            self.assert_hidden(nell.get(reverse(name, args=[self.dataset.pk])).content.decode(), name)
+        steward = self.steward
+        steward.groups.add(Group.objects.get(name="Harbour masters"))
+        self.assertEqual(model_for(self.now(), steward).rows, 5)
+        self.assertIn("cannot be applied", model_for(self.now(), steward).words_of_rules()[0])
