@@ -1,6 +1,17 @@
-"""Random tests never fail because the machine is slow."""
+"""Random tests ask the same questions each time, so that a green suite stays green, and never fail because the machine is
+slow. `make fuzz` asks others, many more of them: VEDUTA_FUZZ says how many times as many."""
+
+import os
 
 from hypothesis import HealthCheck, settings
 
-settings.register_profile("veduta", deadline=None, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile("veduta")
+FUZZ = int(os.environ.get("VEDUTA_FUZZ") or 0)
+shared = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow]}
+settings.register_profile("fixed", derandomize=True, database=None, **shared)
+settings.register_profile("fuzz", derandomize=False, print_blob=True, **shared)
+settings.load_profile("fuzz" if FUZZ else "fixed")
+
+
+def examples(count: int) -> settings:
+    """So many random examples in the suite, and more in a long run."""
+    return settings(max_examples=count * max(FUZZ, 1))

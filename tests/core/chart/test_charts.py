@@ -6,10 +6,11 @@ import unittest
 from functools import cache
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from jsonschema import Draft7Validator
 
+from tests import examples
 from tests.core.support import context_of, sailings
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind
@@ -144,7 +145,7 @@ class Drawings(unittest.TestCase):
         with self.assertRaises(ValueError):
             draws(ChartKind.LINE)(lambda picture: None)
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(
         st.sampled_from([k for k in ChartKind if k not in (ChartKind.TABLE, ChartKind.CROSSTAB, ChartKind.FIGURE)]),
         st.sampled_from([*grains_for(Kind.DATE), None]),

@@ -1,9 +1,10 @@
 import datetime as dt
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import EDITS, apply_edit, edit
@@ -143,7 +144,7 @@ class Edits(unittest.TestCase):
             edit(swap)
         self.assertNotEqual(EDITS["swap"], swap)
 
-    @settings(max_examples=120, deadline=None)
+    @examples(120)
     @given(st.lists(CHANGES, max_size=8))
     def test_whatever_is_edited_can_be_stored_and_answered(self, changes):
         table, schema = sailings(ROWS)

@@ -1,9 +1,10 @@
 import csv
 import io
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import FolderTest
 from veduta.core.data.blocks import Ragged, read_blocks
 from veduta.core.data.options import FileOptions
@@ -106,7 +107,7 @@ class ReadBlocks(FolderTest):
         self.rows(content, size=50)
         self.assertEqual(self.read, len(content))
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(
         st.lists(st.tuples(*[st.text(st.sampled_from('ab,;"\n ø'), max_size=5)] * 3), min_size=1, max_size=15),
         st.integers(8, 60),

@@ -2,9 +2,10 @@ import datetime as dt
 import unittest
 
 import polars as pl
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind, Reading
 from veduta.core.data.options import EMPTY_WORDS
@@ -69,7 +70,7 @@ class Numbers(unittest.TestCase):
         _, failures = converted(["x"] * 1_500, Kind.WHOLE)
         self.assertEqual((failures.count, len(failures.examples)), (1_500, 1_000))
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(
         st.lists(st.decimals(-(10**12), 10**12, places=2), min_size=1, max_size=8), st.sampled_from([",.", ".,", " ,", " ."])
     )
@@ -79,7 +80,7 @@ class Numbers(unittest.TestCase):
         values, failures = converted(texts, Kind.DECIMAL, decimal=decimal, thousands=thousands)
         self.assertEqual((values, failures.count), ([float(n) for n in numbers], 0))
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(st.lists(st.integers(-(2**63), 2**63 - 1), min_size=1))
     def test_all_whole_numbers_come_through_exactly(self, numbers):
         self.assertEqual(converted([str(n) for n in numbers], Kind.WHOLE)[0], numbers)
@@ -119,7 +120,7 @@ class Dates(unittest.TestCase):
             with self.subTest(text=text):
                 self.assertEqual(converted([text], Kind.DATETIME, formats=("%Y-%m-%d %H:%M",))[0], [value])
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(
         st.lists(st.dates(dt.date(1, 1, 1), dt.date(9999, 12, 31)), min_size=1, max_size=20),
         st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%m/%d/%Y"]),

@@ -9,9 +9,10 @@ from decimal import Decimal
 
 import polars as pl
 import xlsxwriter
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import FolderTest
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.formats import (
@@ -182,7 +183,7 @@ class Json(LandingTest):
         )
 
     @given(st.lists(RECORD, min_size=1, max_size=6))
-    @settings(max_examples=80)
+    @examples(80)
     def test_any_records_make_a_table_without_losing_a_value(self, records):
         frame = records_frame(records)
         self.assertEqual(frame.height, len(records) if frame.width else 0)

@@ -3,9 +3,10 @@ import unittest
 from collections import Counter
 
 import polars as pl
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import FILES, FolderTest
 from veduta.core.data.fields import Kind
 from veduta.core.data.importing import Import
@@ -19,7 +20,7 @@ WHOLES = st.lists(st.one_of(st.none(), st.integers(-(2**62), 2**62), st.integers
 
 
 class Profiles(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(WHOLES)
     def test_a_profile_agrees_with_a_plain_count(self, values):
         found = profile(pl.Series(values, dtype=pl.Int64), Kind.WHOLE)
@@ -41,7 +42,7 @@ class Profiles(unittest.TestCase):
         found = profile(pl.Series([None, None], dtype=pl.String), Kind.TEXT)
         self.assertEqual((found.distinct, found.lowest, found.share_empty), (0, None, 1.0))
 
-    @settings(max_examples=40, deadline=None)
+    @examples(40)
     @given(WHOLES)
     def test_columns_are_stored_and_loaded_as_they_are(self, values):
         column = pl.Series("fare", values, dtype=pl.Int64)

@@ -11,9 +11,10 @@ from typing import Any
 
 import polars as pl
 from dateutil.relativedelta import relativedelta
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.formula.support import FOUR, by_day, frame, value, values
 from veduta.core.data.fields import Kind
 from veduta.core.formula.check import check
@@ -62,7 +63,7 @@ class Registry(unittest.TestCase):
 
 class Arithmetic(unittest.TestCase):
     @given(WHOLES, WHOLES)
-    @settings(max_examples=150)
+    @examples(150)
     def test_whole_numbers_are_exact_or_empty(self, a, b):
         rows = frame([{"count": a, "port": None}]).with_columns(other=pl.Series([b], dtype=pl.Int64))
         from tests.core.formula.support import FIELDS
@@ -122,7 +123,7 @@ class Arithmetic(unittest.TestCase):
 
 class Dates(unittest.TestCase):
     @given(DAYS, st.integers(-40, 40))
-    @settings(max_examples=80)
+    @examples(80)
     def test_adding_steps(self, day, count):
         rows = frame([{"day": day, "count": count}])
         for unit, step in (("year", "years"), ("month", "months"), ("week", "weeks"), ("day", "days")):
@@ -131,7 +132,7 @@ class Dates(unittest.TestCase):
             self.assertEqual(values(f"date_add('{unit}', {count}, day)", rows), [expected])
 
     @given(DAYS, DAYS)
-    @settings(max_examples=150)
+    @examples(150)
     def test_whole_units_between(self, a, b):
         departure = b and dt.datetime.combine(b, dt.time(17, 25))
         rows = frame([{"day": a, "departure": departure}])
@@ -242,7 +243,7 @@ class Windows(unittest.TestCase):
                 self.assertEqual(a, b, (found, expected))
 
     @given(ROWS, st.booleans())
-    @settings(max_examples=120)
+    @examples(120)
     def test_rows_before(self, rows, descending):
         def before(column, at):
             return column[at - 1] if at else None
@@ -265,7 +266,7 @@ class Windows(unittest.TestCase):
         self.against_a_loop("row_number()", rows, lambda column, at: at + 1, descending)
 
     @given(ROWS)
-    @settings(max_examples=60)
+    @examples(60)
     def test_ranks_share_places(self, rows):
         expected = []
         for row in rows:
@@ -274,7 +275,7 @@ class Windows(unittest.TestCase):
         self.assertEqual(values("rank(count) restart (port)", frame(rows)), expected)
 
     @given(ROWS)
-    @settings(max_examples=60)
+    @examples(60)
     def test_two_orders_and_windows_of_windows(self, rows):
         nested = values("previous(difference(count) along (day)) along (day)", frame(rows))
         step = values("difference(count) along (day)", frame(rows))

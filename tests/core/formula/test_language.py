@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.formula.support import SCHEMA, value
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
@@ -86,7 +87,7 @@ class Problems(unittest.TestCase):
                     self.assertEqual(formula[caught.exception.start : caught.exception.end], wrong)
 
     @given(st.text(alphabet="ab1 +-*/()'\",.&<>=:^!;%count", max_size=25))
-    @settings(max_examples=400)
+    @examples(400)
     def test_anything_typed_gives_a_formula_or_a_problem(self, text):
         try:
             check(text, SCHEMA)
@@ -122,7 +123,7 @@ def trees(inner):
 
 class Tidy(unittest.TestCase):
     @given(st.recursive(LEAVES, trees, max_leaves=12))
-    @settings(max_examples=300)
+    @examples(300)
     def test_what_is_written_reads_the_same(self, tree):
         self.assertEqual(parse(write(tree)), tree)
 

@@ -7,9 +7,10 @@ import unittest
 from collections import Counter
 
 import polars as pl
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.query.demo_model import frames, model
 from tests.core.support import MemoryTable, field
 from veduta.core.data.fields import Kind, Schema
@@ -46,7 +47,7 @@ def two(left: list, right: list, join: Join | None = None) -> Model:
 
 
 class Joins(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(KEYS, KEYS)
     def test_matches_are_counted_both_ways(self, left, right):
         join = Join(right="other", keys=(Key(left="route", right="route"),))
@@ -59,7 +60,7 @@ class Joins(unittest.TestCase):
             missing = Counter(key for key in own if key is None or key not in other)
             self.assertEqual({values[0]: n for values, n in side.unmatched}, dict(missing))
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(KEYS, KEYS)
     def test_no_join_repeats_a_row(self, left, right):
         join = Join(right="other", keys=(Key(left="route", right="route"),))

@@ -11,9 +11,10 @@ from collections import defaultdict
 from functools import cache
 
 import polars as pl
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, field, sailings
 from veduta.core.calendar import Grain, Grouping, grains_for, period_start
 from veduta.core.data.fields import Aggregate, Kind, Schema
@@ -98,7 +99,7 @@ class AgainstPlainPython(unittest.TestCase):
                 else:
                     self.assertAlmostEqual(a, b, delta=max(1e-6, abs(a) * 1e-12))
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(
         ROWS,
         st.lists(st.sampled_from(GROUPS), max_size=3, unique=True),
@@ -115,7 +116,7 @@ class AgainstPlainPython(unittest.TestCase):
             if kept or rows:
                 self.same(slowly(rows, tuple(groups[i] for i in kept), measures), frame, len(kept))
 
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(ROWS, st.sampled_from(["top", "bottom"]), st.integers(1, 4), st.sampled_from(MEASURES))
     def test_keep(self, rows, end, count, by):
         table, schema = sailings(rows)
@@ -132,7 +133,7 @@ class AgainstPlainPython(unittest.TestCase):
         tied = sum(value == edge for value, _ in ranked[count:])
         self.assertEqual(any("tie" in note for note in result.notes), tied > 0)
 
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(ROWS, st.booleans(), st.sampled_from(MEASURES[:8]))
     def test_sort_by_a_measure_puts_empties_last_and_keeps_ties_in_order(self, rows, descending, measure):
         table, schema = sailings(rows)
@@ -151,7 +152,7 @@ class AgainstPlainPython(unittest.TestCase):
         )
         self.assertEqual(found, order)
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(ROWS, st.permutations(["A", "B", "C"]))
     def test_own_order(self, rows, order):
         table, schema = sailings(rows)
@@ -160,7 +161,7 @@ class AgainstPlainPython(unittest.TestCase):
         there = {row["route"] for row in rows}
         self.assertEqual(found, [v for v in [*order, "D", None] if v in there])
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(ROWS, st.sampled_from(GROUPS), st.sampled_from(GROUPS))
     def test_the_rows_behind_every_mark_add_up(self, rows, a, b):
         table, schema = sailings(rows)

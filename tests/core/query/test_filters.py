@@ -1,9 +1,10 @@
 import datetime as dt
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import TODAY, context_of, sailings
 from veduta.core.calendar import DAY_PERIODS, Grain, Grouping, period_end, period_start, periods_between
 from veduta.core.errors import DefinitionProblem
@@ -31,7 +32,7 @@ def passing(rows, filter_, today=TODAY):
 
 
 class EachKind(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(
         st.lists(st.sampled_from(["A", "B", "C", None]), max_size=20),
         st.lists(st.sampled_from(["A", "B", "Z", None]), unique=True),
@@ -41,7 +42,7 @@ class EachKind(unittest.TestCase):
         found = passing([{"route": r} for r in routes], ListFilter(field="route", values=tuple(values), exclude=exclude))
         self.assertEqual(found, [i for i, r in enumerate(routes) if (r in values) != exclude])
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(
         st.lists(st.one_of(st.none(), st.integers(-5, 5))),
         st.one_of(st.none(), st.integers(-6, 6)),
@@ -54,7 +55,7 @@ class EachKind(unittest.TestCase):
         ]
         self.assertEqual(found, expected)
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(
         st.lists(st.datetimes(dt.datetime(2024, 2, 27), dt.datetime(2024, 3, 3))),
         st.dates(dt.date(2024, 2, 27), dt.date(2024, 3, 3)),
@@ -124,7 +125,7 @@ class Relative(unittest.TestCase):
     def test_from_the_latest_date_in_the_data(self):
         self.assertEqual(self.bounds(TODAY, anchor="latest", count=1), (dt.date(2026, 10, 1), dt.date(2026, 10, 31)))
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(DAYS, st.sampled_from([grain.value for grain in DAY_PERIODS]), st.integers(1, 40), st.integers(0, 12))
     def test_bounds_hold_exactly_so_many_periods(self, day, unit, count, back):
         start, end = self.bounds(day, unit=unit, count=count, back=back)
@@ -184,7 +185,7 @@ class Words(unittest.TestCase):
 
 
 class Periods(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(DAYS, st.sampled_from(DAY_PERIODS))
     def test_a_day_lies_in_its_period_and_periods_follow_each_other(self, day, grain):
         start = period_start(day, grain)

@@ -9,9 +9,10 @@ import unittest
 from functools import cache
 
 from dateutil.relativedelta import relativedelta
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.support import context_of, sailings
 from veduta.core.calendar import Grain, Grouping, period_start
 from veduta.core.formula.measures import with_ids
@@ -404,7 +405,7 @@ class AgainstPlainPython(unittest.TestCase):
                 )
                 self.assertTrue(same, f"{text} by {groups} at {cell}: {value!r}, not {wanted!r}")
 
-    @settings(max_examples=120, deadline=None)
+    @examples(120)
     @given(
         ROWS, st.sampled_from([(), (REGION,), (ROUTE, REGION), (AXES[2],), (AXES[2], ROUTE), (ROUTE, AXES[0])]), st.data()
     )
@@ -413,7 +414,7 @@ class AgainstPlainPython(unittest.TestCase):
         filters = (ListFilter(field="route", values=("A", None)),) if data.draw(st.booleans()) else ()
         self.compare(rows, groups, texts, filters)
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(ROWS, st.sampled_from(AXES), st.sampled_from([(), (ROUTE,), (REGION, ROUTE)]), st.data())
     def test_windows_and_time(self, rows, axis, others, data):
         units = data.draw(st.sampled_from(NESTS[axis.grain]))
@@ -426,7 +427,7 @@ class AgainstPlainPython(unittest.TestCase):
             filters = (DatesFilter(field="sailed", start=dt.date(2024, 3, 1), end=dt.date(2025, 1, 3)),)
         self.compare(rows, (axis, *others), texts, filters)
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(ROWS, st.sampled_from([(REGION,), (ROUTE,), (AXES[1],)]))
     def test_ranks_and_shares(self, rows, groups):
         self.compare([row for row in rows if all(key(row, g) is not None for g in groups)], groups, WINDOWS[:4])

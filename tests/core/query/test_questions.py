@@ -7,9 +7,10 @@ import math
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.query.demo_model import database, frames, model
 from tests.core.support import context_of, sailings
 from veduta.core.calendar import Grouping
@@ -282,7 +283,7 @@ DIMENSIONS = st.lists(
 
 
 class Algebra(unittest.TestCase):
-    @settings(max_examples=25, deadline=None)
+    @examples(25)
     @given(
         DIMENSIONS,
         st.sampled_from(["sum(fare)", "count_rows()", "mean(late)", "count_distinct(route)", "sum(fare) / sum(passengers)"]),
@@ -296,7 +297,7 @@ class Algebra(unittest.TestCase):
         self.assertTrue(same(plain_.totals[()]["m0"][0], other.totals[()]["m0"][0]))
         self.assertTrue(same(plain_.totals[()]["m0"][0], ask((), [formula]).frame["m0"][0]))
 
-    @settings(max_examples=25, deadline=None)
+    @examples(25)
     @given(DIMENSIONS.filter(bool), st.sampled_from(["sum(fare)", "count_rows()", "sum(passengers where not cancelled)"]))
     def test_the_parts_add_up_to_the_whole(self, names, formula):
         names = tuple(names)

@@ -6,9 +6,10 @@ import datetime as dt
 import unittest
 from collections import defaultdict
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.shaping.support import flow_of, run_with, shaped, steps, table
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition, VedutaError
@@ -162,7 +163,7 @@ WIDE = st.lists(
 
 class FormSteps(unittest.TestCase):
     @given(WIDE)
-    @settings(max_examples=50)
+    @examples(50)
     def test_wide_to_long_has_every_cell_once(self, rows):
         names = {"Port": "port", "2026-10-01": "x", "2026-10-02": "y"}
         flow = flow_of(
@@ -189,7 +190,7 @@ class FormSteps(unittest.TestCase):
         )
 
     @given(WIDE)
-    @settings(max_examples=50)
+    @examples(50)
     def test_long_to_wide_and_group_add_up(self, rows):
         flow = flow_of(
             {name: [row[name.lower()] for row in rows] for name in ("Port", "X", "Y")},

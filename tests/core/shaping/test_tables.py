@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.shaping.support import flow_of, run_with, shaped, steps, table
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem
@@ -26,7 +27,7 @@ def tables(ours, theirs):
 
 class Joins(unittest.TestCase):
     @given(KEYS, KEYS)
-    @settings(max_examples=100)
+    @examples(100)
     def test_against_a_loop(self, ours, theirs):
         own, other = tables(ours, theirs)
         paid = {

@@ -86,7 +86,7 @@ class Join(Step):
             side = other.rows.select(*right, *(each.values.alias(each.name) for each in made))
             self._must_fit(flow, side, left, keys, run)
         how = "left" if self.keep == "all" else "inner"
-        rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left")
+        rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left_right")
         return flow.with_fields(rows.select([field.id for field in fields]), fields)
 
     def _aggregate(self, brought: Brought, field: Field) -> Aggregate | None:
