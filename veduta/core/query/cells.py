@@ -283,13 +283,9 @@ class Engine(Reader):
 
     def _over_cells(self, node: Checked, argument: Checked, place: Place) -> pl.Expr:
         """An aggregate over the cells of a grain of its own, each once."""
-        inner = [self.place_of(per, place) for per in _pers(argument)]
-        groups = independent((*place.groups, *(group for each in inner for group in each.groups)))
-        at = replace(
-            place, groups=groups, upto=None, unbroken=False, outer=place.shown,
-            whole=place.whole or all(each.whole for each in inner),
-            without=frozenset.intersection(*(each.without for each in inner)),
-        )  # fmt: skip
+        inner = [self.place_of(per, place).groups for per in _pers(argument)]
+        groups = independent((*place.groups, *(group for each in inner for group in each)))
+        at = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
         name = self.column(argument, at)
         if node.where is not None:
             raise FormulaProblem(
@@ -373,7 +369,8 @@ class Engine(Reader):
         Along a measure it goes through all that is shown."""
         if not node.along:
             first = axis or next(iter(at.groups), None)
-            groups = [group for group in at.groups if group == first or (axis and group.field == axis.field)]
+            # Periods of one date that do not make each other up, such as weeks and months, go along together.
+            groups = [g for g in at.groups if g == first or (axis and g.is_time_axis and g.field == axis.field)]
             groups.sort(key=lambda group: group != first)
             ordered = [(column, False) for group in groups for column in self._order_columns(group, at)]
             return Order(tuple(c for c, _ in ordered), tuple(d for _, d in ordered), tuple(map(key_of, groups)))
@@ -434,9 +431,10 @@ class Engine(Reader):
         return node.function.build(at, *arguments)
 
     def _widened(self, place: Place, axis: Grouping) -> Place:
-        """The same cells without the filters on their time axis."""
+        """The same cells without the filters on their time axis, and with the periods that were not kept."""
         dates = self.model.same_dates(axis.field)
-        if place.periods or all(filter_.in_other_periods(dates) is filter_ for filter_ in self.filters):
+        narrowed = self.narrowed or any(filter_.in_other_periods(dates) is not filter_ for filter_ in self.filters)
+        if place.periods or not narrowed:
             return place
         return replace(place, periods=Periods(axis.field))
 
