@@ -96,3 +96,28 @@ class Guide(unittest.TestCase):
                             decimals = len(number.partition(".")[2])
                             self.assertEqual(round(float(value), decimals), float(number))
         self.assertGreater(checked, 50)
+
+    def test_the_numbers_in_its_sentences(self):
+        text = (GUIDE / "9-calculation.md").read_text()
+        sailings = generate.sailings(60_000)
+        day, region = pl.col("sailing_date"), pl.col("region")
+        october = sailings.filter(day.dt.month() == 10, day.dt.weekday() == 6)
+        by_region = sailings["region"].value_counts().sort("count", descending=True)["count"].to_list()
+        kept, all_ = by_region[:2], sailings.height
+        fares = sailings.group_by(day.dt.year().alias("year")).agg(
+            pl.col("fare_revenue").filter(region == "North Reach").sum().alias("north"),
+            pl.col("fare_revenue").sum().alias("all"),
+        )
+        in_2025 = fares.filter(pl.col("year") == 2025).row(0, named=True)
+        for said in (
+            f"Saturdays*, October 2026 has {october.filter(day.dt.year() == 2026).height} sailings, and a year before "
+            f"{october.filter(day.dt.year() == 2025).height}",
+            f"not all {sailings.filter(day.dt.month() == 10, day.dt.year() == 2025).height:,}",
+            f"{sailings.filter(day.dt.year() == 2026).height:,} sailings of 2026",
+            f"{sailings.filter(day.dt.year() == 2025).height:,} of all 2025",
+            f"{sailings.filter(day.dt.year() == 2025, day.dt.month() <= 10).height:,} up to 31 October 2025",
+            f"| Other | {all_ - sum(kept):,} | {1 - sum(kept) / all_:.3f} |",
+            f"| Total | {all_:,} | 1.000 | {sum(kept) / all_:.3f} |",
+            f"| 2025 | {in_2025['north']:,.0f} | {in_2025['north'] / in_2025['all']:.3f} |",
+        ):
+            self.assertIn(said, text)

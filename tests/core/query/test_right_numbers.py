@@ -720,6 +720,21 @@ class JoinedDates(unittest.TestCase):
         ).frame
         self.assertEqual([row[1:] for row in found.iter_rows()], [(31, 3.0), (30, 4.0), (31, 5.0)])
 
+    def test_the_latest_day_is_that_of_the_axis_not_of_targets_in_the_future(self):
+        goals = pl.DataFrame(
+            {"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]}
+        )
+        fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
+        model = Model(
+            {"": (sailings(daily(40))[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
+            ModelDefinition(
+                tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
+                joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
+            ),
+        )
+        result = ask_model(model, ("sailed@year",), "count_rows()")
+        self.assertEqual(result.unfinished, dt.date(2024, 2, 9))
+
 
 class EmptyDates(Asking):
     def test_a_filter_on_empties_is_no_period(self):

@@ -582,7 +582,7 @@ def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Contex
         return None
     place, group = max(periods, key=lambda each: (each[1].field == periods[0][1].field, PERIODS.index(each[1].grain)))
     last, dates = found[f"d{place}"].max(), model.same_dates(group.field)
-    latest = max((context.latest[name] for name in dates if name in context.latest), default=None)
+    latest = context.latest.get(group.field)
     if last is None or latest is None or group.grain in (Grain.DAY, Grain.HOUR):
         return None
     for filter_ in query.filters:

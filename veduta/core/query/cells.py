@@ -459,7 +459,7 @@ class Engine(Reader):
         for name in dict.fromkeys(name for name in named if self.schema[name].kind.is_date):
             dates = self.model.same_dates(name)
             ranges = [days for filter_ in filters if (days := filter_.days(dates, self.context)) is not None]
-            if ranges and (days := self._bounded(reduce(common_days, ranges), dates)) is not None:
+            if ranges and (days := self._bounded(reduce(common_days, ranges), name)) is not None:
                 grains = [grain for filter_ in filters if (grain := filter_.period_grain(dates))]
                 return self._as_periods(name, days, grains)
         raise FormulaProblem(
@@ -467,16 +467,16 @@ class Engine(Reader):
             hint="Add a date to the dimensions, or a filter on one.",
         )  # fmt: skip
 
-    def _bounded(self, days: list[Days], dates: set[str]) -> list[Days] | None:
+    def _bounded(self, days: list[Days], name: str) -> list[Days] | None:
         """Ranges that are open at an end go as far as there are dates; None if they are open at both."""
         first, last = (days[0][0], days[-1][1]) if days else (None, None)
         if (first, last) == EVER:
             return None
         if first == EVER[0]:
-            lowest = [dt.date.fromisoformat(str(found)[:10]) for d in dates if (found := self.model.facts(d).lowest)]
-            first = min(lowest, default=EVER[0])
+            lowest = self.model.facts(name).lowest
+            first = dt.date.fromisoformat(str(lowest)[:10]) if lowest else EVER[0]
         if last == EVER[1]:
-            last = max((self.context.latest[d] for d in dates if d in self.context.latest), default=self.context.today)
+            last = self.context.latest.get(name, self.context.today)
         return common_days(days, [(first, last)]) if days else []
 
     def _as_periods(self, name: str, days: list[Days], grains: list[Grain]) -> Periods:

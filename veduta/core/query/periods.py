@@ -76,8 +76,7 @@ class At:
         return Periods(periods.field, Grain.DAY, None, tuple(common_days(days, [(dt.date.min, latest)])))
 
     def _latest_day(self, field: str) -> dt.date | None:
-        context, dates = self.engine.context, self.engine.model.same_dates(field)
-        return max((context.latest[name] for name in dates if name in context.latest), default=None)
+        return self.engine.context.latest.get(field)
 
     def _cut_short(self, x: Checked, found: pl.Expr, steps: int, unit: Grain) -> pl.Expr:
         """In the cells of a period that is not over, the value of as many days of the other one."""
