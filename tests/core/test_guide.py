@@ -120,4 +120,4 @@ class Guide(unittest.TestCase):
             f"| Total | {all_:,} | 1.000 | {sum(kept) / all_:.3f} |",
             f"| 2025 | {in_2025['north']:,.0f} | {in_2025['north'] / in_2025['all']:.3f} |",
         ):
-            self.assertIn(said, text)
+            self.assertTrue(said in text, said)
