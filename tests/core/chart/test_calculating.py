@@ -47,6 +47,7 @@ class Variations(unittest.TestCase):
         wanted = {
             "year_before": [None, None, 10, 30, None],
             "growth": [None, None, 3, 1, None],
+            "same_days": [None, None, 3, 1, None],
             "change": [None, None, 30, 30, None],
             "before": [None, 20, None, 20, -40],
             "to_date": [10, 40, 40, 100, 120],

@@ -392,7 +392,8 @@ class Slowly:
             row for row in self.inside(wide, groups, cell)
             if row[date] is not None and fits(self.key(row, Grouping(field=date, grain=grain)))
         ]  # fmt: skip
-        if not rows and (i is not None or groups):
+        is_cell = i is not None and not self.shown_periods(line)
+        if not rows and (is_cell or groups):  # there is no such cell; a total is of whatever rows there are
             return None
         whole = self.elsewhere(date)
         return self.value(x, Line(line.groups, line.cell, rows), whole)

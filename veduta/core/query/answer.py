@@ -99,17 +99,11 @@ class _Answer:
         wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
         engine.gather((node, self.place) for node in wanted)
         home = engine.home(at_once[0], self.place) if at_once else ""
-        cells = engine.cells[self.place]
-        cells.frame = (
-            cells.frame.with_columns(engine.rows_in(self.place, home).alias("rows"))
-            if not query.groups
-            else self._with_rows(home)
-        )
-        names = [engine.column(node, self.place) for node in self.nodes]
+        names = engine.put_columns(self.nodes, self.place, rows=self._rows_in(home))
         frame = self._shown(aligned)
         frame = self._kept(frame, names)
         self.context.check_wanted()
-        rows_read = int(frame["rows"].fill_null(0).sum())
+        rows_read = int(frame["rows"].sum() or 0)
         totals = self._totals(frame, names)
         frame = self._sorted(frame, names)
         groups = frame.height
@@ -131,15 +125,10 @@ class _Answer:
             notes=[*self.notes, *engine.notes],
         )
 
-    def _with_rows(self, home: str) -> pl.DataFrame:
-        engine = self.engine
-        frame, rows = engine.cells[self.place].frame, engine.rows_in(self.place, home)
-        column = rows.name
-        return (
-            frame.with_columns(pl.col(column).alias("rows"))
-            if column in frame.columns
-            else frame.with_columns(rows=pl.lit(0))
-        )
+    def _rows_in(self, home: str) -> pl.Expr:
+        """How many rows of a table passed the filters, for each cell."""
+        column = self.engine.rows_in(self.place, home).name
+        return pl.col(column) if column in self.engine.cells[self.place].frame.columns else pl.lit(0)
 
     def _shown(self, aligned: Checked | None) -> pl.DataFrame:
         """The cells that the filters on groups let pass, with all dimensions."""
@@ -153,6 +142,8 @@ class _Answer:
             frame = frame.filter(pl.col(passes))
         if start:
             frame = frame.with_columns(pl.col(start).alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
+        if self.groups == self.place.groups:
+            return frame
         values = engine._coarser(list(self.groups), self.place, [key_of(group) for group in self.place.groups])
         return frame.with_columns(value.alias(key) for value, key in zip(values, self.keys, strict=True))
 
@@ -242,6 +233,8 @@ class _Answer:
 
     def _with_keys(self, engine: Engine, place: Place) -> pl.DataFrame:
         """A place's cells with all the dimensions it shows, also those that follow from another."""
+        if place.shown == place.groups:
+            return engine.cells[place].frame
         values = engine._coarser(list(place.shown), place, [key_of(group) for group in place.groups])
         keys = [key_of(group) for group in place.shown]
         return engine.cells[place].frame.with_columns(v.alias(key) for v, key in zip(values, keys, strict=True))
@@ -353,6 +346,8 @@ class _Answer:
                 frame = frame.with_columns(self._column_in(self.engine, node, self.place, frame).alias(f"__order{i}"))
                 by.append((pl.col(f"__order{i}"), False))
             by.append((pl.col(self.keys[i]), i == 0 and self._sort().by in ("name", "time") and self._sort().descending))
+        if frame.height < 2:
+            return frame
         return frame.sort([each for each, _ in by], descending=[down for _, down in by], nulls_last=True)
 
     def _first_order(self, frame: pl.DataFrame, names: list[str]) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:

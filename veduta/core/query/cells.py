@@ -103,6 +103,15 @@ class Engine(Reader):
         expression = finished(self.value(node, place), node.kind)
         return self._put(expression, place)
 
+    def put_columns(self, nodes: Iterable[Checked], place: Place, **also: pl.Expr) -> list[str]:
+        """The nodes' values as columns of the place's cells, and others beside them, added in one go."""
+        expressions = [finished(self.value(node, place), node.kind) for node in nodes]
+        names = [f"v{len(self.columns) + i}" for i in range(len(expressions))]
+        self.columns |= {name: name for name in names}
+        cells = self.cells[place]
+        cells.frame = cells.frame.with_columns(*(e.alias(n) for e, n in zip(expressions, names, strict=True)), **also)
+        return names
+
     def _put(self, expression: pl.Expr, place: Place) -> str:
         name = f"v{len(self.columns)}"
         self.columns[name] = name
@@ -140,11 +149,8 @@ class Engine(Reader):
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
-        frame = (
-            self.cells[place].homes[home][1]
-            if home in self.cells[place].homes
-            else next(iter(self.cells[place].homes.values()))[1]
-        )
+        homes = self.cells[place].homes
+        frame = (homes[home] if home in homes else next(iter(homes.values())))[1]
         return frame[next(part.name for part in self.parts.values() if part.how == "len" and part.name in frame.columns)]
 
     # Aggregates of rows.

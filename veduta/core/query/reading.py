@@ -226,7 +226,8 @@ class Reader:
         conditions += [narrowing] if narrowing is not None else []
         if conditions:
             rows = rows.filter(conditions)
-        rows = rows.with_columns(group_expression(group, self.schema).alias(key_of(group)) for group in keys)
+        if keys:
+            rows = rows.with_columns(group_expression(group, self.schema).alias(key_of(group)) for group in keys)
         for i, node in enumerate(attached):
             rows = self._attach(rows, node, i, place)
         if kept:
@@ -260,7 +261,7 @@ class Reader:
         names |= {g.field for node in attached for g in self.place_of(node.per, place).groups}
         rows = self.rows(home, replace(place, upto=None), names, self._reached(home, place), attached)
         made = {part.column: part.expression for part in parts if part.expression is not None}
-        return rows.with_columns(expression.alias(column) for column, expression in made.items())
+        return rows.with_columns(expression.alias(column) for column, expression in made.items()) if made else rows
 
     def _lazy(self, place: Place, home: str, parts: dict[str, Part]) -> pl.LazyFrame:
         rows = self._made(place, home, parts.values())
