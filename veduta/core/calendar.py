@@ -261,11 +261,26 @@ def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
     return dt.date(year, month if month > 0 else month + 12, 1)
 
 
+def periods_back(start: dt.date, grain: Grain, count: int) -> dt.date:
+    """The start of the period of days so many earlier. Raises ValueError or OverflowError where there is no such day.
+
+    >>> periods_back(dt.date(2026, 1, 1), Grain.QUARTER, 5)
+    datetime.date(2024, 10, 1)
+    """
+    if grain in (Grain.WEEK, Grain.DAY):
+        return start - dt.timedelta(days=count * (7 if grain is Grain.WEEK else 1))
+    months = start.year * 12 + start.month - 1 - count * {Grain.YEAR: 12, Grain.QUARTER: 3, Grain.MONTH: 1}[grain]
+    return dt.date(months // 12, months % 12 + 1, 1)
+
+
 def period_end(start: dt.date, grain: Grain) -> dt.date:
     """The last day (of hours the last moment) of the period that starts then."""
-    least = dt.timedelta(microseconds=1) if grain is Grain.HOUR else dt.timedelta(days=1)
     try:
-        return start + STEPS[grain][1] - least
+        if grain is Grain.HOUR:
+            return start + STEPS[grain][1] - dt.timedelta(microseconds=1)
+        if grain in (Grain.WEEK, Grain.DAY):
+            return start + dt.timedelta(days=6 if grain is Grain.WEEK else 0)
+        return periods_back(start, grain, -1) - dt.timedelta(days=1)
     except (ValueError, OverflowError):
         return type(start).max
 

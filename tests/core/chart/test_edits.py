@@ -10,6 +10,8 @@ from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import EDITS, apply_edit, edit
 from veduta.core.chart.question import ask
 from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.model.definition import ModelDefinition, ParameterField
+from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure
 
 ROWS = [
@@ -137,6 +139,57 @@ class Edits(unittest.TestCase):
             with self.subTest(change=change), self.assertRaises(DefinitionProblem):
                 self.after(change, by=["route"])
 
+    def test_each_edit_changes_what_it_says(self):
+        fare = {"field": "fare", "aggregate": "sum"}
+        by_month = {"field": "sailed", "grain": "month"}
+        start = {"show": [fare], "by": [by_month], "only": [{"kind": "empty", "field": "fare"}]}
+        shown = Measure(field="fare", aggregate="sum")
+        examples_ = {
+            "add_field": ({"field": "region"}, lambda d: d.split.field == "region"),
+            "remove": ({"clause": "only"}, lambda d: d.only == ()),
+            "set_measure": ({"index": 1, "field": "passengers"}, lambda d: [m.field for m in d.show] == ["fare", "passengers"]),
+            "set_formula": ({"index": 0, "formula": "sum(fare) * 2", "name": "Twice"}, lambda d: (d.show[0].formula, d.show[0].name) == ('sum("#fare") * 2', "Twice")),
+            "vary_measure": ({"index": 0, "how": "growth"}, lambda d: d.show[0] == shown and "growth" in d.show[1].formula),
+            "set_total": ({"index": 0, "total": "mean"}, lambda d: d.show[0].total == "mean"),
+            "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
+            "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
+            "set_compare": ({"compare": "rows"}, lambda d: d.compare == "rows"),
+            "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
+            "set_group": ({"clause": "by", "index": 0, "field": "sailed", "grain": "week"}, lambda d: d.by[0].grain == "week"),
+            "swap": ({}, lambda d: (d.by[0].field, d.split.field) == ("region", "sailed")),
+            "set_kind": ({"kind": "table"}, lambda d: d.kind == "table"),
+            "choose_stacking": ({"stacking": "full"}, lambda d: d.stacking == "full"),
+            "set_filter": ({"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}}, lambda d: [f.kind for f in d.only] == ["range"]),
+            "set_keep": ({"keep": {"count": 10, "percent": True, "by": fare}}, lambda d: (d.keep.count, d.keep.percent, d.keep.by) == (10, True, shown)),
+            "set_sort": ({"sort": {"by": "measure", "descending": True}}, lambda d: (d.sort.by, d.sort.descending) == ("measure", True)),
+            "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
+        }  # fmt: skip
+        self.assertEqual({*examples_, "set_value"}, set(EDITS))
+        for name, (arguments, holds) in examples_.items():
+            with self.subTest(edit=name):
+                begun = {**start, "split": "region"} if name == "swap" else start
+                self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
+
+    def test_parameters_are_set_for_this_chart(self):
+        definition = ModelDefinition(parameters=(ParameterField(id="most", name="Most", default=(3,), required=False),))
+        model = Model({"": (self.table, list(self.schema))}, definition)
+        start = load_definition({"dataset": "d"})
+        for values, kept in (([7], [7]), (None, None)):
+            changed = apply_edit(start, model.schema, model, {"edit": "set_value", "parameter": "most", "values": values})
+            self.assertEqual(changed.values, {"most": kept})
+        for parameter, values in (("gone", [1]), ("most", ["many"])):
+            with self.assertRaises(DefinitionProblem):
+                apply_edit(start, model.schema, model, {"edit": "set_value", "parameter": parameter, "values": values})
+
+    def test_a_fault_is_not_taken_for_a_bad_change(self):
+        def explode(definition, schema, table):
+            raise KeyError("a fault")
+
+        edit(explode)
+        self.addCleanup(EDITS.pop, "explode")
+        with self.assertRaises(KeyError):
+            self.after({"edit": "explode"})
+
     def test_two_edits_cannot_share_a_name(self):
         def swap(): ...
 
@@ -152,8 +205,9 @@ class Edits(unittest.TestCase):
         for change in changes:
             try:
                 definition = apply_edit(definition, schema, table, change)
-            except VedutaError:
-                continue
+            except VedutaError as problem:
+                # Only exchanging two dimensions may find that there are not two.
+                self.assertEqual(change["edit"], "swap", problem)
         self.assertEqual(load_definition(definition.model_dump_json()), definition)
         answered = ask(definition, table, schema, context_of(table, schema))
         self.assertTrue(answered.sentence.endswith("."))

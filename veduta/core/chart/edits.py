@@ -6,45 +6,64 @@ The registry is what the workbench can ask for: a name and arguments in JSON.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from inspect import signature
+from typing import Annotated, Any, Literal, get_type_hints
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError, create_model
+from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
-from veduta.core.chart.definition import ChartDefinition, ChartKind, default_measure
-from veduta.core.chart.variations import measure_formula, vary
-from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, aggregates_for
+from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure
+from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
+from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, Total, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
-from veduta.core.model.model import Table, parameter_value
-from veduta.core.query.filters import Filter, filter_adapter
+from veduta.core.model.model import Model, Table, parameter_value
+from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
 FEW = 12
 EDITS: dict[str, Callable[..., ChartDefinition]] = {}
+ARGUMENTS: dict[str, type[BaseModel]] = {}
+"""What each edit takes besides the definition, its fields and their table, made from its signature."""
+Index = Annotated[int, Attribute(ge=0)]
+Clause = Literal["show", "by", "only", "split", "keep", "sort", "as", "title", "compare", "totals", "aligned", "with"]
 
 
 def edit(function: Callable[..., ChartDefinition]) -> Callable[..., ChartDefinition]:
-    if function.__name__ in EDITS:
-        raise ValueError(f"Two edits are named {function.__name__}.")
-    EDITS[function.__name__] = function
+    """Register an edit. Raises ValueError for a second one of a name."""
+    name = function.__name__
+    if name in EDITS:
+        raise ValueError(f"Two edits are named {name}.")
+    hints = get_type_hints(function, include_extras=True)
+    taken = list(signature(function).parameters.values())[3:]
+    fields = {each.name: (hints[each.name], ... if each.default is each.empty else each.default) for each in taken}
+    ARGUMENTS[name] = create_model(name, __config__=ConfigDict(extra="forbid"), **fields)
+    EDITS[name] = function
     return function
 
 
 def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change: dict[str, Any]) -> ChartDefinition:
     """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be made."""
-    arguments = dict(change)
-    function = EDITS.get(str(arguments.pop("edit", "")))
-    if function is None:
+    sent = dict(change)
+    name = str(sent.pop("edit", ""))
+    if name not in EDITS:
         raise DefinitionProblem("Veduta does not know this change.")
     try:
-        changed = function(definition, schema, table, **arguments)
+        arguments = ARGUMENTS[name].model_validate(sent)
+        given = {key: getattr(arguments, key) for key in ARGUMENTS[name].model_fields}
+        changed = EDITS[name](definition, schema, table, **given)
         return ChartDefinition.model_validate_json(changed.model_dump_json())
-    except (AttributeError, TypeError, ValueError, IndexError, KeyError, StopIteration) as error:
-        if isinstance(error, ValidationError):
-            raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
-        raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.") from None
+    except ValidationError as error:
+        raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
+
+
+def _there(items: tuple[Any, ...], index: int) -> Any:
+    """The item at a place. Raises DefinitionProblem if there is none."""
+    if index >= len(items):
+        raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.")
+    return items[index]
 
 
 def _with(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
@@ -63,7 +82,13 @@ def _tidied(definition: ChartDefinition) -> ChartDefinition:
 
 
 @edit
-def add_field(definition: ChartDefinition, schema: Schema, table: Table, field: str, to: str = "") -> ChartDefinition:
+def add_field(
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    field: str,
+    to: Literal["", "show", "by", "split", "dimension"] = "",
+) -> ChartDefinition:
     """Put a field into a clause, or without `to` where it makes most sense."""
     found = schema[field]
     to = to or ("show" if found.role is Role.MEASURE else "dimension")
@@ -88,7 +113,7 @@ def add_field(definition: ChartDefinition, schema: Schema, table: Table, field: 
 
 
 @edit
-def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: str, index: int = 0) -> ChartDefinition:
+def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: Clause, index: Index = 0) -> ChartDefinition:
     """Take one part out of a clause."""
     if clause in ("show", "by", "only"):
         items = getattr(definition, clause)
@@ -110,14 +135,21 @@ def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: st
 
 @edit
 def set_measure(
-    definition: ChartDefinition, schema: Schema, table: Table, index: int, field: str | None = None, aggregate: str = ""
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    index: Index,
+    field: str | None = None,
+    aggregate: Aggregate | Literal[""] = "",
 ) -> ChartDefinition:
     """Show another field, or another aggregate of the same one; an index at the end adds a measure."""
     shown = definition.measures if index < len(definition.measures) else definition.show
     if field is None and not aggregate:
         measure = Measure()
     else:
-        field = field or shown[index].field
+        field = field or _there(shown, index).field
+        if field is None:
+            raise DefinitionProblem("A count of rows has no other aggregate.", hint="Choose a field.")
         usual = default_measure(schema[field])
         fitting = aggregates_for(schema[field].kind) if schema[field].level == "row" else [Aggregate.OWN]
         measure = usual if not aggregate else Measure(field=field, aggregate=Aggregate(aggregate))
@@ -130,7 +162,7 @@ def set_measure(
 
 @edit
 def set_formula(
-    definition: ChartDefinition, schema: Schema, table: Table, index: int, formula: str, name: str = ""
+    definition: ChartDefinition, schema: Schema, table: Table, index: Index, formula: str, name: str = ""
 ) -> ChartDefinition:
     """Show a formula of this chart's own, written with the fields' names; an index at the end adds a measure."""
     shown = definition.measures if index < len(definition.measures) else definition.show
@@ -142,17 +174,21 @@ def set_formula(
 
 
 @edit
-def vary_measure(definition: ChartDefinition, schema: Schema, table: Table, index: int, how: str) -> ChartDefinition:
+def vary_measure(definition: ChartDefinition, schema: Schema, table: Table, index: Index, how: str) -> ChartDefinition:
     """Show a variation of a measure behind it: its growth, share, rank, running total and so on."""
     shown = definition.measures
-    measure = vary(shown[index], how, definition.groups, schema)
+    if how not in {each.key for each in VARIATIONS}:
+        raise DefinitionProblem("There is no such variation.", hint="Choose one from the list.")
+    measure = vary(_there(shown, index), how, definition.groups, schema)
     return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
 
 
 @edit
-def set_total(definition: ChartDefinition, schema: Schema, table: Table, index: int, total: str = "") -> ChartDefinition:
+def set_total(
+    definition: ChartDefinition, schema: Schema, table: Table, index: Index, total: Total | Literal[""] = ""
+) -> ChartDefinition:
     """How a measure's totals are worked out; empty goes back to the field's own way."""
-    measure = definition.measures[index].model_copy(update={"total": total or None})
+    measure = _there(definition.measures, index).model_copy(update={"total": total or None})
     return _with(definition, show=_replaced(definition.measures, index, measure))
 
 
@@ -161,13 +197,13 @@ def set_aligned(
     definition: ChartDefinition,
     schema: Schema,
     table: Table,
-    measure: dict | None = None,
+    measure: Measure | None = None,
     low: float | None = None,
     formula: str = "",
 ) -> ChartDefinition:
     """Count the time axis from the first period in which a measure reached a number, or a test held; nothing ends it."""
     if measure is not None and low is not None:
-        formula = f"{measure_formula(Measure(**measure))} >= {low:.15g}"
+        formula = f"{measure_formula(measure)} >= {low:.15g}"
     elif formula:
         formula = with_ids(formula, schema)
     if formula:
@@ -190,8 +226,10 @@ def set_value(
     definition: ChartDefinition, schema: Schema, table: Table, parameter: str, values: list | None = None
 ) -> ChartDefinition:
     """Set a parameter of the model for this chart; no value is no limit."""
-    declared = next(each for each in table.definition.parameters if each.id == parameter)
-    parameter_value(declared, values)
+    parameters = {each.id: each for each in Model.of_one(table, schema).definition.parameters}
+    if parameter not in parameters:
+        raise DefinitionProblem(f"There is no parameter :{parameter} any more.", hint="Load the page again.")
+    parameter_value(parameters[parameter], values)
     return _with(definition, values=definition.values | {parameter: values or None})
 
 
@@ -200,12 +238,12 @@ def style_measure(
     definition: ChartDefinition,
     schema: Schema,
     table: Table,
-    index: int,
+    index: Index,
     name: str | None = None,
-    number_format: dict | None = None,
+    number_format: dict[str, Any] | None = None,
 ) -> ChartDefinition:
     """Give a measure a name of its own or a number format; an empty one goes back to the field's."""
-    measure = definition.measures[index]
+    measure = _there(definition.measures, index)
     changes: dict[str, Any] = {}
     if name is not None:
         changes["name"] = name.strip()
@@ -216,12 +254,19 @@ def style_measure(
 
 @edit
 def set_group(
-    definition: ChartDefinition, schema: Schema, table: Table, clause: str, index: int = 0, field: str = "", grain: str = ""
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    clause: Literal["by", "split"],
+    index: Index = 0,
+    field: str = "",
+    grain: Grain | Literal[""] = "",
 ) -> ChartDefinition:
     """Group by another field or at another grain; an index at the end adds a dimension."""
     old = definition.split if clause == "split" else (definition.by[index] if index < len(definition.by) else None)
-    field = field or old.field
-    group = grouping_for(schema[field], Grain(grain) if grain else None)
+    if not field and old is None:
+        raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
+    group = grouping_for(schema[field or old.field], grain or None)
     if clause == "split":
         return _with(definition, split=group)
     by = _replaced(definition.by, index, group) if old else (*definition.by, group)
@@ -232,12 +277,13 @@ def set_group(
 
 
 @edit
-def swap(definition: ChartDefinition, schema: Schema, table: Table, index: int = 0) -> ChartDefinition:
+def swap(definition: ChartDefinition, schema: Schema, table: Table, index: Index = 0) -> ChartDefinition:
     """Exchange a `by` dimension with the split, or with the one after it when there is no split."""
     sort = definition.sort if definition.sort and definition.sort.by == "measure" else None
     if definition.split:
         by = _replaced(definition.by, index, definition.split) if definition.by else (definition.split,)
-        return _with(definition, by=by, split=definition.by[index] if definition.by else None, sort=sort)
+        return _with(definition, by=by, split=_there(definition.by, index) if definition.by else None, sort=sort)
+    _there(definition.by, index + 1)
     by = list(definition.by)
     by[index], by[index + 1] = by[index + 1], by[index]
     return _with(definition, by=tuple(by), sort=sort)
@@ -245,39 +291,42 @@ def swap(definition: ChartDefinition, schema: Schema, table: Table, index: int =
 
 @edit
 def set_kind(
-    definition: ChartDefinition, schema: Schema, table: Table, kind: str | None = None, stacking: str | None = None
+    definition: ChartDefinition,
+    schema: Schema,
+    table: Table,
+    kind: ChartKind | Literal[""] | None = None,
+    stacking: Stacking | Literal[""] | None = None,
 ) -> ChartDefinition:
     """Draw it another way; the fields stay."""
-    return _with(definition, kind=ChartKind(kind) if kind else None, stacking=stacking or definition.stacking)
+    return _with(definition, kind=kind or None, stacking=stacking or definition.stacking)
 
 
 @edit
-def choose_stacking(definition: ChartDefinition, schema: Schema, table: Table, stacking: str) -> ChartDefinition:
+def choose_stacking(definition: ChartDefinition, schema: Schema, table: Table, stacking: Stacking) -> ChartDefinition:
     """Stacked, grouped or to 100%, whatever the kind."""
     return _with(definition, stacking=stacking)
 
 
 @edit
 def set_filter(
-    definition: ChartDefinition, schema: Schema, table: Table, filter: dict, index: int | None = None
+    definition: ChartDefinition, schema: Schema, table: Table, filter: Filter, index: Index | None = None
 ) -> ChartDefinition:
     """Add a filter, or put it in the place of another."""
-    new: Filter = TypeAdapter.validate_python(filter_adapter, filter)
-    for field in new.fields():
+    for field in filter.fields():
         schema[field]
     if index is None or index >= len(definition.only):
-        return _with(definition, only=(*definition.only, new))
-    return _with(definition, only=_replaced(definition.only, index, new))
+        return _with(definition, only=(*definition.only, filter))
+    return _with(definition, only=_replaced(definition.only, index, filter))
 
 
 @edit
-def set_keep(definition: ChartDefinition, schema: Schema, table: Table, keep: dict) -> ChartDefinition:
-    return _with(definition, keep=Keep(**keep))
+def set_keep(definition: ChartDefinition, schema: Schema, table: Table, keep: Keep) -> ChartDefinition:
+    return _with(definition, keep=keep)
 
 
 @edit
-def set_sort(definition: ChartDefinition, schema: Schema, table: Table, sort: dict) -> ChartDefinition:
-    return _with(definition, sort=Sort(**sort))
+def set_sort(definition: ChartDefinition, schema: Schema, table: Table, sort: Sort) -> ChartDefinition:
+    return _with(definition, sort=sort)
 
 
 @edit

@@ -10,7 +10,6 @@ from dataclasses import field as attribute
 from typing import Annotated, Any, Literal
 
 import polars as pl
-from dateutil.relativedelta import relativedelta
 from pydantic import ConfigDict, TypeAdapter
 from pydantic import Field as Attribute
 
@@ -27,6 +26,7 @@ from veduta.core.calendar import (
     period_end,
     period_start,
     period_words,
+    periods_back,
 )
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem, Stopped
@@ -356,10 +356,9 @@ class RelativeFilter(_PeriodFilter):
         """The first and the last day, both included."""
         anchor = context.latest.get(self.field, context.today) if self.anchor == "latest" else context.today
         grain = Grain(self.unit)
-        step: relativedelta = STEPS[grain][1]
         try:
-            last = period_start(anchor, grain, context.fiscal_month) - self.back * step
-            return last - (self.count - 1) * step, period_end(last, grain)
+            last = periods_back(period_start(anchor, grain, context.fiscal_month), grain, self.back)
+            return periods_back(last, grain, self.count - 1), period_end(last, grain)
         except (ValueError, OverflowError):
             return EVER
 
