@@ -594,7 +594,7 @@ class DateTimes(Asking):
             end_time=dt.time(9),
         )
         self.assertEqual(self.values(self.ROWS, (), "sum(fare)", filters=(morning,))[()], 14.0)
-        self.assertEqual(morning.words(Schema(SAILING_FIELDS)), "Departure in 1 Mar 2026 08:30 to 1 Mar 2026 09:00")
+        self.assertEqual(morning.words(Schema(SAILING_FIELDS)), "Departure from 1 Mar 2026 08:30 to 1 Mar 2026 09:00")
         self.assertEqual(filter_adapter.validate_json(filter_adapter.dump_json(morning)), morning)
 
     def test_a_membership_on_a_date_time(self):

@@ -299,7 +299,9 @@ class DatesFilter(_PeriodFilter):
     def words(self, schema: Schema) -> str:
         ends = _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
         said = dates_words(*ends, schema.fiscal_month)
-        return f"{schema[self.field].name} {'in ' if all(ends) else ''}{said}"
+        timed = any(isinstance(each, dt.datetime) for each in ends)
+        before = "" if not all(ends) else "from " if timed else "in "
+        return f"{schema[self.field].name} {before}{said}"
 
 
 def _at_time(day: dt.date | None, time: dt.time | None) -> dt.date | None:
