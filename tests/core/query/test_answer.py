@@ -19,8 +19,9 @@ from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, f
 from veduta.core.calendar import Grain, Grouping, grains_for, period_start
 from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.errors import DefinitionProblem, MissingField
-from veduta.core.query.answer import answer, context_for, group_values, rows_behind
+from veduta.core.query.answer import answer, context_for
 from veduta.core.query.filters import EmptyFilter, ListFilter, PointsFilter, RangeFilter
+from veduta.core.query.listing import group_values, rows_behind
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Query, Sort
 from veduta.demo.generate import sailings as demo_sailings

@@ -10,8 +10,9 @@ from rapidfuzz import fuzz
 
 from veduta.core.data.fields import Field, Kind
 from veduta.core.model.definition import Join, Key
-from veduta.core.model.model import Model, comparable
+from veduta.core.model.model import Model
 from veduta.core.model.reach import field_id
+from veduta.core.model.rows import comparable
 
 SAMPLE = 50_000
 LISTED = 20

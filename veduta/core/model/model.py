@@ -11,7 +11,6 @@ from typing import Any, Protocol
 
 import polars as pl
 
-from veduta.core.calendar import Grain, start_expression
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import Profile
 from veduta.core.errors import Bound, DefinitionProblem, VedutaError
@@ -23,10 +22,9 @@ from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tree import Span
 from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
 from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, table_of
+from veduta.core.model.rows import Rows, at_grain
 
 FORMULA = "formula"
-ROW = "__row"
-"""Asked for like a field, the number of a record in its table, from 1."""
 
 
 @dataclass(frozen=True)
@@ -219,7 +217,7 @@ class Model:
                 self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
             else:
                 named = [
-                    _at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
+                    at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]  # fmt: skip
                 found = (
                     rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
@@ -344,7 +342,7 @@ class Model:
         far as its rules let them be seen. Raises DefinitionProblem for a field that does not reach it."""
         rules = self._rules_for(home)
         wanted = list(names) + [name for checked in rules for name in checked.fields]
-        rows = _Rows(self, home).with_fields(wanted)
+        rows = Rows(self, home).with_fields(wanted)
         if rules:
             rows = rows.filter([compile_formula(checked, self.times).expression for checked in rules])
         return rows.select(list(dict.fromkeys(names))) if names else rows
@@ -438,124 +436,6 @@ class Model:
             said = f": {' and '.join(parts)}" if parts else ""
             found.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
         return found
-
-
-class _Rows:
-    """Builds the rows of one table with the fields that are asked for."""
-
-    def __init__(self, model: Model, home: str) -> None:
-        self.model, self.home = model, home
-        self.sources, self.lookups = model.reach(home)
-        self.own: list[str] = []
-        self.looked_up: dict[str, set[str]] = {}
-        self.same: list[str] = []
-        self.formulas: list[str] = []
-        self.numbered = False
-
-    def with_fields(self, names: list[str]) -> pl.LazyFrame:
-        for name in names:
-            self._need(name)
-        return self._built()
-
-    def _need(self, name: str) -> None:
-        if name == ROW:
-            self.numbered = True
-            return
-        field = self.model.schema[name]
-        if field.formula:
-            if name not in self.formulas:
-                for other in self.model.row_formula(name).fields:
-                    self._need(other)
-                self.formulas.append(name)
-            return
-        source = self.sources.get(name)
-        if source is None:
-            raise DefinitionProblem(
-                f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.",
-                where=name,
-                hint="Join the tables.",
-            )
-        if source.same:
-            if name not in self.same:
-                self._need(source.same)
-                self.same.append(name)
-        elif field.table == self.home:
-            if name not in self.own:
-                self.own.append(name)
-        elif name not in self.looked_up.setdefault(field.table, set()):
-            self.looked_up[field.table].add(name)
-            for key in self._lookup(field.table).own:
-                self._need(key)
-
-    def _lookup(self, table: str) -> Lookup:
-        return next(lookup for lookup in self.lookups if lookup.table == table)
-
-    def _built(self) -> pl.LazyFrame:
-        prefix = len(self.home) + 1 if self.home else 0
-        rows = self.model.tables[self.home].scan([name[prefix:] for name in self.own])
-        if self.numbered:
-            rows = rows.with_row_index(ROW, 1)
-        if prefix and self.own:
-            rows = rows.rename({name[prefix:]: name for name in self.own})
-        waiting = list(self.same)
-        rows, waiting = self._alias(rows, waiting)
-        for lookup in self.lookups:
-            if lookup.table in self.looked_up:
-                rows = self._joined(rows, lookup)
-                rows, waiting = self._alias(rows, waiting)
-        for name in self.formulas:
-            rows = compile_formula(self.model.row_formula(name), self.model.times).on(rows, name)
-        return rows
-
-    def _alias(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:
-        """Add the fields that hold the same values as a field that is there."""
-        late = []
-        there = set(rows.collect_schema().names())
-        for name in waiting:
-            source = self.sources[name]
-            if source.same not in there:
-                late.append(name)
-                continue
-            value = _at_grain(pl.col(source.same), source.grain, self.model.schema.fiscal_month)
-            rows = rows.with_columns(value.alias(name))
-            there.add(name)
-        return rows, late
-
-    def _joined(self, rows: pl.LazyFrame, lookup: Lookup) -> pl.LazyFrame:
-        schema, prefix = self.model.schema, len(lookup.table) + 1
-        wanted = sorted(self.looked_up[lookup.table])
-        columns = list(dict.fromkeys([*(name for name in wanted), *lookup.other]))
-        cut = (lambda name: name[prefix:]) if lookup.table else (lambda name: name)
-        other = self.model.tables[lookup.table].scan([cut(name) for name in columns])
-        left, right = [], []
-        for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):
-            x, y = schema[a].kind, schema[b].kind
-            left.append(comparable(pl.col(a), x, y, grain, schema.fiscal_month))
-            right.append(comparable(pl.col(cut(b)), y, x, grain, schema.fiscal_month).alias(f"__key{i}"))
-        other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls(
-            [f"__key{i}" for i in range(len(right))]
-        )
-        keys = [f"__key{i}" for i in range(len(right))]
-        return (
-            rows.with_columns(e.alias(k) for e, k in zip(left, keys, strict=True))
-            .join(other, on=keys, how="left")
-            .drop(keys)
-        )
-
-
-def _at_grain(column: pl.Expr, grain: str, fiscal_month: int) -> pl.Expr:
-    return start_expression(column.cast(pl.Date), Grain(grain), fiscal_month) if grain else column
-
-
-def comparable(column: pl.Expr, own: Kind, other: Kind, grain: str, fiscal_month: int = 1) -> pl.Expr:
-    """A key's values so that those of both sides can be compared."""
-    if grain:
-        return _at_grain(column, grain, fiscal_month)
-    if own is other:
-        return column
-    if own.is_number and other.is_number:
-        return column.cast(pl.Float64)
-    return column.cast(pl.Datetime("us")) if own.is_date and other.is_date else column.cast(pl.String)
 
 
 def default_values(parameters: tuple[ParameterField, ...]) -> dict[str, ParameterValue]:

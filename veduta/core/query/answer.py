@@ -13,7 +13,6 @@ from veduta.core.calendar import (
     PERIODS,
     Grain,
     Grouping,
-    group_expression,
     independent,
     period_end,
     period_start,
@@ -23,7 +22,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import ParameterValue
-from veduta.core.model.model import ROW, Model, Table
+from veduta.core.model.model import Model, Table
 from veduta.core.query.cache import results
 from veduta.core.query.cells import Engine
 from veduta.core.query.filters import (
@@ -33,14 +32,12 @@ from veduta.core.query.filters import (
     ListFilter,
     MeasureFilter,
     MembershipFilter,
-    PointsFilter,
     RelativeFilter,
     ValuesFilter,
     grouping_words,
     in_sentence,
     narrow,
     typed,
-    value_words,
 )
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.places import Place, key_of
@@ -587,58 +584,3 @@ def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Contex
             latest = min(latest, end) if end else latest
     unfinished = period_start(latest, group.grain, context.fiscal_month) == last and latest < period_end(last, group.grain)
     return latest if unfinished else None
-
-
-def group_values(
-    table: Table, schema: Schema, grouping: Grouping, search: str = "", limit: int = 200, selected: tuple[Any, ...] = ()
-) -> tuple[list[tuple[Any, str, int]], int]:
-    """A dimension's values as (value, words, rows), most frequent first (dates in order), and how many there are.
-
-    `search` ignores case; at most `limit` are returned, the `selected` ones first.
-    """
-    field = schema[grouping.field]
-    value = group_expression(grouping, schema).alias("v")
-    model = Model.of_one(table, schema)
-    counted = model.scan([field.id], model.home_of({field.id})).group_by(value).agg(n=pl.len()).collect()
-    if search:
-        if field.kind is Kind.TEXT:
-            counted = counted.filter(pl.col("v").str.to_lowercase().str.contains(search.lower(), literal=True))
-        else:
-            said = [search.lower() in value_words(v, field, grouping.grain).lower() for v in counted["v"]]
-            counted = counted.filter(pl.Series(said, dtype=pl.Boolean))
-    by = ["v"] if grouping.grain else ["n", "v"]
-    chosen = pl.col("v").is_in(pl.Series(list(selected), dtype=counted["v"].dtype).implode(), nulls_equal=True)
-    counted = counted.with_columns(chosen=chosen).sort(
-        ["chosen", *by], descending=[True, *([False] if len(by) == 1 else [True, False])], nulls_last=True
-    )
-    shown = counted.head(limit)
-    rows = [(v, value_words(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
-    return rows, counted.height
-
-
-def rows_behind(
-    table: Table,
-    schema: Schema,
-    filters: tuple[Filter | PointsFilter, ...],
-    context: Context,
-    columns: list[str],
-    sort: tuple[str, bool] | None = None,
-    search: str = "",
-    home: str = "",
-) -> pl.LazyFrame:
-    """The records of a table that pass the filters which reach it, with their row number as "row" and these columns, lazily.
-
-    `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
-    """
-    model = Model.of_one(table, schema)
-    narrowing, _ = settled(filters, model, context)
-    rows = Engine(model, narrowing, context).rows(home, Place(), {*columns, ROW}, ())
-    if search:
-        texts = [pl.col(name) for name in columns if schema[name].kind is Kind.TEXT]
-        others = [pl.col(name).cast(pl.String) for name in columns if schema[name].kind is not Kind.TEXT]
-        found = [
-            text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False) for text in texts + others
-        ]
-        rows = rows.filter(pl.any_horizontal(found)) if found else rows
-    order, down = ([sort[0], ROW], [sort[1], False]) if sort else ([ROW], [False])
-    return rows.sort(order, descending=down, nulls_last=True).select(pl.col(ROW).alias("row"), *columns)

@@ -17,8 +17,9 @@ from veduta.core.formula.check import Checked
 from veduta.core.formula.measures import with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.answer import group_values, measure_format
+from veduta.core.query.answer import measure_format
 from veduta.core.query.filters import Context, ListFilter, RelativeFilter, typed
+from veduta.core.query.listing import group_values
 from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
 

@@ -16,8 +16,8 @@ from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Field
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
-from veduta.core.query.answer import rows_behind
 from veduta.core.query.filters import Filter
+from veduta.core.query.listing import rows_behind
 from veduta.web.accounts.models import User
 from veduta.web.datasets.modelling import parts_for
 from veduta.web.datasets.models import Dataset
