@@ -395,8 +395,12 @@ class Slowly:
         is_cell = i is not None and not self.shown_periods(line)
         if not rows and (is_cell or groups):  # there is no such cell; a total is of whatever rows there are
             return None
-        whole = self.elsewhere(date)
-        return self.value(x, Line(line.groups, line.cell, rows), whole)
+        scope = self.elsewhere(date)
+        if not is_cell:  # all that the formula asks for is then of these periods
+            scope = [
+                row for row in scope if row[date] is not None and fits(self.key(row, Grouping(field=date, grain=grain)))
+            ]
+        return self.value(x, Line(line.groups, line.cell, rows), scope)
 
     def shown_periods(self, line: Line) -> tuple[str, str, list[dt.date]] | None:
         """In a total of a chart with a time axis: its date, grain, and the periods it shows there."""
@@ -450,6 +454,8 @@ class Slowly:
         steps = steps if steps is not None else self.value(node.arguments[1], line, scope)
         if shown := self.shown_periods(line):
             date, grain, starts = shown
+            if not starts and line.groups:  # a line of empty dates
+                return None
             wanted = {moved(s, grain, steps, unit) for s in starts}
             return self.of_periods(x, line, lambda s: s in wanted, grain, date)
         i = self.axis(line.groups)
@@ -478,6 +484,8 @@ class Slowly:
         x, unit = node.arguments[0], node.arguments[-1].value
         if shown := self.shown_periods(line):
             date, grain, starts = shown
+            if not starts and line.groups:  # a line of empty dates
+                return None
             wanted = {enclosing(s, grain, unit, self.fiscal) for s in starts}
             return self.of_periods(x, line, lambda s: s in wanted, unit, date)
         i = self.axis(line.groups)
@@ -501,15 +509,19 @@ class Slowly:
         shown, i = self.shown_periods(line), self.axis(line.groups)
         if len(node.arguments) == 3 and shown:
             return None
-        if shown or i is None:
-            if shown:
-                date, grain, starts = shown
-                last = end(max(starts), grain) if starts else None
-                first = last and enclosing(max(starts), grain, unit, self.fiscal)
-            else:
-                date, runs = self.filtered_days()
-                last = runs[-1][1] if runs else None
-                first = last and start(last, unit, self.fiscal)
+        if shown:
+            date, grain, starts = shown
+            if not starts and line.groups:
+                return None
+            latest = max(starts, default=None)
+            whole = latest and enclosing(latest, grain, unit, self.fiscal)
+            return self.of_periods(
+                node.arguments[0], line, lambda s: bool(latest) and s <= latest and enclosing(s, grain, unit, self.fiscal) == whole, grain, date
+            )  # fmt: skip
+        if i is None:
+            date, runs = self.filtered_days()
+            last = runs[-1][1] if runs else None
+            first = last and start(last, unit, self.fiscal)
             return self.of_periods(node.arguments[0], line, lambda d: bool(last) and first <= d <= last, "day", date)
         axis = line.groups[i]
         at = line.cell[i] if at is None else at

@@ -88,6 +88,8 @@ class Rows:
 
     def _alias(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:
         """Add the fields that hold the same values as a field that is there."""
+        if not waiting:
+            return rows, waiting
         late = []
         there = set(rows.collect_schema().names())
         for name in waiting:
