@@ -133,7 +133,11 @@ export function replaceContent(element, html) {
   const id = active?.id;
   const caret = active?.selectionStart;
   const scroll = element.scrollTop;
+  const unfolded = [...element.querySelectorAll("details[open] > summary")].map((summary) => summary.textContent);
   element.innerHTML = html;
+  for (const summary of element.querySelectorAll("details > summary")) {
+    if (unfolded.includes(summary.textContent)) summary.parentElement.open = true;
+  }
   element.scrollTop = scroll;
   const again = id && document.getElementById(id);
   if (again) {
