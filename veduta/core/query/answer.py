@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -82,6 +83,7 @@ class _Answer:
         self.engine = Engine(model, filters, context, self.place.groups)
         self.engine.conditions = tuple((self._node(each.measure), each) for each in self.conditions)
         self.gathered: _Gathered | None = None
+        self.columns: dict[Checked, str] = {}
 
     def _node(self, measure: Measure) -> Checked:
         return measure_node(measure, self.schema, self.model.parameters)
@@ -96,7 +98,9 @@ class _Answer:
         wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
         engine.gather((node, self.place) for node in wanted)
         home = engine.home(at_once[0], self.place) if at_once else ""
-        names = engine.put_columns(self.nodes, self.place, rows=self._rows_in(home))
+        valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
+        self.columns = dict(zip(valued, engine.put_columns(valued, self.place, rows=self._rows_in(home)), strict=True))
+        names = [self.columns[node] for node in self.nodes]
         frame = self._shown(aligned)
         frame = self._kept(frame, names)
         self.context.check_wanted()
@@ -132,8 +136,6 @@ class _Answer:
         engine = self.engine
         passes = engine.passing(self.place)
         start = engine.column(aligned, self.place) if aligned else ""
-        for column in filter(None, [engine.sort_node(group) for group in self.groups]):
-            engine.column(column, self.place)
         frame = engine.cells[self.place].frame
         if passes:
             frame = frame.filter(pl.col(passes))
@@ -178,7 +180,7 @@ class _Answer:
         key, group = self.keys[position], self.groups[position]
         name = grouping_words(group, self.schema)
         if len(self.keys) == 1 or keep.of == "within":
-            ranked = frame.with_columns(by=self._column_in(self.engine, self._node(keep.by), self.place, frame))
+            ranked = frame.with_columns(pl.col(self.columns[self._node(keep.by)]).alias("by"))
             within = [other for other in self.keys if other != key] if keep.of == "within" else []
         else:
             totals = self._total_engine(frame, self.dropped, ranks=True)
@@ -189,10 +191,12 @@ class _Answer:
         best = _best(ranked, keep, key, within, name, self.notes)
         on = [*within, key]
         kept = frame.join(best.select(on), on=on, how="semi", nulls_equal=True)
-        dropped = frame.join(best.select(on), on=on, how="anti", nulls_equal=True)
-        if keep.rest and dropped.height:
+        if kept.height == frame.height:
+            return kept
+        if keep.rest:
+            dropped = frame.join(best.select(on), on=on, how="anti", nulls_equal=True)
             return pl.concat([kept, self._gather_rest(kept, dropped, names, position)], how="diagonal_relaxed")
-        self.dropped = self.dropped or bool(dropped.height)
+        self.dropped = True
         return kept
 
     def _gather_rest(self, kept: pl.DataFrame, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
@@ -235,12 +239,6 @@ class _Answer:
         values = engine._coarser(list(place.shown), place, [key_of(group) for group in place.groups])
         keys = [key_of(group) for group in place.shown]
         return engine.cells[place].frame.with_columns(v.alias(key) for v, key in zip(values, keys, strict=True))
-
-    def _column_in(self, engine: Engine, node: Checked, place: Place, frame: pl.DataFrame) -> pl.Series:
-        """A value for the rows of a frame that holds the place's cells."""
-        column = engine.column(node, place)
-        cells = engine.cells[place].frame.select(*self.keys, column)
-        return frame.select(self.keys).join(cells, on=self.keys, how="left", nulls_equal=True, maintain_order="left")[column]
 
     # Totals.
 
@@ -340,8 +338,7 @@ class _Answer:
                 frame, first = self._first_order(frame, names)
                 by += first
             elif node := self.engine.sort_node(group):
-                frame = frame.with_columns(self._column_in(self.engine, node, self.place, frame).alias(f"__order{i}"))
-                by.append((pl.col(f"__order{i}"), False))
+                by.append((pl.col(self.columns[node]), False))
             by.append((pl.col(self.keys[i]), i == 0 and self._sort().by in ("name", "time") and self._sort().descending))
         if frame.height < 2:
             return frame
@@ -361,8 +358,7 @@ class _Answer:
             frame = frame.join(place.unique(self.keys[0]), on=self.keys[0], how="left")
             return frame, [(pl.col("__order"), False)]
         if node := self.engine.sort_node(group):
-            frame = frame.with_columns(__order=self._column_in(self.engine, node, self.place, frame))
-            return frame, [(first.is_null(), False), (pl.col("__order"), sort.descending)]
+            return frame, [(first.is_null(), False), (pl.col(self.columns[node]), sort.descending)]
         if frame[self.keys[0]].dtype == pl.String:
             return frame, [(first.str.to_lowercase(), sort.descending)]
         return frame, []
@@ -371,10 +367,7 @@ class _Answer:
         """The measure by which the first dimension is sorted, for each row."""
         if len(self.keys) == 1:
             shown = next((i for i, other in enumerate(self.query.measures) if other.same_number(measure)), None)
-            if shown is not None:
-                return frame[names[shown]]
-        if len(self.keys) == 1:
-            return self._column_in(self.engine, self._node(measure), self.place, frame)
+            return frame[names[shown] if shown is not None else self.columns[self._node(measure)]]
         place = Place(self.groups[:1])
         engine = self._total_engine(frame, self.dropped, ranks=True)
         node = self._node(measure)
@@ -546,25 +539,38 @@ def _best(ranked: pl.DataFrame, keep: Keep, key: str, within: list[str], name: s
     ranked = ranked.sort(
         [*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True
     )
-    over = {"partition_by": within} if within else {"partition_by": pl.lit(1)}
-    count = pl.lit(keep.count)
-    if keep.percent:
-        # At least one, and never a part of one: 10% of 25 are 3.
-        count = (pl.len().over(**over) * min(keep.count, 100) / 100 - 1e-9).ceil().clip(1)
-    places = ranked.with_columns(
-        __row=pl.int_range(pl.len()).over(**over),
-        __rank=pl.col("by").rank("min", descending=keep.end == "top").over(**over),
-        __count=count,
-    )
-    with_ties = places.filter(pl.col("__rank") <= pl.col("__count"))
-    kept = with_ties if keep.ties else places.filter(pl.col("__row") < pl.col("__count"))
-    if tied := with_ties.height - kept.height:
+    kept, tied = _first_of_each(ranked, keep, within) if within else _first_of(ranked, keep)
+    if tied and keep.ties:
+        notes.append(f"{tied:,} more of {name} {'is' if tied == 1 else 'are'} kept because of ties.")
+    elif tied:
         notes.append(f"{tied:,} more of {name} tie{'s' * (tied == 1)} with the last one kept.")
-    elif keep.ties and (more := int((with_ties["__row"] >= with_ties["__count"]).sum())):
-        notes.append(f"{more:,} more of {name} {'is' if more == 1 else 'are'} kept because of ties.")
     if kept[key].null_count() and kept.height < ranked.height:
         notes.append(f"An empty {in_sentence(name)} is among those kept.")
     return kept
+
+
+def _first_of(ranked: pl.DataFrame, keep: Keep) -> tuple[pl.DataFrame, int]:
+    """The first rows of a ranking, and how many more tie with the last of them; these are among the rows if ties are kept."""
+    # At least one, and never a part of one: 10% of 25 are 3.
+    count = max(1, math.ceil(ranked.height * min(keep.count, 100) / 100 - 1e-9)) if keep.percent else keep.count
+    kept = ranked.head(count)
+    tied = int((ranked["by"][count:] == kept["by"][-1]).sum()) if ranked.height > count else 0
+    return (ranked.head(count + tied) if keep.ties else kept), tied
+
+
+def _first_of_each(ranked: pl.DataFrame, keep: Keep, within: list[str]) -> tuple[pl.DataFrame, int]:
+    """The same within each group."""
+    count = pl.lit(keep.count)
+    if keep.percent:
+        count = (pl.len().over(within) * min(keep.count, 100) / 100 - 1e-9).ceil().clip(1)
+    places = ranked.with_columns(
+        __row=pl.int_range(pl.len()).over(within),
+        __rank=pl.col("by").rank("min", descending=keep.end == "top").over(within),
+        __count=count,
+    )
+    with_ties = places.filter(pl.col("__rank") <= pl.col("__count"))
+    first = with_ties.filter(pl.col("__row") < pl.col("__count"))
+    return (with_ties if keep.ties else first), with_ties.height - first.height
 
 
 def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Context) -> dt.date | None:
