@@ -217,19 +217,22 @@ class SameDays(Asking):
         self.assertEqual(self.values(rows, (), text, filters=(year,))[()], between("2024-01-01", "2024-02-10"))
 
 
+def with_goals(rows: list[dict]) -> Model:
+    """Sailings joined by month with goals for the whole of 2024, January's 1 to December's 12."""
+    goals = pl.DataFrame({"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]})
+    fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
+    return Model(
+        {"": (sailings(rows)[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
+        ModelDefinition(
+            tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
+            joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
+        ),
+    )
+
+
 class JoinedDates(unittest.TestCase):
     def test_a_filter_on_a_date_that_a_join_equates_with_the_axis_narrows_only_what_is_shown(self):
-        goals = pl.DataFrame(
-            {"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]}
-        )
-        fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
-        model = Model(
-            {"": (sailings(daily(366))[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
-            ModelDefinition(
-                tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
-                joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
-            ),
-        )
+        model = with_goals(daily(366))
         spring = DatesFilter(field="goals.month", start=dt.date(2024, 4, 1), end=dt.date(2024, 6, 30))
         found = ask_model(
             model, ("sailed@month",), "shift(count_rows(), -1, 'month')", "previous(sum(Goals.goal))", filters=(spring,)
@@ -237,17 +240,7 @@ class JoinedDates(unittest.TestCase):
         self.assertEqual([row[1:] for row in found.iter_rows()], [(31, 3.0), (30, 4.0), (31, 5.0)])
 
     def test_the_latest_day_is_that_of_the_axis_not_of_targets_in_the_future(self):
-        goals = pl.DataFrame(
-            {"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]}
-        )
-        fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
-        model = Model(
-            {"": (sailings(daily(40))[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
-            ModelDefinition(
-                tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
-                joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
-            ),
-        )
+        model = with_goals(daily(40))
         result = ask_model(model, ("sailed@year",), "count_rows()")
         self.assertEqual(result.unfinished, dt.date(2024, 2, 9))
 

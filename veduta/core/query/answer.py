@@ -143,7 +143,7 @@ class _Answer:
             frame = frame.with_columns(pl.col(start).alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
         if self.groups == self.place.groups:
             return frame
-        values = engine._coarser(list(self.groups), self.place, [key_of(group) for group in self.place.groups])
+        values = engine.coarser(list(self.groups), self.place, [key_of(group) for group in self.place.groups])
         return frame.with_columns(value.alias(key) for value, key in zip(values, self.keys, strict=True))
 
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
@@ -236,7 +236,7 @@ class _Answer:
         """A place's cells with all the dimensions it shows, also those that follow from another."""
         if place.shown == place.groups:
             return engine.cells[place].frame
-        values = engine._coarser(list(place.shown), place, [key_of(group) for group in place.groups])
+        values = engine.coarser(list(place.shown), place, [key_of(group) for group in place.groups])
         keys = [key_of(group) for group in place.shown]
         return engine.cells[place].frame.with_columns(v.alias(key) for v, key in zip(values, keys, strict=True))
 

@@ -245,7 +245,7 @@ class Engine(Reader):
         at = self.place_of(node.per, place)
         name = self.column(inner, at)
         keys = [key_of(group) for group in at.groups]
-        there = self._coarser(list(at.groups), place, [key_of(group) for group in place.groups], partly=True)
+        there = self.coarser(list(at.groups), place, [key_of(group) for group in place.groups], partly=True)
         missing = [group for group, value in zip(at.groups, there, strict=True) if value is None]
         determined = {group: self._determined(inner, group, place) for group in missing}
         if self.gathering:
@@ -301,7 +301,7 @@ class Engine(Reader):
         if self.gathering:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         keys = [key_of(group) for group in place.groups]
-        own = self._coarser(list(place.groups), at, [key_of(group) for group in groups])
+        own = self.coarser(list(place.groups), at, [key_of(group) for group in groups])
         frame = self.cells[at].frame.with_columns(value.alias(key) for value, key in zip(own, keys, strict=True)).lazy()
         axis = self.axis(place)
         if place.upto and axis:

@@ -129,7 +129,7 @@ class Reader:
         for other, other_home, found in readings:
             fits = other_home == home and other.same_rows(place)
             keys = [key_of(group) for group in self._reached(home, other)] if fits else []
-            if fits and self._coarser(reached, other, keys) is not None:
+            if fits and self.coarser(reached, other, keys) is not None:
                 return found
         return None
 
@@ -167,7 +167,7 @@ class Reader:
                 if home not in cells.homes or not set(parts) <= set(cells.homes[home][1].columns):
                     continue
                 finer_keys, frame = cells.homes[home]
-                keys = self._coarser(reached, other, finer_keys)
+                keys = self.coarser(reached, other, finer_keys)
                 if keys is None:
                     continue
                 if engine is self.finer and self.narrowed and not place.whole:
@@ -188,7 +188,7 @@ class Reader:
         """Whether cells with these keys tell all the dimensions apart by which rows are kept."""
         return all(key_of(group) in keys for group in self._kept_groups(home, place))
 
-    def _coarser(
+    def coarser(
         self, groups: list[Grouping], finer: Place, keys: list[str], partly: bool = False
     ) -> list[pl.Expr | None] | None:
         """The groups' values worked out from a finer place's keys, or None if they cannot be; `partly` has None for each

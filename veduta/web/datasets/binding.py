@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from veduta.core.data.fields import Kind
@@ -58,30 +59,28 @@ def is_bound(dataset: Dataset, person: User) -> bool:
 def binding_source(dataset: Dataset, person: User) -> Dataset | None:
     """A dataset that this one is made from, near or far, and of which somebody may see only some rows; its rows are mixed
     with others here, so that rules cannot hold. None if there is none, or if a steward has released this one."""
-    waiting, seen = list(sources_of(dataset)) if not dataset.released and not person.is_steward else [], set()
-    while waiting:
-        source = Dataset.objects.filter(pk=waiting.pop()).first()
-        if source is None or source.pk in seen:
-            continue
-        seen.add(source.pk)
-        if reader_of(source.model_definition.rules, person).rules:
-            return source
-        waiting += [] if source.released else sources_of(source)
-    return None
+    if dataset.released or person.is_steward:
+        return None
+    sources = _sources(dataset, beyond_released=False)
+    return next((source for source in sources if reader_of(source.model_definition.rules, person).rules), None)
 
 
 def is_made_from_ruled(dataset: Dataset) -> bool:
     """Whether a dataset is made, near or far, from one whose rules narrow it for somebody."""
+    return any(source.model.get("rules") for source in _sources(dataset))
+
+
+def _sources(dataset: Dataset, beyond_released: bool = True) -> Iterator[Dataset]:
+    """The datasets that one is made from, near and far, each once; unless told so, not those behind a released one."""
     waiting, seen = list(sources_of(dataset)), set()
     while waiting:
         source = Dataset.objects.filter(pk=waiting.pop()).first()
         if source is None or source.pk in seen:
             continue
         seen.add(source.pk)
-        if source.model.get("rules"):
-            return True
-        waiting += sources_of(source)
-    return False
+        yield source
+        if beyond_released or not source.released:
+            waiting += sources_of(source)
 
 
 def must_be_released(dataset: Dataset, person: User | None) -> None:
