@@ -183,8 +183,6 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
             "to": end,
             "latest": context.latest.get(field.id),
         }
-        if not model.rules:  # whoever sees only some rows is not told the bounds of all
-            data["lowest"] = model.facts(field.id).lowest
     return render(request, "dashboards/control.html", data)
 
 
