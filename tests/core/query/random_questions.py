@@ -43,12 +43,16 @@ DAYS = st.one_of(
     st.sampled_from(FEW_DAYS),
     st.sampled_from(FEW_DAYS),
     st.dates(dt.date(2023, 12, 25), dt.date(2025, 1, 8)),
-    st.sampled_from([dt.date(2024, 2, 29), dt.date(2023, 2, 28), dt.date(2025, 2, 28), dt.date(2024, 12, 31), dt.date(2024, 4, 1)]),
-)  # fmt: skip
+    st.sampled_from(
+        [dt.date(2024, 2, 29), dt.date(2023, 2, 28), dt.date(2025, 2, 28), dt.date(2024, 12, 31), dt.date(2024, 4, 1)]
+    ),
+)
 MOMENTS = st.one_of(
     st.none(),
-    st.datetimes(dt.datetime(2024, 2, 28), dt.datetime(2024, 3, 2)).map(lambda d: d.replace(minute=d.minute // 30 * 30, second=0, microsecond=0)),
-)  # fmt: skip
+    st.datetimes(dt.datetime(2024, 2, 28), dt.datetime(2024, 3, 2)).map(
+        lambda d: d.replace(minute=d.minute // 30 * 30, second=0, microsecond=0)
+    ),
+)
 ROWS = st.lists(
     st.fixed_dictionaries(
         {
@@ -64,62 +68,121 @@ ROWS = st.lists(
     max_size=24,
 )
 PLAIN = [
-    "sum(fare)", "sum(fare where cancelled)", "sum(fare) / sum(passengers)", "mean(fare)", "median(fare)", "count_rows()",
-    "count(fare)", "count_distinct(passengers)", "min(sailed)", "max(passengers)", "percentile(fare, 25)",
-    "count_rows(where passengers > 2) / count_rows()", "sum(fare - passengers)", "if(sum(fare) > 0, 'more', 'less')",
-    "count_rows(where passengers > :free)", "count_rows(where not (passengers < :free))", "sum(if(fare > :free + 1, passengers))",
-    "count_rows(where passengers > 2 and fare > :free)", "count_rows(where passengers > 2 or fare > :free)",
-    "count_rows(where not (cancelled and not fare > :free))", "sum(fare) per ()", "sum(fare) per (region)",
-    "sum(fare) per (shown) / sum(fare) per ()", "count_rows() / count_rows() per ()", "mean(sum(fare) per (shown, sailed))",
-    "max(count_rows() per (shown, route))", "sum(fare) - sum(fare) per (shown except sailed)", "sum(fare) per (shown except month)",
-    "sum(if(fare = max(fare) per (route), passengers))", "median(sum(fare) per (route, sailed))", "sum(fare) unfiltered (route)",
-    "last(sum(passengers) per (shown, sailed))", "max(count_rows() per (shown, departure))",
-    "max(count_rows() per (shown, trunc(departure, 'day')))", "max(sum(fare) per (shown, trunc(sailed, 'quarter')))",
-]  # fmt: skip
+    "sum(fare)",
+    "sum(fare where cancelled)",
+    "sum(fare) / sum(passengers)",
+    "mean(fare)",
+    "median(fare)",
+    "count_rows()",
+    "count(fare)",
+    "count_distinct(passengers)",
+    "min(sailed)",
+    "max(passengers)",
+    "percentile(fare, 25)",
+    "count_rows(where passengers > 2) / count_rows()",
+    "sum(fare - passengers)",
+    "if(sum(fare) > 0, 'more', 'less')",
+    "count_rows(where passengers > :free)",
+    "count_rows(where not (passengers < :free))",
+    "sum(if(fare > :free + 1, passengers))",
+    "count_rows(where passengers > 2 and fare > :free)",
+    "count_rows(where passengers > 2 or fare > :free)",
+    "count_rows(where not (cancelled and not fare > :free))",
+    "sum(fare) per ()",
+    "sum(fare) per (region)",
+    "sum(fare) per (shown) / sum(fare) per ()",
+    "count_rows() / count_rows() per ()",
+    "mean(sum(fare) per (shown, sailed))",
+    "max(count_rows() per (shown, route))",
+    "sum(fare) - sum(fare) per (shown except sailed)",
+    "sum(fare) per (shown except month)",
+    "sum(if(fare = max(fare) per (route), passengers))",
+    "median(sum(fare) per (route, sailed))",
+    "sum(fare) unfiltered (route)",
+    "last(sum(passengers) per (shown, sailed))",
+    "max(count_rows() per (shown, departure))",
+    "max(count_rows() per (shown, trunc(departure, 'day')))",
+    "max(sum(fare) per (shown, trunc(sailed, 'quarter')))",
+]
 WINDOWS = [
-    "running(count_rows())", "previous(sum(fare))", "difference(count_rows())", "moving(mean, count_rows(), 2)",
-    "moving(mean, sum(fare), 3)", "running(max, sum(passengers))",
-]  # fmt: skip
+    "running(count_rows())",
+    "previous(sum(fare))",
+    "difference(count_rows())",
+    "moving(mean, count_rows(), 2)",
+    "moving(mean, sum(fare), 3)",
+    "running(max, sum(passengers))",
+]
 RANKS = ["share(count_rows())", "rank(sum(fare))", "rank(count_rows(), 'lowest first')"]
 TIMED = [
-    "shift(sum(fare), -1, '{}')", "shift(count_distinct(passengers), 1, '{}')", "whole(sum(fare), '{}')", "whole(median(fare), '{}')",
-    "to_date(sum(fare), '{}')", "to_date(count_distinct(passengers), '{}')", "change(count_rows(), '{}')", "growth(sum(fare), '{}')",
-    "to_date(sum(fare) / count_rows(), '{}')", "to_date(median(passengers), '{}')", "sum(fare) - shift(sum(fare), -2, '{}')",
+    "shift(sum(fare), -1, '{}')",
+    "shift(count_distinct(passengers), 1, '{}')",
+    "whole(sum(fare), '{}')",
+    "whole(median(fare), '{}')",
+    "to_date(sum(fare), '{}')",
+    "to_date(count_distinct(passengers), '{}')",
+    "change(count_rows(), '{}')",
+    "growth(sum(fare), '{}')",
+    "to_date(sum(fare) / count_rows(), '{}')",
+    "to_date(median(passengers), '{}')",
+    "sum(fare) - shift(sum(fare), -2, '{}')",
     "shift(sum(fare) / count_rows() per (), -1, '{}')",
-]  # fmt: skip
+]
 DEEPER = [
-    "to_date(mean, count_rows(), '{}')", "whole(shift(sum(fare), -1, '{0}'), '{0}')", "shift(to_date(sum(fare), 'year'), -1, '{}')",
-    "since(sum(passengers) > 3) + shift(count_rows(), -1, '{}')", "to_date(max(sum(fare) per (shown, sailed)), '{}')",
-]  # fmt: skip
+    "to_date(mean, count_rows(), '{}')",
+    "whole(shift(sum(fare), -1, '{0}'), '{0}')",
+    "shift(to_date(sum(fare), 'year'), -1, '{}')",
+    "since(sum(passengers) > 3) + shift(count_rows(), -1, '{}')",
+    "to_date(max(sum(fare) per (shown, sailed)), '{}')",
+]
 NESTS = {
-    "year": ("year",), "quarter": ("quarter", "year"), "month": ("month", "quarter", "year"), "week": ("week", "year"),
-    "day": ("day", "week", "month", "quarter", "year"), "hour": ("hour", "day", "month"),
-}  # fmt: skip
+    "year": ("year",),
+    "quarter": ("quarter", "year"),
+    "month": ("month", "quarter", "year"),
+    "week": ("week", "year"),
+    "day": ("day", "week", "month", "quarter", "year"),
+    "hour": ("hour", "day", "month"),
+}
 SOME_DAY = st.one_of(st.none(), st.dates(dt.date(2023, 10, 1), dt.date(2025, 2, 1)))
 MONTHS = st.lists(
     st.sampled_from(["2024-01-01", "2024-02-01", "2024-03-01", "2024-12-01"]), min_size=1, max_size=3, unique=True
 )
 PERIOD_FILTERS = st.one_of(
+    st.builds(lambda a, b: DatesFilter(field="sailed", start=a, end=b), SOME_DAY, SOME_DAY).filter(
+        lambda f: (f.start or f.end) and not (f.start and f.end and f.start > f.end)
+    ),
     st.builds(
-        lambda a, b: DatesFilter(field="sailed", start=a, end=b), SOME_DAY, SOME_DAY
-    ).filter(lambda f: (f.start or f.end) and not (f.start and f.end and f.start > f.end)),
-    st.builds(RelativeFilter, field=st.just("sailed"), unit=st.sampled_from(["year", "quarter", "month"]), count=st.integers(1, 6), back=st.integers(0, 2)),
+        RelativeFilter,
+        field=st.just("sailed"),
+        unit=st.sampled_from(["year", "quarter", "month"]),
+        count=st.integers(1, 6),
+        back=st.integers(0, 2),
+    ),
     MONTHS.map(lambda months: ListFilter(field="sailed", grain="month", values=tuple(months))),
-)  # fmt: skip
+)
 OTHER_FILTERS = st.one_of(
     st.just(ListFilter(field="route", values=("A", None))),
-    st.lists(st.integers(1, 7), min_size=1, max_size=4, unique=True).map(lambda d: ListFilter(field="sailed", grain="weekday", values=tuple(d))),
+    st.lists(st.integers(1, 7), min_size=1, max_size=4, unique=True).map(
+        lambda d: ListFilter(field="sailed", grain="weekday", values=tuple(d))
+    ),
     st.just(ListFilter(field="sailed", grain="month_of_year", values=(1, 2, 12))),
     st.just(ListFilter(field="departure", grain="hour_of_day", values=(0, 1, 2, 8, 12), exclude=True)),
     st.just(EmptyFilter(field="sailed", exclude=True)),
     st.just(RangeFilter(field="passengers", low=0)),
     st.just(RangeFilter(field="passengers", low_parameter="free")),
-    st.just(PointsFilter(groups=(Grouping(field="sailed", grain="month"), ROUTE), points=(("2024-01-01", "A"), ("2024-12-01", "B"), ("2024-02-01", None)))),
-)  # fmt: skip
-GROUP_FILTERS = st.sampled_from([
-    MeasureFilter(measure=Measure(formula="count_rows()"), low=2), MeasureFilter(measure=Measure(formula="sum(fare)"), high=40),
-    MeasureFilter(measure=Measure(formula="sum(fare)"), low_parameter="free"),
-])  # fmt: skip
+    st.just(
+        PointsFilter(
+            groups=(Grouping(field="sailed", grain="month"), ROUTE),
+            points=(("2024-01-01", "A"), ("2024-12-01", "B"), ("2024-02-01", None)),
+        )
+    ),
+)
+GROUP_FILTERS = st.sampled_from(
+    [
+        MeasureFilter(measure=Measure(formula="count_rows()"), low=2),
+        MeasureFilter(measure=Measure(formula="sum(fare)"), high=40),
+        MeasureFilter(measure=Measure(formula="sum(fare)"), low_parameter="free"),
+    ]
+)
 
 
 def grains(*names: str, date: str = "sailed") -> tuple[Grouping, ...]:
@@ -127,10 +190,16 @@ def grains(*names: str, date: str = "sailed") -> tuple[Grouping, ...]:
 
 
 AXES = [
-    *(grains(name) for name in FINENESS[:5]), grains("year", "month"), grains("quarter", "month"), grains("year", "month_of_year"),
-    grains("month", "weekday"), grains("year", "quarter", "month"), grains("month_of_year", "month"), grains("hour", date="departure"),
+    *(grains(name) for name in FINENESS[:5]),
+    grains("year", "month"),
+    grains("quarter", "month"),
+    grains("year", "month_of_year"),
+    grains("month", "weekday"),
+    grains("year", "quarter", "month"),
+    grains("month_of_year", "month"),
+    grains("hour", date="departure"),
     grains("day", "hour_of_day", date="departure"),
-]  # fmt: skip
+]
 OTHERS = [(), (ROUTE,), (REGION, ROUTE)]
 
 
@@ -185,8 +254,15 @@ def questions(draw, timed: bool) -> Asked:
     if groups and draw(st.booleans()):
         totals = draw(st.sampled_from([((),), ((0,), ()), ((len(groups) - 1,),)]))
     return Asked(
-        draw(ROWS), groups, texts, filters, draw(st.sampled_from([1, 1, 4, 2])), keep, totals, draw(st.sampled_from(["", "", "fare"]))
-    )  # fmt: skip
+        draw(ROWS),
+        groups,
+        texts,
+        filters,
+        draw(st.sampled_from([1, 1, 4, 2])),
+        keep,
+        totals,
+        draw(st.sampled_from(["", "", "fare"])),
+    )
 
 
 def compare(test, question: Asked) -> None:
@@ -197,9 +273,11 @@ def compare(test, question: Asked) -> None:
     parameter = ParameterField(id="free", name="Free", kind=Kind.DECIMAL, required=False)
     model = Model({"": (table, fields)}, ModelDefinition(fiscal_month=question.fiscal, parameters=(parameter,)))
     filters = tuple(
-        f.model_copy(update={"measure": Measure(formula=with_ids(f.measure.formula, model.schema))}) if isinstance(f, MeasureFilter) else f
+        f.model_copy(update={"measure": Measure(formula=with_ids(f.measure.formula, model.schema))})
+        if isinstance(f, MeasureFilter)
+        else f
         for f in question.filters
-    )  # fmt: skip
+    )
     result = answer(
         Query(
             groups=question.groups,

@@ -217,8 +217,9 @@ class Model:
                 self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
             else:
                 named = [
-                    at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}") for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
-                ]  # fmt: skip
+                    at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}")
+                    for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
+                ]
                 found = (
                     rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
                 )
