@@ -67,6 +67,12 @@ class EveryWay(Bounded):
             self.dataset.refresh_from_db()
         self.assertGreater(opened, 15)
 
+    def test_the_model_says_how_many_rows_there_are_only_to_whoever_sees_them_all(self):
+        count = f"{self.dataset.current.rows} rows"
+        self.assertNotIn(count, self.client.get(reverse("model", args=[self.dataset.pk])).content.decode())
+        self.as_(self.steward)
+        self.assertIn(count, self.client.get(reverse("model", args=[self.dataset.pk])).content.decode())
+
     def test_lists_bounds_and_kinds_are_of_what_may_be_seen(self):
         definition = {"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]}
         chart = charts.create_chart(self.nell, self.now(), load_definition(definition), "Mine")
