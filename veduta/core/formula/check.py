@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from functools import cached_property
 from typing import Any
 
 import polars as pl
@@ -59,14 +60,22 @@ class Checked:
     unlimited: bool = False
     beside: frozenset[str] | None = None
 
-    @property
-    def fields(self) -> set[str]:
+    @cached_property
+    def fields(self) -> frozenset[str]:
         """The ids of all fields the formula reads."""
         found = {self.field} if self.field else set()
         found |= {name for name, _ in self.along} | set(self.restart)
         found |= self.per.fields if self.per else set()
         inner = [*self.arguments, self.where]
-        return found.union(*(argument.fields for argument in inner if argument))
+        return frozenset(found.union(*(argument.fields for argument in inner if argument)))
+
+    @cached_property
+    def _hash(self) -> int:
+        function = self.function and self.function.name
+        return hash((self.kind, self.level, self.value, self.field, function, self.arguments, self.where, self.per))
+
+    def __hash__(self) -> int:
+        return self._hash
 
 
 def check(text: str, schema: Schema) -> Checked:

@@ -88,12 +88,13 @@ class _Kept:
     unique: dict[Any, bool] = attribute(default_factory=dict)
     facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
     same_dates: dict[str, set[str]] = attribute(default_factory=dict)
+    homes: dict[frozenset[str], str] = attribute(default_factory=dict)
 
 
 class Model:
     """Tables joined as a definition says. `tables` are the rows of each by the table's id, "" the first, with its fields.
 
-    `key` stands for all it is made from, for caches. It is itself a `Table`: its first table with all fields that reach it.
+    `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it. It is itself a `Table`: its first table with all fields that reach it.
     """
 
     def __init__(
@@ -120,6 +121,7 @@ class Model:
         self.seen: tuple[Any, ...] = ()
         self.broken: dict[str, str] = {}
         self._kept = _Kept()
+        self.prepared: dict[Any, Any] = {}
         self._add_formulas()
 
     @classmethod
@@ -155,6 +157,7 @@ class Model:
     def with_field(self, field: Field) -> Model:
         """The same model with one more field, such as a formula that is being tried out."""
         found = copy(self)
+        found.prepared = {}
         found.schema = Schema([*self.schema, field], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
         return found
 
@@ -242,9 +245,14 @@ class Model:
         source = self.reach(home)[0].get(name)
         return source.grain if source else ""
 
-    def home_of(self, names: set[str], at: Checked | None = None) -> str:
+    def home_of(self, names: Iterable[str], at: Checked | None = None) -> str:
         """The table in whose rows all these fields stand. Raises FormulaProblem if there is none."""
-        names = self._plain_fields(names)
+        names = frozenset(self._plain_fields(names))
+        if names not in self._kept.homes:
+            self._kept.homes[names] = self._find_home(names, at)
+        return self._kept.homes[names]
+
+    def _find_home(self, names: frozenset[str], at: Checked | None) -> str:
         candidates = list(dict.fromkeys([table_of(name) for name in sorted(names)])) or [""]
         if "" in candidates:
             candidates = ["", *(table for table in candidates if table)]

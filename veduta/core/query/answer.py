@@ -33,6 +33,7 @@ from veduta.core.query.filters import (
     ListFilter,
     MeasureFilter,
     MembershipFilter,
+    RangeFilter,
     RelativeFilter,
     ValuesFilter,
     grouping_words,
@@ -99,12 +100,13 @@ class _Answer:
         engine.gather((node, self.place) for node in wanted)
         home = engine.home(at_once[0], self.place) if at_once else ""
         valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
-        self.columns = dict(zip(valued, engine.put_columns(valued, self.place, rows=self._rows_in(home)), strict=True))
+        self.columns = dict(zip(valued, engine.put_columns(valued, self.place), strict=True))
+        self.rows = self._rows_in(home)
         names = [self.columns[node] for node in self.nodes]
         frame = self._shown(aligned)
         frame = self._kept(frame, names)
         self.context.check_wanted()
-        rows_read = int(frame["rows"].sum() or 0)
+        rows_read = int(frame[self.rows].sum() or 0)
         totals = self._totals(frame, names)
         frame = self._sorted(frame, names)
         groups = frame.height
@@ -126,10 +128,13 @@ class _Answer:
             notes=[*self.notes, *engine.notes],
         )
 
-    def _rows_in(self, home: str) -> pl.Expr:
-        """How many rows of a table passed the filters, for each cell."""
-        column = self.engine.rows_in(self.place, home).name
-        return pl.col(column) if column in self.engine.cells[self.place].frame.columns else pl.lit(0)
+    def _rows_in(self, home: str) -> str:
+        """The column with how many rows of a table passed the filters, for each cell."""
+        cells = self.engine.cells[self.place]
+        name = self.engine.rows_in(self.place, home).name
+        if name not in cells.frame.columns:
+            cells.frame = cells.frame.with_columns(pl.lit(0).alias(name))
+        return name
 
     def _shown(self, aligned: Checked | None) -> pl.DataFrame:
         """The cells that the filters on groups let pass, with all dimensions."""
@@ -149,15 +154,15 @@ class _Answer:
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         axis = self.engine.axis(self.place) if self.query.aligned else None
         keys = [ALIGNED if group == axis else key_of(group) for group in self.query.groups]
-        dimensions = [pl.col(key).alias(f"d{i}") for i, key in enumerate(keys)]
-        rest = [REST] if self.gathered else []
-        return frame.select(*dimensions, *(pl.col(name).alias(f"m{i}") for i, name in enumerate(names)), *rest)
+        sources = {f"d{i}": key for i, key in enumerate(keys)} | {f"m{i}": name for i, name in enumerate(names)}
+        sources |= {REST: REST} if self.gathered else {}
+        return pl.DataFrame([frame[source].alias(name) for name, source in sources.items()])
 
     def _total_engine(self, frame: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
         """Works values out of fewer dimensions, over these cells of the chart."""
         return Engine(
             self.model, self.engine.filters, self.context, self.place.groups,
-            kept=frame.select(self.keys), finer=self.engine, narrowed=narrowed, ranks=ranks,
+            kept=frame[self.keys], finer=self.engine, narrowed=narrowed, ranks=ranks,
         )  # fmt: skip
 
     # Keep.
@@ -180,7 +185,7 @@ class _Answer:
         key, group = self.keys[position], self.groups[position]
         name = grouping_words(group, self.schema)
         if len(self.keys) == 1 or keep.of == "within":
-            ranked = frame.with_columns(pl.col(self.columns[self._node(keep.by)]).alias("by"))
+            ranked = frame.with_columns(by=frame[self.columns[self._node(keep.by)]])
             within = [other for other in self.keys if other != key] if keep.of == "within" else []
         else:
             totals = self._total_engine(frame, self.dropped, ranks=True)
@@ -190,11 +195,11 @@ class _Answer:
             ranked, within = totals.cells[place].frame.select(key, by=pl.col(column)), []
         best = _best(ranked, keep, key, within, name, self.notes)
         on = [*within, key]
-        kept = frame.join(best.select(on), on=on, how="semi", nulls_equal=True)
+        kept = frame.join(best[on], on=on, how="semi", nulls_equal=True)
         if kept.height == frame.height:
             return kept
         if keep.rest:
-            dropped = frame.join(best.select(on), on=on, how="anti", nulls_equal=True)
+            dropped = frame.join(best[on], on=on, how="anti", nulls_equal=True)
             return pl.concat([kept, self._gather_rest(kept, dropped, names, position)], how="diagonal_relaxed")
         self.dropped = True
         return kept
@@ -220,7 +225,7 @@ class _Answer:
             for name, node in zip(names, self.nodes, strict=True) if name not in windows
         ]  # fmt: skip
         found = self._with_keys(engine, place).select(*keys, *anew)
-        summed = [pl.col("rows").sum()]
+        summed = [pl.col(self.rows).sum()]
         for name, node in windows.items():
             is_share = node.function is not None and node.function.name == "share"
             adds_up = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
@@ -230,7 +235,7 @@ class _Answer:
         else:
             found = pl.concat([found, dropped.select(summed)], how="horizontal")
         none = pl.lit(None, dtype=dropped.schema[key]).alias(key)
-        return found.with_columns(none, pl.lit(True).alias(REST)).select(*self.keys, *names, "rows", REST)
+        return found.with_columns(none, pl.lit(True).alias(REST)).select(*self.keys, *names, self.rows, REST)
 
     def _with_keys(self, engine: Engine, place: Place) -> pl.DataFrame:
         """A place's cells with all the dimensions it shows, also those that follow from another."""
@@ -294,11 +299,10 @@ class _Answer:
         narrowed: bool,
     ) -> pl.DataFrame:  # fmt: skip
         keys = [key_of(group) for group in place.shown]
-        columns = [
-            engine.column(node, place) if rule == "again" else "" for node, rule in zip(self.nodes, rules, strict=True)
-        ]
+        again = [i for i, rule in enumerate(rules) if rule == "again"]
+        columns = engine.put_columns([self.nodes[i] for i in again], place)
         found = self._with_keys(engine, place)
-        found = found.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in enumerate(columns) if c))
+        found = found.select(*keys, *(pl.col(c).alias(f"m{i}") for i, c in zip(again, columns, strict=True)))
         shown = [
             (pl.when(pl.col(name).count() > 0).then(getattr(pl.col(name), rule)()) if rule != "none" else pl.lit(None, dtype=frame.schema[name])).alias(f"m{i}")
             for i, (name, rule) in enumerate(zip(names, rules, strict=True)) if rule != "again"
@@ -348,8 +352,8 @@ class _Answer:
         """What the first dimension is sorted by, besides its values."""
         sort, group, first = self._sort(), self.groups[0], pl.col(self.keys[0])
         if sort.by == "measure":
-            frame = frame.with_columns(__order=self._order(frame, self._sort_measure(), names))
-            return frame, [(first.is_null(), False), (pl.col("__order"), sort.descending)]
+            order = self._order(frame, self._sort_measure(), names)
+            return frame.with_columns(__order=order), [(first.is_null(), False), (pl.col("__order"), sort.descending)]
         if sort.by == "own":
             values = [typed(value, self.schema[group.field], group.grain) for value in sort.values]
             place = pl.DataFrame(
@@ -442,15 +446,17 @@ def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
             return None
         plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
         return filter_.model_copy(update={"values": plain, "parameter": ""})
+    if not isinstance(filter_, RangeFilter | MeasureFilter | MembershipFilter):
+        return filter_
     changes: dict[str, Any] = {}
     unlimited = False
     for end in ("low", "high"):
-        if name := getattr(filter_, f"{end}_parameter", ""):
+        if name := getattr(filter_, f"{end}_parameter"):
             value = _number_of(name, model)
             unlimited = unlimited or value is None
             changes |= {end: value, f"{end}_parameter": ""}
     filter_ = filter_.model_copy(update=changes) if changes else filter_
-    narrows = getattr(filter_, "low", None) is not None or getattr(filter_, "high", None) is not None
+    narrows = filter_.low is not None or filter_.high is not None
     if isinstance(filter_, MembershipFilter):
         return _with_members_asked(filter_, unlimited and not narrows, model)
     return None if unlimited and not narrows else filter_
@@ -533,12 +539,10 @@ def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[C
 def _best(ranked: pl.DataFrame, keep: Keep, key: str, within: list[str], name: str, notes: list[str]) -> pl.DataFrame:
     """The rows that are kept by their value in "by", overall or `within` each group; ties at the edge go to the first in
     order unless ties are kept, and are said."""
-    ranked = ranked.filter(pl.col("by").is_not_null())
-    if not keep.empties:
-        ranked = ranked.filter(pl.col(key).is_not_null())
-    ranked = ranked.sort(
-        [*within, "by", key], descending=[*[False] * len(within), keep.end == "top", False], nulls_last=True
-    )
+    present = pl.col("by").is_not_null()
+    downwards = [*[False] * len(within), keep.end == "top", False]
+    ranked = ranked.lazy().filter(present if keep.empties else present & pl.col(key).is_not_null())
+    ranked = ranked.sort([*within, "by", key], descending=downwards, nulls_last=True).collect(optimizations=pl.QueryOptFlags.none())
     kept, tied = _first_of_each(ranked, keep, within) if within else _first_of(ranked, keep)
     if tied and keep.ties:
         notes.append(f"{tied:,} more of {name} {'is' if tied == 1 else 'are'} kept because of ties.")

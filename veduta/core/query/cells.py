@@ -39,6 +39,7 @@ from veduta.core.query.places import COMBINE, Part, Periods, Place, key_of
 from veduta.core.query.reading import Reader, attached_name
 
 LARGEST_WHOLE = 2**63 - 1
+NOTHING = pl.lit(None)
 
 
 @dataclass(frozen=True)
@@ -69,11 +70,12 @@ class Engine(Reader):
         self.gathering = True
         for node, place in nodes:
             self.column(node, place)
-        self._read()
         self.gathering = False
+        self._read()
 
     def value(self, node: Checked, place: Place) -> pl.Expr:
-        """The node's value over the place's cells. Raises FormulaProblem where the formula does not fit the dimensions."""
+        """The node's value over the place's cells; on the first walk nothing, but its parts are noted. Raises
+        FormulaProblem where the formula does not fit the dimensions."""
         if node.field:
             raise FormulaProblem(
                 "This is a value of each row.", start=node.at.start, end=node.at.end, hint="Make it an aggregate."
@@ -89,7 +91,10 @@ class Engine(Reader):
                 return self._time(node, place)
             if node.function.level is Level.WINDOW:
                 return self._window(node, place)
-            operands = [a and operand_of(a, self.value(a, place)) for a in node.arguments]
+            values = [argument and self.value(argument, place) for argument in node.arguments]
+            if self.gathering:
+                return NOTHING
+            operands = [a and operand_of(a, value) for a, value in zip(node.arguments, values, strict=True)]
             return node.function.expression(operands, self.times)
         except FormulaProblem as problem:
             if problem.end:
@@ -98,31 +103,65 @@ class Engine(Reader):
 
     def column(self, node: Checked, place: Place) -> str:
         """The node's value as a column of the place's cells."""
-        if self.gathering:
-            self.want(place, self.home(node, place))
-        expression = finished(self.value(node, place), node.kind)
-        return self._put(expression, place)
+        if not self.gathering:
+            return self.put_columns([node], place)[0]
+        home = self.home(node, place)
+        self.want(place, home)
+        self.value(node, place)
+        if self._is_of_one_table(node, home):
+            self.simple.setdefault((place, home), {})[node] = self._new_name()
+        return ""
 
-    def put_columns(self, nodes: Iterable[Checked], place: Place, **also: pl.Expr) -> list[str]:
-        """The nodes' values as columns of the place's cells, and others beside them, added in one go."""
-        expressions = [finished(self.value(node, place), node.kind) for node in nodes]
-        names = [f"v{len(self.columns) + i}" for i in range(len(expressions))]
-        self.columns |= {name: name for name in names}
-        cells = self.cells[place]
-        cells.frame = cells.frame.with_columns(*(e.alias(n) for e, n in zip(expressions, names, strict=True)), **also)
+    def put_columns(self, nodes: Iterable[Checked], place: Place) -> list[str]:
+        """The nodes' values as columns of the place's cells, added in one go."""
+        nodes = list(nodes)
+        worked_out = self.ready.get(place, {})
+        names = [worked_out.get(node) or self._new_name() for node in nodes]
+        missing = [(node, name) for node, name in zip(nodes, names, strict=True) if node not in worked_out]
+        if missing:
+            expressions = [finished(self.value(node, place), node.kind).alias(name) for node, name in missing]
+            cells = self.cells[place]
+            cells.frame = cells.frame.with_columns(expressions)
         return names
 
     def _put(self, expression: pl.Expr, place: Place) -> str:
-        name = f"v{len(self.columns)}"
-        self.columns[name] = name
-        if not self.gathering:
-            cells = self.cells[place]
-            cells.frame = cells.frame.with_columns(expression.alias(name))
+        name = self._new_name()
+        cells = self.cells[place]
+        cells.frame = cells.frame.with_columns(expression.alias(name))
         return name
+
+    def _new_name(self) -> str:
+        return f"v{next(self.numbers)}"
+
+    def _is_of_one_table(self, node: Checked, home: str) -> bool:
+        """Whether a value needs nothing but sums and the like of one table's rows in its own cells."""
+        if node.per is not None or node.field:
+            return False
+        if node.function is None:
+            return True
+        if node.function.level is Level.AGGREGATE:
+            cells = any(argument and argument.level is Level.GRAIN for argument in node.arguments)
+            return not cells and self.tables_of(node) == [home]
+        return node.function.level is Level.ROW and all(a is None or self._is_of_one_table(a, home) for a in node.arguments)
+
+    def _at_once(self, place: Place, home: str) -> list[pl.Expr]:
+        found = self.ready[place] = self.simple.pop((place, home), {})
+        values = self.prepared.values
+        for node in found:
+            if node not in values:
+                values[node] = finished(self.value(node, place), node.kind)
+        return [values[node].alias(name) for node, name in found.items()]
+
+    def tables_of(self, node: Checked) -> list[str]:
+        """The tables whose rows a value aggregates."""
+        tables = self.prepared.tables
+        if node not in tables:
+            tables[node] = counted_tables(node, self.model)
+        return tables[node]
 
     def home(self, node: Checked, place: Place) -> str:
         """The table whose rows a value is about; of a mere number, that of the dimensions."""
-        homes = counted_tables(node, self.model)
+        homes = self.tables_of(node)
         if not homes and (names := {group.field for group in place.groups}):
             try:
                 return self.model.home_of(names, node)
@@ -145,13 +184,13 @@ class Engine(Reader):
                 )
             passes &= condition.bounds_of(pl.col(self.column(node, place)))
         self.judging = False
-        return self._put(passes.fill_null(False), place)
+        return "" if self.gathering else self._put(passes.fill_null(False), place)
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
         homes = self.cells[place].homes
         frame = (homes[home] if home in homes else next(iter(homes.values())))[1]
-        return frame[next(part.name for part in self.parts.values() if part.how == "len" and part.name in frame.columns)]
+        return frame[self.prepared.rows_of(home).name]
 
     # Aggregates of rows.
 
@@ -159,10 +198,10 @@ class Engine(Reader):
         argument = node.arguments[0] if node.arguments else None
         if argument is not None and argument.level is Level.GRAIN:
             return self._over_cells(node, argument, place)
-        home = counted_tables(node, self.model)[0]
+        home = self.tables_of(node)[0]
         parts = {how: self._part(node, how, place, home) for how in node.function.parts or ("own",)}
         if self.gathering:
-            return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
+            return NOTHING
         columns = {how: pl.col(part.name) for how, part in parts.items()}
         name = node.function.name
         if name == "sum":
@@ -177,14 +216,16 @@ class Engine(Reader):
 
     def _part(self, node: Checked, how: str, place: Place, home: str) -> Part:
         key = (node.function.name if how == "own" else how, node.arguments, node.where, node.along, home)
-        part = self.parts.get(key)
-        if part is None:
-            part = self.parts[key] = self._made_part(node, how, home, f"p{len(self.parts)}")
+        parts = self.prepared.parts
+        part = parts.get(key) or parts.setdefault(key, self._made_part(node, how, home))
         self.wanted.setdefault(place, {}).setdefault(home, {})[part.name] = part
         return part
 
-    def _made_part(self, node: Checked, how: str, home: str, name: str) -> Part:
+    def _made_part(self, node: Checked, how: str, home: str) -> Part:
         argument = node.arguments[0] if node.arguments else None
+        if (argument is None and node.where is None) or (how == "count" and self._is_full(argument, node, home)):
+            return self.prepared.rows_of(home)
+        name = self.prepared.new_name()
         attached: list[Checked] = []
         compiler = _RowCompiler(attached, self.times)
         value = compiler.expression(argument) if argument else None
@@ -192,19 +233,15 @@ class Engine(Reader):
         if argument is not None and argument.field and node.where is None:
             column = argument.field
         else:
-            column = f"i{len(self.parts)}"
+            column = f"i{name}"
             expression = value if value is not None else pl.lit(1, dtype=pl.Int64)
             if node.where is not None:
                 expression = pl.when(compiler.expression(node.where)).then(expression)
-            elif argument is None:
-                return Part(name, "len", "", None, pl.len(), frozenset())
         order = self._order_of_rows(node, home)
         fields = frozenset(name for name, _ in order).union(*(each.fields for each in (argument, node.where) if each))
         source = pl.col(column)
         if order:
             source = _sorted_by(source, order, node.function.name)
-        if how == "count" and self._is_full(argument, node, home):
-            return Part(name, "len", "", None, pl.len(), frozenset())
         if how == "sum":
             wide = argument.kind is Kind.WHOLE and self._may_overflow(argument, home)
             aggregate = source.cast(pl.Int128).sum().cast(pl.Float64) if wide else source.sum()
@@ -249,24 +286,24 @@ class Engine(Reader):
         missing = [group for group, value in zip(at.groups, there, strict=True) if value is None]
         determined = {group: self._determined(inner, group, place) for group in missing}
         if self.gathering:
-            return pl.lit(None, dtype=inner.kind.dtype if inner.kind else None)
+            return NOTHING
         own = [determined[group] if value is None else value for group, value in zip(at.groups, there, strict=True)]
         other = self.cells[at].frame.select(*keys, name).drop_nulls([key_of(group) for group in missing])
         return self._looked_up(place, own, other, keys, name)
 
     def _determined(self, node: Checked, group: Grouping, place: Place) -> pl.Expr:
         """A dimension's value in cells that do not show it, where all their rows have the same."""
-        home = next(iter(counted_tables(node, self.model)), None) or self.model.home_of({group.field}, node)
+        home = next(iter(self.tables_of(node)), None) or self.model.home_of({group.field}, node)
         if not self.model.reaches(home, group.field, group.grain or ""):
             home = self.model.home_of({group.field})
         ends = []
         for how in ("min", "max"):
             key = ("key", how, group, home)
-            part = self.parts.get(key)
+            part = self.prepared.parts.get(key)
             if part is None:
-                name = f"p{len(self.parts)}"
+                name = self.prepared.new_name()
                 value = group_expression(group, self.schema)
-                part = self.parts[key] = Part(
+                part = self.prepared.parts[key] = Part(
                     name, how, f"i{name}", value, getattr(pl.col(f"i{name}"), how)(), frozenset({group.field})
                 )
             self.wanted.setdefault(place, {}).setdefault(home, {})[part.name] = part
@@ -299,7 +336,7 @@ class Engine(Reader):
                 hint="Put the condition inside, or use if(test, value).",
             )  # fmt: skip
         if self.gathering:
-            return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
+            return NOTHING
         keys = [key_of(group) for group in place.groups]
         own = self.coarser(list(place.groups), at, [key_of(group) for group in groups])
         frame = self.cells[at].frame.with_columns(value.alias(key) for value, key in zip(own, keys, strict=True)).lazy()
@@ -335,7 +372,7 @@ class Engine(Reader):
         order = self._order(node, at, axis)
         passes = self.passing(at)
         if self.gathering:
-            return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
+            return NOTHING
         cells = self.cells[at]
         seen = cells.frame
         if passes and at.unbroken:  # a period that a filter dropped keeps its place and is empty
@@ -355,8 +392,7 @@ class Engine(Reader):
         downwards = [*order.downwards, *[False] * (len(columns) - len(order.columns))]
         if columns:
             seen = seen.sort(columns, descending=downwards, nulls_last=True)
-        name = f"v{len(self.columns)}"
-        self.columns[name] = name
+        name = self._new_name()
         seen = seen.with_columns(function.build(*operands, window=Window((), False, tuple(parts))).alias(name))
         if not cells.keys:
             cells.frame = seen

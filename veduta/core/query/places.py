@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterator
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from itertools import count
+from typing import Any
 
 import polars as pl
 
 from veduta.core.calendar import Days, Grain, Grouping, group_expression, period_start
 from veduta.core.formula.check import Checked
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Context
 
 COMBINE = {"sum": "sum", "count": "sum", "len": "sum", "min": "min", "max": "max"}
 """How parts of some rows become those of all of them."""
+MOST_PREPARED = 500
 
 
 @dataclass(frozen=True)
@@ -90,6 +96,27 @@ class Part:
 
 
 @dataclass
+class Prepared:
+    """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold, `tables`
+    are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
+
+    parts: dict[Any, Part] = attribute(default_factory=dict)
+    tables: dict[Checked, list[str]] = attribute(default_factory=dict)
+    values: dict[Checked, pl.Expr] = attribute(default_factory=dict)
+    numbers: Iterator[int] = attribute(default_factory=count)
+
+    def new_name(self) -> str:
+        return f"p{next(self.numbers)}"
+
+    def rows_of(self, home: str) -> Part:
+        """How many rows of a table there are."""
+        part = self.parts.get(("len", home))
+        return part or self.parts.setdefault(
+            ("len", home), Part(self.new_name(), "len", "", None, pl.len(), frozenset())
+        )
+
+
+@dataclass
 class Cells:
     """A place's cells with what was worked out in them; `homes` holds, by table, the dimensions that reach it and its parts."""
 
@@ -100,3 +127,14 @@ class Cells:
 
 def key_of(group: Grouping) -> str:
     return f"{group.field}@{group.grain or ''}"
+
+
+def prepared_for(model: Model, context: Context) -> Prepared:
+    """What is known of a model's formulas, as its parameters are set, for whoever asks, today."""
+    key = (model.answers_depend_on(), context.today)
+    found = model.prepared.get(key)
+    if found is None or len(found.parts) > MOST_PREPARED:
+        if len(model.prepared) > MOST_PREPARED:
+            model.prepared.clear()
+        found = model.prepared[key] = Prepared()
+    return found

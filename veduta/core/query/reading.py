@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable
 from dataclasses import replace
+from itertools import count
 from typing import Any
 
 import polars as pl
@@ -26,7 +27,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, DatesFilter, Filter, RelativeFilter, grouping_words
-from veduta.core.query.places import COMBINE, Cells, Part, Place, key_of
+from veduta.core.query.places import COMBINE, Cells, Part, Place, Prepared, key_of, prepared_for
 
 MOST_CELLS = 3_000_000
 MOST_ROWS_AGAIN = 10_000_000
@@ -47,8 +48,10 @@ class Reader:
         self.wanted: dict[Place, dict[str, dict[str, Part]]] = {}
         self.cells: dict[Place, Cells] = {}
         self.gathering = True
-        self.columns: dict[Any, str] = {}
-        self.parts: dict[Any, Part] = finer.parts if finer else {}
+        self.numbers = count()
+        self.simple: dict[tuple[Place, str], dict[Checked, str]] = {}
+        self.ready: dict[Place, dict[Checked, str]] = {}
+        self.prepared: Prepared = finer.prepared if finer else prepared_for(model, context)
         self.notes: list[str] = finer.notes if finer else []
 
     def want(self, place: Place, home: str) -> None:
@@ -149,11 +152,8 @@ class Reader:
                 )
             homes.setdefault(more, {})
         for home, parts in homes.items():
-            if not any(part.how == "len" for part in parts.values()):
-                part = self.parts.setdefault(
-                    ("len", home), Part(f"p{len(self.parts)}", "len", "", None, pl.len(), frozenset())
-                )
-                parts[part.name] = part
+            counted = self.prepared.rows_of(home)
+            parts[counted.name] = counted
 
     def _put_together(self, place: Place, home: str, parts: dict[str, Part]) -> bool:
         """Take a place's parts from a finer place that was read already, if they can be put together."""
@@ -174,7 +174,7 @@ class Reader:
                     if not self._tells_kept(home, place, finer_keys):
                         continue
                     frame = self._only_kept(frame.lazy(), finer_keys).collect()
-                self._add_home(place, home, _combined(frame, keys, parts))
+                self._add_home(place, home, self._combined(frame, keys, place, home, parts))
                 return True
         return False
 
@@ -266,8 +266,25 @@ class Reader:
     def _lazy(self, place: Place, home: str, parts: dict[str, Part]) -> pl.LazyFrame:
         rows = self._made(place, home, parts.values())
         keys = [key_of(group) for group in self._reached(home, place)]
-        aggregates = [part.aggregate.alias(name) for name, part in parts.items()]
-        return rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
+        return self._grouped(rows, keys, [part.aggregate.alias(name) for name, part in parts.items()], place, home)
+
+    def _combined(
+        self, finer: pl.DataFrame, keys: list[pl.Expr], place: Place, home: str, parts: dict[str, Part]
+    ) -> pl.DataFrame:
+        """A place's parts put together from those of finer cells."""
+        aggregates = [getattr(pl.col(name), COMBINE[part.how])() for name, part in parts.items()]
+        return self._grouped(finer.lazy(), keys, aggregates, place, home).collect(optimizations=pl.QueryOptFlags.none())
+
+    def _grouped(
+        self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str
+    ) -> pl.LazyFrame:
+        cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
+        at_once = [] if place.upto or place.unbroken or len(self.wanted[place]) > 1 else self._at_once(place, home)
+        return cells.with_columns(at_once) if at_once else cells
+
+    def _at_once(self, place: Place, home: str) -> list[pl.Expr]:
+        """Values of the cells that can be worked out with the reading of their parts."""
+        return []
 
     # Values that run from the start of a period.
 
@@ -315,8 +332,7 @@ class Reader:
 
     def _read_again(self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame) -> pl.DataFrame:
         """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too many."""
-        counted = next(part.name for part in self.parts.values() if part.how == "len" and part.name in running.columns)
-        rows_again = int(running[counted].sum())
+        rows_again = int(running[self.prepared.rows_of(home).name].sum())
         if rows_again > MOST_ROWS_AGAIN:
             name = " and ".join(sorted({part.how.removeprefix("own:") for part in parts}))
             raise DefinitionProblem(
@@ -505,10 +521,3 @@ def _so_far(column: pl.Expr, how: str) -> pl.Expr:
 
 def attached_name(node: Checked) -> str:
     return f"__at_{abs(hash(node))}"
-
-
-def _combined(frame: pl.DataFrame, keys: list[pl.Expr], parts: dict[str, Part]) -> pl.DataFrame:
-    aggregates = [getattr(pl.col(name), COMBINE[part.how])() for name, part in parts.items()]
-    if keys:
-        return frame.lazy().group_by(keys).agg(aggregates).collect()
-    return frame.select(aggregates)
