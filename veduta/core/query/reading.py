@@ -275,9 +275,7 @@ class Reader:
         aggregates = [getattr(pl.col(name), COMBINE[part.how])() for name, part in parts.items()]
         return self._grouped(finer.lazy(), keys, aggregates, place, home).collect(optimizations=pl.QueryOptFlags.none())
 
-    def _grouped(
-        self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str
-    ) -> pl.LazyFrame:
+    def _grouped(self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str) -> pl.LazyFrame:
         cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
         at_once = [] if place.upto or place.unbroken or len(self.wanted[place]) > 1 else self._at_once(place, home)
         return cells.with_columns(at_once) if at_once else cells
