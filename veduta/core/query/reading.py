@@ -6,7 +6,6 @@ import datetime as dt
 from collections.abc import Iterable
 from dataclasses import replace
 from itertools import count
-from typing import Any
 
 import polars as pl
 
