@@ -5,7 +5,7 @@ BIN = .venv/bin
 DIST = veduta/web/static/dist
 export PORT
 
-.PHONY: demo test dev lint fuzz bench screenshots build setup clean browser
+.PHONY: demo test dev lint fuzz bench bench-tables screenshots build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -34,6 +34,10 @@ fuzz: setup
 
 bench: setup build
 	@$(BIN)/python -m bench $(GROUP)
+
+# Writes the tables of docs/performance.md anew from what make bench measured last.
+bench-tables: setup
+	@$(BIN)/python -m bench.write
 
 screenshots: setup build browser
 	@$(BIN)/python -m tests.screenshots

@@ -1,8 +1,8 @@
 """Measure Veduta against hand-written Polars in the same run:
 `python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile]`.
 
-Prints a line a figure (name, ours, baseline, ratio, goal) and writes the same to bench.json in the data folder.
-Ratios are of medians.
+Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from there
+`python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
 """
 
 from __future__ import annotations
@@ -19,9 +19,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 ROWS = int(os.environ.get("BENCH_ROWS", 1_000_000))
+from bench.measuring import Figure, Figures, alternately, once  # noqa: E402  (before VEDUTA_DATA is changed)
+
 FOLDER = Path(tempfile.mkdtemp(prefix="veduta-bench-"))
 atexit.register(shutil.rmtree, FOLDER, ignore_errors=True)
-KEPT = Path(os.environ.get("VEDUTA_DATA", Path(__file__).parents[1] / "data")).resolve()
 os.environ["VEDUTA_DATA"] = str(FOLDER)
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
 os.environ["VEDUTA_LOG"] = "ERROR"
@@ -37,37 +38,11 @@ from veduta.core.chart.definition import load_definition  # noqa: E402
 from veduta.core.chart.question import work_out  # noqa: E402
 from veduta.demo.generate import write_sailings  # noqa: E402
 
-figures: list[dict] = []
+figures = Figures()
 
 
-def seconds(run: Callable[[], object], times: int) -> list[float]:
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        run()
-        found.append(time.perf_counter() - start)
-    return found
-
-
-def alternately(ours: Callable[[], object], baseline: Callable[[], object], times: int) -> tuple[float, float]:
-    """Medians of both, measured in turns so that what else the machine does falls on both."""
-    ours(), baseline()
-    pairs = [(seconds(ours, 1)[0], seconds(baseline, 1)[0]) for _ in range(times)]
-    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
-
-
-def report(name: str, ours: float, baseline: float | None = None, goal: str = "") -> None:
-    ratio = ours / baseline if baseline else None
-    figures.append(
-        {"name": name, "ours_ms": ours * 1e3, "baseline_ms": baseline and baseline * 1e3, "ratio": ratio, "goal": goal}
-    )
-    columns = [
-        f"{ours * 1e3:,.1f} ms",
-        f"{baseline * 1e3:,.1f} ms" if baseline else "",
-        f"{ratio:.2f}" if ratio else "",
-        goal,
-    ]
-    print(f"{name:<58}" + "".join(f"{text:>16}" for text in columns), flush=True)
+def report(name: str, ours: float, baseline: float | None = None, goal: str = "", **more) -> None:
+    figures.add(Figure(name, ours, baseline, goal, **more))
 
 
 def prepare():
@@ -162,17 +137,19 @@ def bench_questions() -> list[Callable[[], object]]:
 
 
 def bench_http() -> None:
-    """All the data of the dashboard over HTTP, against the sum of its questions in the core."""
+    """All the data of the dashboard over HTTP, against the sum of its questions in the core; then from the answers kept."""
     questions = bench_questions()
-    session, address, dashboard = _served()
+    for megabytes, name, goal in ((0, "nothing kept", "at most 2"), (128, "answers kept", "")):
+        session, address, dashboard = _served(megabytes)
 
-    def everything() -> None:
-        assert session(f"{address}/dashboards/{dashboard.pk}/blocks/").status == 200
+        def everything(session=session, address=address, dashboard=dashboard) -> None:
+            assert session(f"{address}/dashboards/{dashboard.pk}/blocks/").status == 200
 
-    report("All 8 blocks over HTTP", *alternately(everything, lambda: [ask() for ask in questions], 25), "at most 2")
+        times = alternately(everything, lambda: [ask() for ask in questions], 25)
+        report(f"All 8 blocks over HTTP, {name}", *times, goal)
 
 
-def _served():
+def _served(megabytes_for_answers: int = 128):
     """The bench's workspace behind the real server; a function that requests as the explorer does."""
     from http.cookiejar import CookieJar
     from urllib.parse import urlencode
@@ -182,6 +159,7 @@ def _served():
     from veduta.demo import PASSWORD
 
     _, dashboard = prepare()
+    os.environ["VEDUTA_ANSWERS_MB"] = str(megabytes_for_answers)
     address = start_server(FOLDER)
     opener = build_opener(HTTPCookieProcessor(jar := CookieJar()))
     opener.open(f"{address}/sign-in/").read()
@@ -349,7 +327,7 @@ def bench_preview() -> None:
         assert answer.status_code == 200 and "step" in answer.json()
 
     edit()
-    report(f"Preview after an edit, {frame.height:,} rows", statistics.median(seconds(edit, 21)), goal="150 ms")
+    report(f"Preview after an edit, {frame.height:,} rows", statistics.median(once(edit) for _ in range(21)), goal="150 ms")
 
 
 def bench_bigfile() -> None:
@@ -387,19 +365,16 @@ def bench_bigfile() -> None:
 
     (took, peak), (theirs, _) = run(*ours), run(*by_hand)
     report(f"CSV of {path.stat().st_size / 1e9:.2f} GB to a dataset", took, theirs, "at most 2.5")
-    print(f"{'  its peak memory':<58}{peak / 1024**3:>13.2f} GB{'':>32}{'at most 3 GB':>16}", flush=True)
-    figures.append(
-        {"name": "peak memory of the import, bytes", "ours_ms": peak, "baseline_ms": None, "ratio": None, "goal": "3 GB"}
-    )
+    report("its peak memory", peak / 1024**3, goal="at most 3 GB", unit="GB")
     path.unlink()
 
 
 def bench_engine() -> None:
-    """Twenty questions at 10 million rows, SQLite and pandas beside; then how time grows with the rows."""
+    """Twenty questions, and some more, at up to 10 million rows; SQLite and pandas beside the twenty at the most rows."""
     from bench import engine
 
     for rows in (ROWS // 10, ROWS, ROWS * 10):
-        engine.run(rows, report, alternately, others=rows == ROWS * 10 and not os.environ.get("BENCH_QUICK"))
+        engine.run(rows, figures, others=rows == ROWS * 10 and not os.environ.get("BENCH_QUICK"))
 
 
 GROUPS = {
@@ -420,9 +395,9 @@ def main() -> None:
         sys.exit(f"There is no group {', '.join(sorted(unknown))}. Groups: {', '.join(GROUPS)}.")
     print(f"{'figure':<58}{'ours':>16}{'baseline':>16}{'ratio':>16}{'goal':>16}")
     for name in wanted:
+        figures.start(name)
         GROUPS[name]()
-    KEPT.mkdir(parents=True, exist_ok=True)
-    (KEPT / "bench.json").write_text(json.dumps({"rows": ROWS, "figures": figures}, indent=1))
+    figures.keep()
 
 
 main()

@@ -45,6 +45,7 @@ DEBUG = _flag("VEDUTA_DEBUG")
 ALLOWED_HOSTS = os.environ.get("VEDUTA_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").split(",")))
 UPLOAD_LIMIT = _number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
+MEMORY_FOR_ANSWERS = _number("VEDUTA_ANSWERS_MB", 128) * 1024 * 1024
 MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024
 VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
 # Hosts ("name" or "name:port") that feeds and databases may be read from although they are not public.

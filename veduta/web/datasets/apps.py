@@ -5,3 +5,10 @@ class Config(AppConfig):
     name = "veduta.web.datasets"
     label = "datasets"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        from django.conf import settings
+
+        from veduta.core.query.cache import results
+
+        results.most_bytes = settings.MEMORY_FOR_ANSWERS
