@@ -276,7 +276,8 @@ class Reader:
 
     def _grouped(self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str) -> pl.LazyFrame:
         cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
-        at_once = [] if place.upto or place.unbroken or len(self.wanted[place]) > 1 else self._at_once(place, home)
+        gets_more = place.unbroken or len(self.wanted[place]) > 1
+        at_once = [] if gets_more else self._at_once(place, home)
         return cells.with_columns(at_once) if at_once else cells
 
     def _at_once(self, place: Place, home: str) -> list[pl.Expr]:
