@@ -46,6 +46,24 @@ class Reading(DashboardTest):
         dates = {"controls": {"date": {"kind": "dates", "start": "2026-02-01", "end": "2026-02-28"}}}
         self.assertIn(">3<", self.block("count", dates).json()["html"])
 
+    def test_a_control_of_moments_takes_times_and_says_them(self):
+        rows = "at,fare\n2026-01-05 06:30,1\n2026-01-05 22:10,2\n2026-01-06 05:00,4\n"
+        dataset = import_now(self.analyst, rows.encode(), "Gangway")
+        at, fare = (field.id for field in dataset.schema)
+        chart = self.make_chart("Taken", dataset=str(dataset.pk), show=[{"field": fare, "aggregate": "sum"}], by=[])
+        control = services.control_for(dataset, at).model_copy(update={"id": "at"})
+        block = {"id": "count", "kind": "chart", "chart": str(chart.pk)}
+        definition = load_dashboard({"blocks": [block], "controls": [control.model_dump(mode="json")]})
+        self.dashboard = services.create_dashboard(self.analyst, "Gangway")
+        services.save_draft(self.analyst, self.dashboard, definition, "Gangway", 0)
+        services.publish(self.analyst, self.dashboard)
+        self.assertContains(self.look("dashboard-control", self.dashboard.pk, "at"), 'name="choice.start_time"')
+        night = {"start": "2026-01-05", "start_time": "22:00", "end": "2026-01-06", "end_time": "05:00"}
+        state = {"controls": {"at": {"kind": "dates", **night}}}
+        self.assertIn(">6<", self.block("count", state).json()["html"])
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"v": json.dumps(state)})
+        self.assertContains(page, "5 Jan 2026 22:00 to 6 Jan 2026 05:00")
+
     def test_a_selection_narrows_the_others_and_marks_its_own(self):
         for mode, count, on in (("focus", ">1<", {"South Banks"}), ("leave_out", ">4<", {"North Reach", "Inner Sound"})):
             state = {"selections": [{"block": "bars", "mode": mode, "points": [["South Banks"]]}]}

@@ -1,4 +1,5 @@
 import datetime as dt
+import json
 import unittest
 
 from tests.core.support import field, sailings
@@ -102,6 +103,14 @@ class Following(unittest.TestCase):
     def test_a_range_of_days(self):
         state = ViewState(controls={"date": DatesChoice(kind="dates", end=dt.date(2026, 5, 1))})
         self.assertEqual(self.follow(state).filters, [DatesFilter(field="sailed", end=dt.date(2026, 5, 1))])
+
+    def test_from_one_moment_to_another(self):
+        choice = DatesChoice(kind="dates", start=dt.date(2026, 5, 1), start_time=dt.time(22), end=dt.date(2026, 5, 2))
+        made = self.follow(load_state(ViewState(controls={"date": choice}).model_dump_json())).filters
+        self.assertEqual([each.ends for each in made], [(dt.datetime(2026, 5, 1, 22), dt.date(2026, 5, 2))])
+        day = {"start": "2026-05-01", "end": "2026-05-01"}
+        with self.assertRaises(DefinitionProblem):
+            load_state(json.dumps({"controls": {"d": {"kind": "dates", **day, "start_time": "22:00", "end_time": "06:00"}}}))
 
     def test_a_block_of_another_dataset_follows_by_the_name_of_the_field_or_says_that_it_cannot(self):
         chart = load_definition({"dataset": "ports"})

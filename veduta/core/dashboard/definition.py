@@ -20,7 +20,8 @@ IDENTIFIER = r"^[a-z0-9]{1,20}$"
 
 
 class DatesChoice(Frozen):
-    """What a date control is set to: recent periods, or two days of which either may be open."""
+    """What a date control is set to: recent periods, or two days of which either may be open; those of a date-time may say
+    the time."""
 
     kind: Literal["relative", "dates"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
@@ -29,11 +30,15 @@ class DatesChoice(Frozen):
     anchor: Literal["latest", "today"] = "latest"
     start: dt.date | None = None
     end: dt.date | None = None
+    start_time: dt.time | None = None
+    end_time: dt.time | None = None
 
     @model_validator(mode="after")
     def _in_order(self) -> DatesChoice:
-        if self.start and self.end and self.start > self.end:
-            raise ValueError("the first day is after the last")
+        if self.start and self.end:
+            first = dt.datetime.combine(self.start, self.start_time or dt.time.min)
+            if first > dt.datetime.combine(self.end, self.end_time or dt.time.max):
+                raise ValueError("the first moment is after the last")
         return self
 
 

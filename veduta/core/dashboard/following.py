@@ -55,7 +55,11 @@ def control_filter(control: Control, choice: Choice, field: str) -> Filter | Non
     if isinstance(choice, DatesChoice):
         if choice.kind == "relative":
             return RelativeFilter(field=field, unit=choice.unit, count=choice.count, back=choice.back, anchor=choice.anchor)
-        return DatesFilter(field=field, start=choice.start, end=choice.end) if choice.start or choice.end else None
+        if not (choice.start or choice.end):
+            return None
+        return DatesFilter(
+            field=field, start=choice.start, end=choice.end, start_time=choice.start_time, end_time=choice.end_time
+        )
     if isinstance(choice, ListChoice) and choice.values:
         return ListFilter(field=field, values=choice.values, exclude=choice.exclude)
     return None

@@ -290,17 +290,20 @@ class DatesFilter(_PeriodFilter):
     start_time: dt.time | None = None
     end_time: dt.time | None = None
 
-    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+    @property
+    def ends(self) -> tuple[dt.date | None, dt.date | None]:
         return _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
+
+    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+        return self.ends
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         return _between_days(self, schema, *self.bounds(context))
 
     def words(self, schema: Schema) -> str:
-        ends = _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
-        said = dates_words(*ends, schema.fiscal_month)
-        timed = any(isinstance(each, dt.datetime) for each in ends)
-        before = "" if not all(ends) else "from " if timed else "in "
+        said = dates_words(*self.ends, schema.fiscal_month)
+        timed = any(isinstance(each, dt.datetime) for each in self.ends)
+        before = "" if not all(self.ends) else "from " if timed else "in "
         return f"{schema[self.field].name} {before}{said}"
 
 

@@ -308,7 +308,7 @@ def filter_choices(
     """What the editor of one kind of filter offers."""
     facts = model.facts(field.id)
     found: dict[str, Any] = {"parameters": [p for p in model.definition.parameters if p.kind is field.kind]}
-    found |= {"lowest": facts.lowest, "highest": facts.highest}
+    found |= {"lowest": facts.lowest, "highest": facts.highest, "with_times": field.kind is Kind.DATETIME}
     if way == "list":
         found |= list_choices(field, current, model, find)
     if way == "member":

@@ -234,7 +234,7 @@ def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterC
         return list_words(said) if choice.set else "no limit"
     made = control_filter(control, choice, control.field)
     if isinstance(made, DatesFilter):
-        return dates_words(made.start, made.end)
+        return dates_words(*made.ends)
     if isinstance(choice, DatesChoice):
         return made.words_of_periods()
     from veduta.core.data.fields import Field

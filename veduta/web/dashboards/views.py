@@ -181,6 +181,9 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
             "choices": RELATIVE_CHOICES,
             "from": start,
             "to": end,
+            "start_time": choice.start_time if choice else None,
+            "end_time": choice.end_time if choice else None,
+            "with_times": field.kind is Kind.DATETIME,
             "latest": context.latest.get(field.id),
         }
     return render(request, "dashboards/control.html", data)
