@@ -10,7 +10,8 @@ from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Kind, Reading
 from veduta.core.data.importing import Import
 from veduta.core.data.options import EMPTY_WORDS, FileOptions
-from veduta.core.data.recognise import recognise_field
+from veduta.core.data.recognise import recognise_field, recognise_fields
+from veduta.core.data.sniff import Sample
 
 
 def recognised(values: list[str]):
@@ -36,6 +37,12 @@ class Noticed(unittest.TestCase):
         found = recognised(["12", "-999", "14", "15", "-999"])
         self.assertEqual((found.field.kind, found.field.reading.empties), (Kind.WHOLE, ()))
         self.assertEqual(found.maybe_empty, [("-999", 2)])
+
+
+    def test_they_are_counted_in_the_whole_sample(self):
+        rows = [["NA" if i % 4 == 0 else str(i)] for i in range(2_000)]
+        found = recognise_fields(Sample(FileOptions(), ["Waited"], rows, size=0))[0]
+        self.assertEqual(found.maybe_empty, [("NA", 500)])
 
 
 class Converted(FolderTest):

@@ -71,7 +71,7 @@ MAYBE_EMPTY = frozenset(
 @dataclass
 class Recognised:
     """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in it
-    that often mean empty, as they are written and how often they occur."""
+    that often mean empty, as they are written and how often they occur in the sample."""
 
     field: Field
     examples: list[str] = attribute(default_factory=list)
@@ -83,14 +83,19 @@ class Recognised:
 def recognise_fields(sample: Sample) -> list[Recognised]:
     """Each column of the sample with its field."""
     names = clean_names(sample.header or [""] * max(map(len, sample.rows)))
-    columns = [sample.column(index) for index in range(len(names))]
+    whole = [sample.column(index) for index in range(len(names))]
     step = len(sample.rows) // ENOUGH_VALUES + 1
-    columns = [column[::step] for column in columns]
+    columns = [column[::step] for column in whole]
     usual_decimal = recognise_decimal(columns)
-    return [
+    found = [
         recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal)
         for index, ((source, name), column) in enumerate(zip(names, columns, strict=True))
     ]
+    for recognised, column in zip(found, whole, strict=True):
+        if recognised.maybe_empty:
+            counts = Counter(value.strip() for value in column)
+            recognised.maybe_empty = [(word, counts[word]) for word, _ in recognised.maybe_empty]
+    return found
 
 
 def recognise_decimal(columns: list[list[str]]) -> str:
