@@ -102,8 +102,7 @@ export function dashboard() {
       const notes = [...data.notes];
       if (data.not_followed.length) notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
       showNotes(block.querySelector(".note"), notes);
-      if (data.empty) await draw(picture, { html: '<p class="muted">No rows here with these filters.</p>' });
-      else if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
+      if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
       for (const cell of picture.querySelectorAll("tbody th[data-point]")) cell.tabIndex = 0;
     },

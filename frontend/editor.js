@@ -173,7 +173,7 @@ function editor() {
         await this.flush();
         const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
         title.textContent = data.title;
-        await draw(content, data.empty ? { html: '<p class="muted">No rows here with these filters.</p>' } : data);
+        await draw(content, data);
         const notes = [...data.notes];
         if (data.not_followed.length) notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
         showNotes(note, notes);

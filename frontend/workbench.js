@@ -95,9 +95,7 @@ export function workbench() {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
       }
       this.$refs.picture._lying = data.chart.kind === "lying";
-      if (data.chart.empty) {
-        await draw(this.$refs.picture, { html: '<p class="notice">No rows pass the filters. Loosen a filter in the sentence.</p>' });
-      } else await draw(this.$refs.picture, data.chart);
+      await draw(this.$refs.picture, data.chart);
       document.title = `${this.history.now.name || data.chart.title} · Veduta`;
       this.markOpen();
     },

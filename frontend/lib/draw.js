@@ -65,7 +65,7 @@ export async function draw(host, data) {
   if (!data.spec) {
     host._view?.finalize();
     host._view = host._key = null;
-    host.innerHTML = data.empty && !data.html ? "" : data.html;
+    host.innerHTML = data.html;
     host.classList.remove("drawn");
     return;
   }

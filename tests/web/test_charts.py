@@ -125,7 +125,7 @@ class Popovers(ChartTest):
             ("split", 0, {}, "Swap with the first dimension"),
             ("only", 0, {}, "not in the data now"),
             ("only", 1, {}, "That is 1 Mar 2025 to 28 Feb 2026"),
-            ("only", 1, {"way": "dates"}, "In the data: 2026-01-05 to 2026-02-14"),
+            ("only", 1, {"way": "dates"}, "In the data: 5 Jan 2026 to 14 Feb 2026"),
             ("only", 2, {}, "Only rows where"),
             ("only", 2, {"field": self.ids["fare"]}, "At least"),
             ("only", 2, {"field": self.ids["route"], "way": "text"}, "starts with"),

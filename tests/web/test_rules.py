@@ -120,6 +120,15 @@ class EveryWay(Bounded):
             self.nell.save()
             self.assertEqual(model_for(self.now(), self.nell).rows, seen, attributes)
 
+    def test_whoever_sees_no_rows_is_told_why_in_place_of_the_drawing(self):
+        self.nell.attributes = {}
+        self.nell.save()
+        self.as_(self.nell)
+        definition = {"dataset": str(self.dataset.pk), "by": [self.ids["region"]]}
+        made = charts.create_chart(self.nell, self.now(), load_definition(definition), "Regions")
+        chart = self.ask("chart-answer", made.pk, data={"definition": definition}).json()["chart"]
+        self.assertIn("you lack an attribute that the rule “Their regions” asks for", chart["html"])
+
     def test_the_files_of_others_are_not_looked_into(self):
         upload = receive(self.analyst, FERRIES, "ferries.csv", self.now())
         self.assert_hidden(self.client.get(reverse("upload", args=[upload.pk])).content.decode(), "upload")

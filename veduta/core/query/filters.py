@@ -329,6 +329,8 @@ def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 
 
     >>> dates_words(dt.date(2026, 1, 1), dt.date(2026, 10, 31))
     'Jan 2026 to Oct 2026'
+    >>> dates_words(dt.datetime(2026, 8, 31, 6), dt.datetime(2026, 8, 31, 9, 30))
+    '31 Aug 2026 06:00 to 09:30'
     """
     timed = [isinstance(each, dt.datetime) for each in (start, end)]
     said = [
@@ -345,6 +347,8 @@ def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 
                 return first
             if grain is not Grain.QUARTER:
                 return f"{first} to {last}"
+    if all(timed) and start.date() == end.date():
+        return f"{said[0]} to {end:%H:%M}"
     return said[0] if start == end else f"{said[0]} to {said[1]}"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from typing import Any
 
@@ -18,7 +19,7 @@ from veduta.core.formula.measures import with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.answer import measure_format
-from veduta.core.query.filters import Context, ListFilter, RelativeFilter, typed
+from veduta.core.query.filters import Context, ListFilter, RelativeFilter, dates_words, typed
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
@@ -311,6 +312,9 @@ def filter_choices(
     found |= {"lowest": facts.lowest, "highest": facts.highest, "with_times": field.kind is Kind.DATETIME}
     if way == "list":
         found |= list_choices(field, current, model, find)
+    if way == "dates" and facts.lowest:
+        ends = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
+        found |= {"in_the_data": dates_words(*ends)}
     if way == "member":
         by = current.keep.by if current and current.keep else current.measure if current else definition.measures[0]
         found |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import Any
 
 from django.template.loader import render_to_string
+from django.utils.html import format_html
 
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing.base import Picture
@@ -15,16 +16,20 @@ from veduta.core.chart.question import Answered
 MOST_ROWS_BELOW = 500
 
 
-def chart_data(answered: Answered, said_first: Iterable[str] = ()) -> dict[str, Any]:
-    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs."""
+def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, Any]:
+    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there is
+    nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "kind": answered.kind.value,
         "title": answered.title,
         "sentence": answered.sentence,
         "notes": [*said_first, *answered.notes],
-        "empty": not answered.result.rows_read and bool(answered.result.dimensions),
     }
+    if not answered.result.rows_read and answered.result.dimensions:
+        there = answered.result.rows_there
+        why = "No rows pass the filters. Loosen one of them." if there else " ".join(said_first) or "There are no rows here."
+        return data | {"html": format_html('<p class="notice">{}</p>', why)}
     if drawing.spec:
         columns = [{"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns]
         rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
