@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from django.urls import reverse
@@ -83,9 +83,10 @@ class Drawing:
 BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
 
 
-def draw(focus: Dataset | None = None) -> Drawing:
-    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into."""
-    boxes, edges = _graph()
+def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = lambda dataset: False) -> Drawing:
+    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into. How many rows
+    a dataset has is not said where that `is_hidden`."""
+    boxes, edges = _graph(is_hidden)
     if focus:
         kept = _connected(f"d{focus.pk}", edges)
         boxes = {key: box for key, box in boxes.items() if key in kept}
@@ -93,7 +94,7 @@ def draw(focus: Dataset | None = None) -> Drawing:
     return _laid_out(boxes, edges)
 
 
-def _graph() -> tuple[dict[str, Box], set[tuple[str, str]]]:
+def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tuple[str, str]]]:
     from veduta.web.charts.models import Chart
     from veduta.web.dashboards.models import Dashboard
 
@@ -101,7 +102,9 @@ def _graph() -> tuple[dict[str, Box], set[tuple[str, str]]]:
     edges: set[tuple[str, str]] = set()
     for dataset in Dataset.objects.filter(deleted_at=None).select_related("current"):
         key = f"d{dataset.pk}"
-        rows = f"{dataset.current.rows:,} rows" if dataset.current else "no rows yet"
+        rows = "no rows yet"
+        if dataset.current:
+            rows = "some rows, by a rule" if is_hidden(dataset) else f"{dataset.current.rows:,} rows"
         boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
         if not dataset.source_id and dataset.current:
             name = dataset.current.file_name or "Pasted rows"

@@ -124,4 +124,5 @@ def lineage(request: HttpRequest) -> HttpResponse:
     focus = None
     if key := request.GET.get("dataset"):
         focus = _dataset(_uuid(key))
-    return render(request, "datasets/lineage.html", {"drawing": made_from.draw(focus), "focus": focus})
+    drawing = made_from.draw(focus, lambda dataset: is_bound(dataset, request.user))
+    return render(request, "datasets/lineage.html", {"drawing": drawing, "focus": focus})

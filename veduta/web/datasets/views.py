@@ -47,7 +47,8 @@ def dataset_list(request: HttpRequest) -> HttpResponse:
         datasets = datasets.filter(name__icontains=find)
     open_uploads = Upload.objects.exclude(state=Upload.State.DONE).select_related("dataset", "owner")
     deleted = Dataset.objects.exclude(deleted_at=None).order_by("-deleted_at")[:10]
-    context = {"datasets": datasets, "uploads": open_uploads, "find": find, "deleted": deleted}
+    bound = {each.pk for each in datasets if is_bound(each, request.user)}
+    context = {"datasets": datasets, "bound": bound, "uploads": open_uploads, "find": find, "deleted": deleted}
     return render(request, "datasets/list.html", context)
 
 
