@@ -70,6 +70,7 @@ class EveryWay(Bounded):
     def test_how_many_rows_there_are_is_told_only_to_whoever_sees_them_all(self):
         self.dataset.current.refreshes.update(rows=98_765)
         type(self.dataset.current).objects.filter(pk=self.dataset.current.pk).update(rows=98_765)
+        forget()
         for name in ("dataset", "model", "refreshes", "data", "lineage", "home"):
             arguments = [] if name in ("data", "lineage", "home") else [self.dataset.pk]
             for person, shown in ((self.nell, False), (self.steward, name != "home")):

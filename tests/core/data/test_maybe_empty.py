@@ -38,7 +38,6 @@ class Noticed(unittest.TestCase):
         self.assertEqual((found.field.kind, found.field.reading.empties), (Kind.WHOLE, ()))
         self.assertEqual(found.maybe_empty, [("-999", 2)])
 
-
     def test_they_are_counted_in_the_whole_sample(self):
         rows = [["NA" if i % 4 == 0 else str(i)] for i in range(2_000)]
         found = recognise_fields(Sample(FileOptions(), ["Waited"], rows, size=0))[0]
