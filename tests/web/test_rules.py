@@ -19,6 +19,7 @@ from veduta.web.datasets import shaping
 from veduta.web.datasets.model_changes import bring_back_model, change_model
 from veduta.web.datasets.modelling import model_for, parts_for
 from veduta.web.datasets.models import Dataset, Refresh
+from veduta.web.datasets.store import forget
 
 HIDDEN = ("Inner Sound", "South Banks", "Stack Point", "Sallow Ness", "-15.25", "−15.25")
 
