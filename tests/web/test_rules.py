@@ -77,7 +77,7 @@ class EveryWay(Bounded):
         self.dataset.refreshes.update(rows=98_765)
         self.dataset.versions.update(rows=98_765)
         forget()
-        for name in ("dataset", "refreshes", "data", "lineage"):
+        for name in ("dataset", "dataset-refreshes", "data", "lineage"):
             arguments = [] if name in ("data", "lineage") else [self.dataset.pk]
             for person, shown in ((self.nell, False), (self.steward, True)):
                 self.as_(person)
