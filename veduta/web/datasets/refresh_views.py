@@ -36,13 +36,13 @@ def refresh(request: HttpRequest, number: int) -> HttpResponse:
 @require_GET
 @builders_only
 def refresh_state(request: HttpRequest, number: int) -> JsonResponse:
-    found = get_object_or_404(Refresh, pk=number)
+    found = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
     return JsonResponse(
         {
             "state": "done" if found.state == Refresh.State.DONE else "open" if found.is_open else "failed",
             "words": found.doing or found.get_state_display(),
             "share": found.share,
-            "rows": found.rows,
+            "rows": None if is_bound(found.dataset, request.user) else found.rows,
             "message": found.message,
             "dataset": reverse("dataset", args=[found.dataset_id]),
         }
