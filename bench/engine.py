@@ -90,14 +90,13 @@ def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
 
 @dataclass
 class Case:
-    """One question in four ways, or in two. Beyond `most_rows` it is refused."""
+    """One question in four ways, or in two."""
 
     name: str
     query: Query
     polars: Callable[[], object]
     sql: str = ""
     pandas: Callable[[], object] | None = None
-    most_rows: int = 10_000_000
 
 
 def asked(model: Model, by: list[str], *formulas: str, **more) -> Query:
@@ -269,8 +268,7 @@ def run(rows: int, figures: Figures, others: bool) -> None:
         measure("engine", case, "at most 1.6")
     most = watched.most / size
     for case in more_cases(frames, model):
-        if rows <= case.most_rows:
-            measure("more", case, "")
+        measure("more", case, "")
     figures.start("around")
     _around(figures, model, found[3].query, context)
     figures.add(Figure("Memory while asking the twenty, to that of the columns", 1 + most, goal="1.5", unit="times"))

@@ -39,7 +39,7 @@ def by_size(figures: list[Figure]) -> list[str]:
     ]
     for name in dict.fromkeys(figure.name for figure in figures):
         own = {figure.rows: figure for figure in figures if figure.name == name}
-        times = [own[rows].said(own[rows].ours) if rows in own else "refused" for rows in SIZES]
+        times = [own[rows].said(own[rows].ours) if rows in own else "" for rows in SIZES]
         most = own[max(own)]
         lines.append(f"| {name} | {' | '.join(times)} | {most.said(most.baseline)} | {ratio(most)} |")
     return lines

@@ -4,15 +4,20 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+import statistics
 import unittest
 from collections import defaultdict
 from typing import Any
 
+import numpy as np
 import polars as pl
+from hypothesis import given
+from hypothesis import strategies as st
 
+from tests import examples
 from tests.core.query.asking import FIRST, Asking, ask_model, by, daily
 from tests.core.support import SAILING_FIELDS, MemoryTable, field, sailings
-from veduta.core.calendar import period_start
+from veduta.core.calendar import Grain, period_start
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.problems import FormulaProblem
@@ -245,6 +250,11 @@ class JoinedDates(unittest.TestCase):
         self.assertEqual(result.unfinished, dt.date(2024, 2, 9))
 
 
+def year_of(day: dt.date, grain: str) -> int:
+    """The year to which a day's period belongs."""
+    return day.isocalendar().year if grain == "week" else day.year
+
+
 class ToDate(Asking):
     def test_distinct_counts_and_others_to_date(self):
         rows = [
@@ -279,7 +289,50 @@ class ToDate(Asking):
     def test_what_would_read_too_many_rows_is_refused(self):
         rows = [{"sailed": FIRST + dt.timedelta(days=i % 366), "fare": float(i)} for i in range(60_000)]
         with self.assertRaisesRegex(DefinitionProblem, "would look at 1"):
-            self.ask(rows, ("sailed@day",), "to_date(std_dev(fare), 'year')")
+            self.ask(rows, ("sailed@day",), "to_date(last(fare), 'year')")
+
+    @examples(60)
+    @given(
+        st.lists(
+            st.tuples(
+                st.one_of(st.none(), st.integers(0, 800)),
+                st.one_of(st.none(), st.floats(-1e9, 1e9), st.integers(-3, 3).map(float)),
+                st.sampled_from(["A", "B", None]),
+            ),
+            max_size=60,
+        ),
+        st.sampled_from([0, 10, 37.5, 50, 100]),
+        st.sampled_from(["month", "week", "day"]),
+    )
+    def test_quantiles_and_deviations_to_date(self, drawn, percent, grain):
+        rows = [
+            {"sailed": None if day is None else FIRST + dt.timedelta(days=day), "fare": fare, "route": route}
+            for day, fare, route in drawn
+        ]
+        found = self.ask(
+            rows,
+            (f"sailed@{grain}", "route"),
+            f"to_date(percentile(fare, {percent}), 'year')",
+            "to_date(median(fare), 'year')",
+            "to_date(std_dev(fare), 'year')",
+        ).frame
+        for start, route, *values in found.drop_nulls("d0").iter_rows():
+            so_far = [
+                row["fare"] for row in rows
+                if row["fare"] is not None and row["sailed"] and row["route"] == route
+                and year_of(row["sailed"], grain) == year_of(start, grain)
+                and period_start(row["sailed"], Grain(grain)) <= start
+            ]  # fmt: skip
+            wanted = [
+                float(np.percentile(so_far, percent)) if so_far else None,
+                statistics.median(so_far) if so_far else None,
+                statistics.stdev(so_far) if len(so_far) > 1 else None,
+            ]
+            for value, right in zip(values, wanted, strict=True):
+                if right is None or value is None:
+                    self.assertEqual(value, right, (start, route))
+                else:
+                    self.assertTrue(math.isclose(value, right, rel_tol=1e-6, abs_tol=1e-4), (value, right))
 
 
 class EmptyDates(Asking):

@@ -207,6 +207,8 @@ class DateTimes(Asking):
         self.assertEqual(before[dt.datetime(2026, 3, 2, 8)], 3.0)
         to_date = self.values(self.ROWS, ("departure@hour",), "to_date(sum(fare), 'day')")
         self.assertEqual(list(to_date.values()), [3.0, 15.0, 31.0, 32.0])
+        middle = self.values(self.ROWS, ("departure@hour",), "to_date(median(fare), 'day')")
+        self.assertEqual(list(middle.values()), [1.5, 3.0, 4.0, 32.0])
 
     def test_an_hour_of_a_day_is_refused(self):
         with self.assertRaisesRegex(DefinitionProblem, "no time of day"):
@@ -221,7 +223,7 @@ class DateTimes(Asking):
             end_time=dt.time(9),
         )
         self.assertEqual(self.values(self.ROWS, (), "sum(fare)", filters=(morning,))[()], 14.0)
-        self.assertEqual(morning.words(Schema(SAILING_FIELDS)), "Departure from 1 Mar 2026 08:30 to 1 Mar 2026 09:00")
+        self.assertEqual(morning.words(Schema(SAILING_FIELDS)), "Departure from 1 Mar 2026 08:30 to 09:00")
         self.assertEqual(filter_adapter.validate_json(filter_adapter.dump_json(morning)), morning)
 
     def test_a_membership_on_a_date_time(self):

@@ -252,7 +252,7 @@ class Engine(Reader):
             aggregate = node.function.build(Operand(source, argument.kind if argument else Kind.WHOLE), *rest)
             how = f"own:{node.function.name}"
         fields -= {name for each in attached for name in each.fields} - _outside(argument) - _outside(node.where)
-        return Part(name, how, column, expression, aggregate, fields, tuple(attached))
+        return Part(name, how, column, expression, aggregate, fields, tuple(attached), _share_of(node))
 
     def _order_of_rows(self, node: Checked, home: str) -> tuple[tuple[str, bool], ...]:
         """By which fields an aggregate that depends on order looks at a table's rows: its own date, if not told."""
@@ -531,6 +531,13 @@ class Engine(Reader):
             starts = [s for a, b in days for s in periods_between(a, period_start(b, grain, fiscal), grain)]
             return Periods(name, grain, tuple(starts))
         return Periods(name, Grain.DAY, None, tuple(days))
+
+
+def _share_of(node: Checked) -> float | None:
+    """Of a quantile, the share of the values that lie below it."""
+    if node.function.name == "median":
+        return 0.5
+    return min(max(node.arguments[1].value, 0), 100) / 100 if node.function.name == "percentile" else None
 
 
 def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: str) -> pl.Expr:

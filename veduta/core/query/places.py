@@ -80,7 +80,7 @@ class Place:
 
 @dataclass(frozen=True)
 class Part:
-    """A sum, count and the like of an expression over rows, in a column of its own."""
+    """A sum, count and the like of an expression over rows, in a column of its own; of a quantile the `share` (0 to 1)."""
 
     name: str
     how: str
@@ -89,6 +89,7 @@ class Part:
     aggregate: pl.Expr
     fields: frozenset[str]
     attached: tuple[Checked, ...] = ()
+    share: float | None = None
 
     @property
     def combines(self) -> bool:

@@ -27,6 +27,7 @@ from veduta.core.formula.check import Checked, Per
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, DatesFilter, Filter, RelativeFilter, grouping_words
 from veduta.core.query.places import COMBINE, Cells, Part, Place, Prepared, key_of, prepared_for
+from veduta.core.query.so_far import quantiles_so_far, variances_so_far
 
 MOST_CELLS = 3_000_000
 MOST_ROWS_AGAIN = 10_000_000
@@ -297,15 +298,19 @@ class Reader:
         adding = {name: COMBINE[part.how] for name, part in parts.items() if part.combines}
         frame = cells.select(*keys, *adding)
         others = [part for part in parts.values() if not part.combines]
-        for part in [part for part in others if part.how == "own:count_distinct"]:
-            frame = _beside(frame, self._first_seen(place, home, part, axis, keys), keys)
-            adding[part.name] = "sum"
+        for part in others:
+            if part.how == "own:count_distinct":
+                frame = _beside(frame, self._first_seen(place, home, part, axis, keys), keys)
+                adding[part.name] = "sum"
+            elif part.share is not None or part.how in ("own:std_dev", "own:variance"):
+                frame = _beside(frame, self._spread_so_far(place, home, part, axis, keys), keys)
+                adding[part.name] = "so far"
         found = self._running(frame, axis, place.upto, adding)
         again = [part for part in others if part.name not in adding]
         return _beside(found, self._read_again(place, home, again, axis, found), keys) if again else found
 
     def _running(self, frame: pl.DataFrame, axis: Grouping, unit: Grain, adding: dict[str, str]) -> pl.DataFrame:
-        """Cells summed up (or their lowest, highest) since the start of the period, from each group's first cell on in
+        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's first cell on in
         every period of the axis that any cell has."""
         key = key_of(axis)
         whole = enclosing(pl.col(key), axis.grain, unit, self.schema.fiscal_month).alias("__whole")
@@ -327,6 +332,19 @@ class Reader:
         others = [name for name in keys if name != key]
         first = rows.group_by([*others, "__whole", part.column]).agg(pl.col(key).min())
         return first.group_by(keys).agg(pl.len().cast(pl.Int64).alias(part.name)).collect()
+
+    def _spread_so_far(self, place: Place, home: str, part: Part, axis: Grouping, keys: list[str]) -> pl.DataFrame:
+        """For each cell that has rows, a quantile, variance or standard deviation of all rows up to it."""
+        key = key_of(axis)
+        whole = enclosing(pl.col(key), axis.grain, place.upto, self.schema.fiscal_month).alias("__whole")
+        rows = self._made(place, home, [part]).with_columns(whole)
+        groups = [*(name for name in keys if name != key), "__whole"]
+        if part.share is not None:
+            found = quantiles_so_far(rows, part.column, key, groups, part.share)
+        else:
+            found = variances_so_far(rows, part.column, key, groups)
+        value = pl.col(part.column).sqrt() if part.how == "own:std_dev" else pl.col(part.column)
+        return found.select(*keys, value.alias(part.name))
 
     def _read_again(self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame) -> pl.DataFrame:
         """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too many."""
@@ -514,7 +532,8 @@ def _beside(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.Data
 def _so_far(column: pl.Expr, how: str) -> pl.Expr:
     if how == "sum":
         return column.fill_null(0).cum_sum()
-    return (column.cum_min() if how == "min" else column.cum_max()).forward_fill()
+    found = {"min": column.cum_min, "max": column.cum_max}.get(how)
+    return (found() if found else column).forward_fill()
 
 
 def attached_name(node: Checked) -> str:

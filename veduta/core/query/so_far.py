@@ -1,0 +1,76 @@
+"""Quantiles and variances of all rows up to each period of a group, from one look at the rows."""
+
+from __future__ import annotations
+
+import numpy as np
+import polars as pl
+
+MOST_COUNTS = 4_000_000
+"""How many counts (periods times blocks of values) are held at once."""
+HOUR = 3_600_000_000  # microseconds
+
+
+def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str], share: float) -> pl.DataFrame:
+    """The quantile (`share` between 0 and 1, interpolated) of a column's values in the rows of each period of a group and
+    all periods before it: a row for each period that has values, with the columns `groups`, `period` and `value`."""
+    rows = rows.select(*groups, period, pl.col(value).cast(pl.Float64)).drop_nulls([period, value])
+    frame = rows.collect()
+    found = []
+    for own in frame.partition_by(groups) if frame.height else ():
+        values = own[value].to_numpy()
+        order = np.argsort(values)
+        periods, first = _numbered(own[period])
+        quantiles = _running_quantile(values[order], periods[order], len(first), share)
+        found.append(own[first].with_columns(pl.Series(value, quantiles)))
+    return pl.concat(found) if found else frame
+
+
+def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
+    """The sample variance in the same way: those of parts are put together by Chan, Golub and LeVeque's formula (1979), of
+    which nothing cancels out. Sums are of distances from the middle of the group's means."""
+    column = pl.col(value).cast(pl.Float64)
+    rows = rows.select(*groups, period, column).drop_nulls([period, value])
+    parts = rows.group_by([*groups, period]).agg(
+        n=pl.len().cast(pl.Float64), mean=column.mean(), squares=column.var(ddof=0) * pl.len()
+    )
+    n, all_n = pl.col("n"), pl.col("all_n")
+    parts = parts.with_columns(d=(pl.col("mean") - pl.col("mean").mean().over(groups)) * n).sort(period)
+    parts = parts.with_columns(all_n=n.cum_sum().over(groups), all_d=pl.col("d").cum_sum().over(groups)).collect()
+    before = all_n - n
+    apart = (pl.col("d") / n - (pl.col("all_d") - pl.col("d")) / before) ** 2 * n * before / all_n
+    squares = (pl.col("squares") + pl.when(before > 0).then(apart).otherwise(0)).cum_sum().over(groups)
+    return parts.select(*groups, period, pl.when(all_n > 1).then(squares / (all_n - 1)).alias(value))
+
+
+def _numbered(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
+    """The number of each place's period among those that occur, in order, and a place of each of these periods."""
+    codes = periods.to_physical().to_numpy().astype(np.int64)
+    codes = (codes - codes.min()) // (HOUR if periods.dtype.base_type() is pl.Datetime else 1)
+    place = np.full(codes.max() + 1, -1)
+    place[codes] = np.arange(len(codes))
+    return (np.cumsum(place >= 0) - 1)[codes], place[place >= 0]
+
+
+def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share: float) -> np.ndarray:
+    """For each of `count` periods the quantile of the values of it and those before; `values` ascending, (n,).
+
+    The values are cut into blocks by rank. How many of each block there are up to a period says in which block the wanted
+    rank lies; only there values are looked at. Takes n + count * (n / block + block) steps."""
+    n = len(values)
+    block = max(int(n**0.5), -(-n * count // MOST_COUNTS), 1)
+    blocks = -(-n // block)
+    counts = np.bincount(periods * blocks + np.arange(n) // block, minlength=count * blocks)
+    below = counts.reshape(count, blocks).cumsum(axis=0).cumsum(axis=1)
+
+    def ranked(period: int, rank: int) -> float:
+        at = int(np.searchsorted(below[period], rank, side="right"))
+        inside = np.flatnonzero(periods[at * block : (at + 1) * block] <= period)
+        return values[at * block + inside[rank - (below[period, at - 1] if at else 0)]]
+
+    found = np.empty(count)
+    for period in range(count):
+        position = share * (below[period, -1] - 1)
+        low = ranked(period, int(position))
+        part = position - int(position)
+        found[period] = low + (ranked(period, int(position) + 1) - low) * part if part > 0 else low
+    return found
