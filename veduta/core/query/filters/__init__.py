@@ -1,0 +1,72 @@
+"""What narrows the rows: one class for each kind of filter, each with its expression and its words."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import polars as pl
+from pydantic import Field as Attribute
+from pydantic import TypeAdapter
+
+from veduta.core.data.fields import Schema
+from veduta.core.query.filters.base import Context
+from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, dates_words
+from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
+from veduta.core.query.filters.marks import PointsFilter
+from veduta.core.query.filters.rows import EmptyFilter, ListFilter, RangeFilter, TextFilter, ValuesFilter
+from veduta.core.query.filters.words import (
+    REST_POINT,
+    Value,
+    grouping_words,
+    in_sentence,
+    list_words,
+    typed,
+    value_words,
+)
+
+__all__ = [
+    "EVER",
+    "REST_POINT",
+    "Context",
+    "DatesFilter",
+    "EmptyFilter",
+    "Filter",
+    "ListFilter",
+    "MeasureFilter",
+    "MembershipFilter",
+    "PointsFilter",
+    "RangeFilter",
+    "RelativeFilter",
+    "TextFilter",
+    "Value",
+    "ValuesFilter",
+    "dates_words",
+    "filter_adapter",
+    "grouping_words",
+    "in_sentence",
+    "list_words",
+    "narrow",
+    "typed",
+    "value_words",
+]
+
+Filter = Annotated[
+    ListFilter
+    | RangeFilter
+    | DatesFilter
+    | RelativeFilter
+    | TextFilter
+    | EmptyFilter
+    | PointsFilter
+    | MeasureFilter
+    | MembershipFilter,
+    Attribute(discriminator="kind"),
+]
+MembershipFilter.model_rebuild(_types_namespace={"Filter": Filter})
+PointsFilter.model_rebuild(_types_namespace={"Filter": Filter})
+filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
+
+
+def narrow(rows: pl.LazyFrame, filters: tuple[Filter, ...], schema: Schema, context: Context) -> pl.LazyFrame:
+    """The rows that pass all filters."""
+    return rows.filter([filter_.expression(schema, context) for filter_ in filters]) if filters else rows

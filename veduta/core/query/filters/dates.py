@@ -1,0 +1,164 @@
+"""Filters on dates: the days they let pass, from one moment to another, recent periods."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable
+from typing import Any, Literal
+
+import polars as pl
+from pydantic import Field as Attribute
+
+from veduta.core.calendar import Days, Grain, joined_days, period_end, period_start, period_words, periods_back
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters.base import BaseFilter, Context
+
+EVER = (dt.date.min, dt.date.max)
+
+
+class PeriodFilter(BaseFilter):
+    """A filter on a date that lets some periods pass."""
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(self.field, "year")}
+
+    def in_other_periods(self, dates: set[str]) -> BaseFilter | None:
+        return None if self.field in dates else self
+
+    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+        """The first and the last day or moment, both included; None leaves a side open."""
+        raise NotImplementedError
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        if self.field not in dates:
+            return None
+        first, last = self.bounds(context)
+        return [(first or EVER[0], last or EVER[1])]
+
+
+def all_but(ranges: list[Days]) -> list[Days]:
+    """All days but those of some ranges."""
+    found, start = [], dt.date.min
+    for first, last in joined_days(ranges):
+        least = dt.timedelta(microseconds=1) if isinstance(first, dt.datetime) else dt.timedelta(days=1)
+        found.append((start, first - least))
+        start = last + least
+    return [*found, (start, dt.date.max)]
+
+
+def days_of(values: Iterable[Any], grain: Grain) -> list[Days]:
+    """The days of periods that JSON names by their starts, joined."""
+    read = dt.datetime.fromisoformat if grain is Grain.HOUR else lambda value: dt.date.fromisoformat(value[:10])
+    starts = [read(str(value)) for value in values if value is not None]
+    return joined_days((start, period_end(start, grain)) for start in starts)
+
+
+class DatesFilter(PeriodFilter):
+    """Rows whose day lies between two days, both included; None leaves a side open. With times of the day it goes from
+    one moment to another, both included."""
+
+    kind: Literal["dates"] = "dates"
+    start: dt.date | None = None
+    end: dt.date | None = None
+    start_time: dt.time | None = None
+    end_time: dt.time | None = None
+
+    @property
+    def ends(self) -> tuple[dt.date | None, dt.date | None]:
+        return _at_time(self.start, self.start_time), _at_time(self.end, self.end_time)
+
+    def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
+        return self.ends
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        return _between_days(self, schema, *self.bounds(context))
+
+    def words(self, schema: Schema) -> str:
+        said = dates_words(*self.ends, schema.fiscal_month)
+        timed = any(isinstance(each, dt.datetime) for each in self.ends)
+        before = "" if not all(self.ends) else "from " if timed else "in "
+        return f"{schema[self.field].name} {before}{said}"
+
+
+def _at_time(day: dt.date | None, time: dt.time | None) -> dt.date | None:
+    return dt.datetime.combine(day, time.replace(tzinfo=None)) if day and time else day
+
+
+def _between_days(filter_: BaseFilter, schema: Schema, start: dt.date | None, end: dt.date | None) -> pl.Expr:
+    field, column = schema[filter_.field], pl.col(filter_.field)
+    if not field.kind.is_date:
+        raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
+    found = column >= start if start else column.is_not_null()
+    if end is None or end == dt.date.max:
+        return found
+    if isinstance(end, dt.datetime) or field.kind is Kind.DATE:
+        return found & (column <= end)
+    # A date-time belongs to its day up to the last moment before the next one.
+    return found & (column < end + dt.timedelta(days=1))
+
+
+def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 1) -> str:
+    """A range of days as shortly as it can be said.
+
+    >>> dates_words(dt.date(2026, 1, 1), dt.date(2026, 10, 31))
+    'Jan 2026 to Oct 2026'
+    >>> dates_words(dt.datetime(2026, 8, 31, 6), dt.datetime(2026, 8, 31, 9, 30))
+    '31 Aug 2026 06:00 to 09:30'
+    """
+    timed = [isinstance(each, dt.datetime) for each in (start, end)]
+    said = [
+        each and period_words(each, Grain.MOMENT if with_time else Grain.DAY)
+        for each, with_time in zip((start, end), timed, strict=True)
+    ]
+    if not start or not end:
+        return f"from {said[0]}" if start else f"up to {said[1]}" if end else "any day"
+    for grain in () if any(timed) else (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
+        last = period_start(end, grain, fiscal_month)
+        if period_start(start, grain, fiscal_month) == start and period_end(last, grain) == end:
+            first, last = period_words(start, grain), period_words(last, grain)
+            if first == last:
+                return first
+            if grain is not Grain.QUARTER:
+                return f"{first} to {last}"
+    if all(timed) and start.date() == end.date():
+        return f"{said[0]} to {end:%H:%M}"
+    return said[0] if start == end else f"{said[0]} to {said[1]}"
+
+
+class RelativeFilter(PeriodFilter):
+    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier."""
+
+    kind: Literal["relative"] = "relative"
+    unit: Literal["day", "week", "month", "quarter", "year"] = "month"
+    count: int = Attribute(12, ge=1, le=1_000)
+    back: int = Attribute(0, ge=0, le=1_000)
+    anchor: Literal["latest", "today"] = "latest"
+
+    def bounds(self, context: Context) -> tuple[dt.date, dt.date]:
+        """The first and the last day, both included."""
+        anchor = context.latest.get(self.field, context.today) if self.anchor == "latest" else context.today
+        grain = Grain(self.unit)
+        try:
+            last = periods_back(period_start(anchor, grain, context.fiscal_month), grain, self.back)
+            return periods_back(last, grain, self.count - 1), period_end(last, grain)
+        except (ValueError, OverflowError):
+            return EVER
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        return _between_days(self, schema, *self.bounds(context))
+
+    def words(self, schema: Schema) -> str:
+        return f"{schema[self.field].name} in {self.words_of_periods(schema.fiscal_month)}"
+
+    def words_of_periods(self, fiscal_month: int = 1) -> str:
+        """Which periods, in words: "the last 2 fiscal years"."""
+        # Quarters of a fiscal year that begins with a calendar quarter are the calendar's.
+        own = {"year": fiscal_month != 1, "quarter": fiscal_month % 3 != 1}.get(self.unit, False)
+        unit = f"fiscal {self.unit}" if own else self.unit
+        since = " up to today" if self.anchor == "today" else ""
+        if self.count == 1 and self.back <= 1:
+            which = ("today's" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
+            return f"{which} {unit}" + (since if self.back else "")
+        before = f", {self.back} {unit}{'s' * (self.back > 1)} back" if self.back else ""
+        return f"the last {self.count} {unit}{'s' * (self.count > 1)}{since}{before}"

@@ -1,0 +1,88 @@
+"""Filters on the groups of a question, and on the values that another question returns."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+import polars as pl
+from pydantic import Field as Attribute
+
+from veduta.core.calendar import Grain
+from veduta.core.data.fields import Frozen, Schema
+from veduta.core.query.filters.base import BaseFilter
+from veduta.core.query.filters.rows import between_bounds, bound_words
+from veduta.core.query.filters.words import in_sentence
+from veduta.core.query.measures import Keep, Measure, measure_words
+
+if TYPE_CHECKING:
+    from veduta.core.query.filters import Filter
+
+
+class MeasureFilter(Frozen):
+    """Groups whose value of a measure, shown or not, lies between two bounds; it narrows what is shown, not the rows."""
+
+    kind: Literal["measure"] = "measure"
+    measure: Measure
+    low: float | None = None
+    high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
+
+    def fields(self) -> set[str]:
+        return self.measure.fields()
+
+    def bounds_of(self, value: pl.Expr) -> pl.Expr:
+        """Whether a value lies between the bounds."""
+        return between_bounds(value, self.low, self.high)
+
+    def words(self, schema: Schema) -> str:
+        low = f":{self.low_parameter}" if self.low_parameter else bound_words(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else bound_words(self.high)
+        name = measure_words(self.measure, schema)
+        if low and high:
+            return f"groups whose {in_sentence(name)} is {low} to {high}"
+        bound = f"at least {low}" if low else f"at most {high}" if high else "not empty"
+        return f"groups whose {in_sentence(name)} is {bound}"
+
+
+class MembershipFilter(BaseFilter):
+    """Rows whose field is among the values another question returns: its top or bottom ones by a measure (`keep`), and
+    those whose measure lies between bounds. `filters` are the question's own; with `follows` the other filters of the
+    chart reach into it too. Dates are told apart by `grain`, or by day, date-times by the moment."""
+
+    kind: Literal["member"] = "member"
+    grain: Grain | None = None
+    keep: Keep | None = None
+    measure: Measure | None = None
+    low: float | None = None
+    high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
+    filters: tuple[Filter, ...] = Attribute((), max_length=50)
+    follows: bool = False
+    exclude: bool = False
+
+    def fields(self) -> set[str]:
+        found = {self.field}
+        for measure in (self.keep and self.keep.by, self.measure):
+            found |= measure.fields() if measure else set()
+        return found.union(*(filter_.fields() for filter_ in self.filters))
+
+    def condition(self) -> MeasureFilter | None:
+        if self.measure is None:
+            return None
+        return MeasureFilter(
+            measure=self.measure, low=self.low, high=self.high, low_parameter=self.low_parameter, high_parameter=self.high_parameter
+        )  # fmt: skip
+
+    def words(self, schema: Schema) -> str:
+        parts = []
+        if self.keep:
+            parts.append(
+                f"the {self.keep.end} {self.keep.count_words} by {in_sentence(measure_words(self.keep.by, schema))}"
+            )
+        if condition := self.condition():
+            parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
+        inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
+        scope = "" if self.follows else " overall"
+        return f"{schema[self.field].name} is {'not ' * self.exclude}among {' and '.join(parts)}{inside}{scope}"

@@ -1,0 +1,117 @@
+"""The filter that marks of a chart make."""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any, Literal
+
+import polars as pl
+from pydantic import ConfigDict
+from pydantic import Field as Attribute
+
+from veduta.core.calendar import PERIODS, Days, Grain, Grouping, group_expression, period_start, period_words
+from veduta.core.data.fields import Frozen, Schema
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters.base import Context
+from veduta.core.query.filters.dates import all_but, days_of
+from veduta.core.query.filters.groups import MembershipFilter
+from veduta.core.query.filters.rows import among
+from veduta.core.query.filters.words import REST_POINT, Value, list_words, typed, value_words
+
+
+class PointsFilter(Frozen):
+    """Rows that belong to marks: each point is the marks' values of `groups`, in their order. Where a chart gathered what
+    it did not keep, REST_POINT stands for all values but those of `rest`; `kept` are these, once they are worked out."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    kind: Literal["points"] = "points"
+    groups: tuple[Grouping, ...] = Attribute(min_length=1, max_length=10)
+    points: tuple[tuple[Value, ...], ...] = Attribute(max_length=5_000)
+    exclude: bool = False
+    rest: MembershipFilter | None = None
+    kept: Any = Attribute(None, exclude=True)
+
+    def fields(self) -> set[str]:
+        return {group.field for group in self.groups}
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(group.field, group.grain or "") for group in self.groups}
+
+    def in_other_periods(self, dates: set[str]) -> PointsFilter | None:
+        return self._only([group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups])
+
+    def without(self, fields: frozenset[str]) -> PointsFilter | None:
+        return self._only([group.field not in fields for group in self.groups])
+
+    def _only(self, wanted: list[bool]) -> PointsFilter | None:
+        """The marks by some of their dimensions. Marks that are left out say nothing about other cells."""
+        if all(wanted):
+            return self
+        if not any(wanted) or self.exclude:
+            return None
+        groups = itertools.compress(self.groups, wanted)
+        points = dict.fromkeys(tuple(itertools.compress(point, wanted)) for point in self.points)
+        return self.model_copy(update={"groups": tuple(groups), "points": tuple(points)})
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        at = self._period_at(dates)
+        if at is None or (self.exclude and len(self.groups) > 1):
+            return None
+        found = days_of((point[at] for point in self.points), self.groups[at].grain)
+        return all_but(found) if self.exclude else found
+
+    def period_grain(self, dates: set[str]) -> Grain | None:
+        at = self._period_at(dates)
+        return None if at is None else self.groups[at].grain
+
+    def _period_at(self, dates: set[str]) -> int | None:
+        """The place of the finest periods of these dates among the marks' dimensions."""
+        fitting = [i for i, group in enumerate(self.groups) if group.field in dates and group.is_time_axis]
+        return max(fitting, key=lambda i: PERIODS.index(self.groups[i].grain), default=None)
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        columns = [group_expression(group, schema) for group in self.groups]
+        if any(len(point) != len(self.groups) for point in self.points):
+            raise DefinitionProblem("A selected mark does not fit its chart.", hint="Clear the selection.")
+        values = [
+            [typed(value, schema[group.field], group.grain) for value, group in zip(point, self.groups, strict=True)]
+            for point in self.points
+        ]
+        if len(columns) == 1 and [REST_POINT] not in values:
+            return among(columns[0], [point[0] for point in values], self.exclude)
+        marks = [
+            pl.all_horizontal(self._is_at(column, value) for column, value in zip(columns, point, strict=True))
+            for point in values
+        ]
+        found = pl.any_horizontal(marks) if marks else pl.lit(False)
+        return ~found if self.exclude else found
+
+    def words(self, schema: Schema) -> str:
+        said = [
+            " and ".join(
+                value_words(typed(value, schema[group.field], group.grain), schema[group.field], group.grain)
+                for value, group in zip(point, self.groups, strict=True)
+            )
+            for point in self.points
+        ]
+        names = " and ".join(schema[group.field].name for group in self.groups)
+        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or list_words(said)}"
+
+    def _is_at(self, column: pl.Expr, value: Any) -> pl.Expr:
+        if value == REST_POINT:
+            return ~column.is_in(self.kept.implode(), nulls_equal=True)
+        return column.eq_missing(pl.lit(value))
+
+    def _run(self, said: list[str], schema: Schema) -> str:
+        """Periods that follow each other said as "Mar 2026 to Jun 2026"."""
+        if len(self.groups) > 1 or not self.groups[0].is_time_axis or len(said) < 3:
+            return ""
+        if any(REST_POINT in point for point in self.points):
+            return ""
+        grain = self.groups[0].grain
+        ranges = days_of((point[0] for point in self.points), grain)
+        if len(ranges) != 1 or any(point[0] is None for point in self.points):
+            return ""
+        first, last = ranges[0]
+        last = period_start(last, grain, schema.fiscal_month)
+        return f"{period_words(first, grain)} to {period_words(last, grain)}"

@@ -1,0 +1,157 @@
+"""Filters on the values of one field."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import polars as pl
+from pydantic import ConfigDict
+from pydantic import Field as Attribute
+
+from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters.base import BaseFilter, Context
+from veduta.core.query.filters.dates import all_but, days_of
+from veduta.core.query.filters.words import Value, list_words, typed, value_words
+
+
+class ListFilter(BaseFilter):
+    """Rows whose value is among `values` (None is empty), or with `exclude` is not. With a `parameter` its values count
+    instead, and no limit narrows nothing."""
+
+    kind: Literal["list"] = "list"
+    grain: Grain | None = None
+    values: tuple[Value, ...] = Attribute((), max_length=5_000)
+    exclude: bool = False
+    parameter: str = Attribute("", max_length=40)
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
+        return among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(self.field, self.grain or "")}
+
+    def in_other_periods(self, dates: set[str]) -> ListFilter | None:
+        """A part of dates (Saturdays) holds in every period; days and periods themselves give way."""
+        return None if self.field in dates and not (self.grain and self.grain.is_part) else self
+
+    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+        if not self.period_grain(dates):
+            return None
+        found = days_of(self.values, self.grain)
+        return all_but(found) if self.exclude else found
+
+    def period_grain(self, dates: set[str]) -> Grain | None:
+        return self.grain if self.field in dates and self.grain in STEPS else None
+
+    def words(self, schema: Schema) -> str:
+        field = schema[self.field]
+        if self.parameter:
+            return f"{field.name} is {'not ' * self.exclude}:{self.parameter}"
+        values = [typed(value, field, self.grain) for value in self.values]
+        if field.kind is Kind.YES_NO and values in ([True], [False]):
+            return field.name if values[0] != self.exclude else f"not {field.name}"
+        words = list_words([value_words(value, field, self.grain) for value in values])
+        return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
+
+
+def among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
+    full = [value for value in values if value is not None]
+    found = column.is_in(full) if len(full) != 1 else column == full[0]
+    found = found.fill_null(None in values) if exclude or None in values else found
+    return ~found if exclude else found
+
+
+class RangeFilter(BaseFilter):
+    """Rows whose number lies between two bounds, both included; None leaves a side open."""
+
+    kind: Literal["range"] = "range"
+    low: float | None = None
+    high: float | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = pl.col(self.field)
+        if not schema[self.field].kind.is_number:
+            raise DefinitionProblem(f"“{schema[self.field].name}” is not a number.", where=self.field)
+        return between_bounds(column, self.low, self.high)
+
+    def words(self, schema: Schema) -> str:
+        name = schema[self.field].name
+        low = f":{self.low_parameter}" if self.low_parameter else bound_words(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else bound_words(self.high)
+        if low and high:
+            return f"{name} is {low} to {high}"
+        return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
+
+
+def between_bounds(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
+    """Whether a number lies between two bounds, both included; an open side still wants a value."""
+    found = value >= low if low is not None else value.is_not_null()
+    return found & (value <= high) if high is not None else found
+
+
+def bound_words(value: float | None) -> str:
+    return "" if value is None else f"{value:,.10g}"
+
+
+class TextFilter(BaseFilter):
+    """Rows whose text contains, starts or ends with some text, ignoring case."""
+
+    kind: Literal["text"] = "text"
+    match: Literal["contains", "starts", "ends"] = "contains"
+    text: str = Attribute(min_length=1, max_length=500)
+    exclude: bool = False
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        if schema[self.field].kind is not Kind.TEXT:
+            raise DefinitionProblem(f"“{schema[self.field].name}” is not text.", where=self.field)
+        column, text = pl.col(self.field).str.to_lowercase(), self.text.lower()
+        found = {
+            "contains": lambda: column.str.contains(text, literal=True),
+            "starts": lambda: column.str.starts_with(text),
+            "ends": lambda: column.str.ends_with(text),
+        }[self.match]()
+        return ~found.fill_null(False) if self.exclude else found
+
+    def words(self, schema: Schema) -> str:
+        verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
+        if self.exclude:
+            verb = {"contains": "does not contain", "starts": "does not start with", "ends": "does not end with"}[self.match]
+        return f"{schema[self.field].name} {verb} “{self.text}”"
+
+
+class EmptyFilter(BaseFilter):
+    """Rows with an empty value, or with `exclude` the others."""
+
+    kind: Literal["empty"] = "empty"
+    exclude: bool = False
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = pl.col(self.field)
+        return column.is_not_null() if self.exclude else column.is_null()
+
+    def words(self, schema: Schema) -> str:
+        return f"{schema[self.field].name} is {'not ' * self.exclude}empty"
+
+
+class ValuesFilter(BaseFilter):
+    """Rows whose value is among those of a column that was worked out; what a membership becomes. It is never stored."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    kind: Literal["values"] = "values"
+    grain: Grain | None = None
+    found: Any = None
+    exclude: bool = False
+    said: str = ""
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        column = group_expression(Grouping(field=self.field, grain=self.grain), schema)
+        among = column.is_in(self.found.implode(), nulls_equal=True)
+        return ~among if self.exclude else among
+
+    def words(self, schema: Schema) -> str:
+        return self.said

@@ -1,0 +1,84 @@
+"""Values, dimensions and lists of them in words, and values as JSON holds them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
+from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.errors import DefinitionProblem
+
+Value = bool | int | float | str | None
+
+
+REST_POINT = "␟rest"
+"""Stands in a mark's point for the values that were not kept but gathered in one."""
+
+
+def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
+    """A value from JSON as the grouped column holds it. Raises DefinitionProblem if it cannot be one."""
+    if value is None or value == REST_POINT:
+        return value
+    try:
+        if grain and grain.is_part:
+            return int(value)
+        if grain and grain.needs_time:
+            return dt.datetime.fromisoformat(str(value))
+        if grain:
+            return dt.date.fromisoformat(str(value)[:10])
+        if field.kind is Kind.DATE:
+            return dt.date.fromisoformat(str(value))
+        if field.kind is Kind.DATETIME:
+            return dt.datetime.fromisoformat(str(value))
+        if field.kind is Kind.YES_NO:
+            return value if isinstance(value, bool) else {"true": True, "false": False}[str(value).lower()]
+        if field.kind is Kind.WHOLE:
+            return int(value)
+        if field.kind is Kind.DECIMAL:
+            return float(value)
+        return str(value)
+    except (ValueError, TypeError, KeyError, OverflowError):
+        raise DefinitionProblem(f"“{value}” is not a value of {field.name}.", where=field.id) from None
+
+
+def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
+    """A typed group value in words; empties are said as such."""
+    if value is None:
+        return "empty"
+    if value == REST_POINT:
+        return "what was gathered"
+    if grain is Grain.WEEKDAY:
+        return WEEKDAYS[int(value) - 1] if 1 <= int(value) <= 7 else str(value)
+    if grain is Grain.MONTH_OF_YEAR:
+        return MONTHS[int(value) - 1] if 1 <= int(value) <= 12 else str(value)
+    if grain is Grain.HOUR_OF_DAY:
+        return f"{int(value):02}:00"
+    if grain:
+        return period_words(value, grain)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dt.datetime):
+        return f"{period_words(value.date(), Grain.DAY)} {value:%H:%M}"
+    if isinstance(value, dt.date):
+        return period_words(value, Grain.DAY)
+    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return str(value)
+
+
+def grouping_words(grouping: Grouping, schema: Schema) -> str:
+    """A dimension's name, dates with their grain: "month of Sailing date"."""
+    field = schema[grouping.field]
+    return f"{grouping.grain.words} of {in_sentence(field.name)}" if grouping.grain else field.name
+
+
+def in_sentence(name: str) -> str:
+    """A name as it stands inside a sentence: "Fare revenue" as "fare revenue", "ETA" as it is."""
+    return name[0].lower() + name[1:] if len(name) > 1 and name[1].islower() else name
+
+
+def list_words(words: list[str], most: int = 3) -> str:
+    if len(words) > most:
+        return f"{', '.join(words[:most])} and {len(words) - most} more"
+    return " or ".join(filter(None, [", ".join(words[:-1]), words[-1]])) if words else "nothing"
