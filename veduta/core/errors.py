@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from pydantic import ValidationError
+
 
 class VedutaError(Exception):
     """A problem a person can act on.
@@ -58,3 +63,9 @@ class NewerDefinition(DefinitionProblem):
     """The definition was written by a newer Veduta than this one."""
 
     code = "newer-definition"
+
+
+def what_is_wrong(error: ValidationError) -> tuple[str, str]:
+    """The first thing that is wrong with a definition, in words without a full stop, and the place in it."""
+    first = error.errors(include_url=False)[0]
+    return first["msg"].removeprefix("Value error, "), " › ".join(map(str, first["loc"]))

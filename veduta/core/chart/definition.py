@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from veduta.core.calendar import Grouping, grouping_for
 from veduta.core.data.fields import Aggregate, Frozen, Role, Schema, aggregates_for
-from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
@@ -102,9 +102,8 @@ def load_definition(data: Any) -> ChartDefinition:
     try:
         return ChartDefinition.model_validate_json(json.dumps(data))
     except ValidationError as error:
-        first = error.errors()[0]
-        place = " › ".join(str(part) for part in first["loc"])
-        raise DefinitionProblem(f"The chart's definition is not usable: {first['msg']}.", where=place) from None
+        message, place = what_is_wrong(error)
+        raise DefinitionProblem(f"The chart's definition is not usable: {message}.", where=place) from None
 
 
 def check_fields(definition: ChartDefinition, schema: Schema) -> None:

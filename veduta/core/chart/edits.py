@@ -16,7 +16,7 @@ from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, Total, aggregates_for
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model, Table, parameter_value
 from veduta.core.query.filters import Filter
@@ -56,7 +56,7 @@ def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change
         changed = EDITS[name](definition, schema, table, **given)
         return ChartDefinition.model_validate_json(changed.model_dump_json())
     except ValidationError as error:
-        raise DefinitionProblem(f"That does not work: {error.errors()[0]['msg']}.") from None
+        raise DefinitionProblem(f"That does not work: {what_is_wrong(error)[0]}.") from None
 
 
 def _there(items: tuple[Any, ...], index: int) -> Any:

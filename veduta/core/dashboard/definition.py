@@ -10,7 +10,7 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError, model_validator
 
 from veduta.core.data.fields import Frozen, Kind
-from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.model.definition import Choice
 from veduta.core.query.filters import Value
 
@@ -149,9 +149,5 @@ def _validated(model: type[Any], data: Any, message: str) -> Any:
     try:
         return model.model_validate_json(json.dumps(data))
     except ValidationError as error:
-        first = error.errors()[0]
-        raise DefinitionProblem(
-            f"{message}: {first['msg']}.",
-            where=" › ".join(map(str, first["loc"])),
-            hint="Start again from the plain address.",
-        ) from None
+        wrong, place = what_is_wrong(error)
+        raise DefinitionProblem(f"{message}: {wrong}.", where=place, hint="Start again from the plain address.") from None

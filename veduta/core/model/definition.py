@@ -9,7 +9,7 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError, model_validator
 
 from veduta.core.data.fields import Frozen, Kind, NumberFormat, Total
-from veduta.core.errors import DefinitionProblem, NewerDefinition
+from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 
 VERSION = 1
 TABLE = r"^[a-z0-9_]{1,40}$"
@@ -146,7 +146,5 @@ def load_model(data: Any) -> ModelDefinition:
     try:
         return ModelDefinition.model_validate_json(json.dumps(data))
     except ValidationError as error:
-        first = error.errors()[0]
-        place = " › ".join(map(str, first["loc"]))
-        message = first["msg"].removeprefix("Value error, ")
+        message, place = what_is_wrong(error)
         raise DefinitionProblem(f"The model is not usable: {message}.", where=place) from None

@@ -11,7 +11,7 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.data.fields import Frozen, Schema
-from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition, VedutaError
+from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition, VedutaError, what_is_wrong
 from veduta.core.shaping.flow import Flow, Run, StepReport, collected
 from veduta.core.shaping.steps import Step, kinds
 
@@ -76,7 +76,7 @@ def validation_words(error: ValidationError, kind: type[Step] | None = None) -> 
     label = kind.model_fields[setting].title if setting else "A setting"
     if first["type"] in ("missing", "too_short", "string_too_short") or first.get("input") in (None, ""):
         return f"“{label}” is not filled in yet."
-    return f"“{label}” does not fit: {first['msg'].lower()}."
+    return f"“{label}” does not fit: {what_is_wrong(error)[0].lower()}."
 
 
 def apply_steps(steps: Iterable[Step], flow: Flow, run: Run) -> Flow:

@@ -173,14 +173,12 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
         relative = RelativeFilter(field=field.id, anchor=anchor)
         if choice and choice.kind == "relative":
             relative = RelativeFilter(field=field.id, unit=choice.unit, count=choice.count, back=choice.back, anchor=anchor)
-        start, end = relative.bounds(context) if choice and choice.kind == "relative" else (None, None)
-        if choice and choice.kind == "dates":
-            start, end = choice.start, choice.end
+        period = relative.bounds(context) if choice and choice.kind == "relative" else None
         data |= {
             "relative": relative,
             "choices": RELATIVE_CHOICES,
-            "from": start,
-            "to": end,
+            "period": period,
+            "ends": (choice.start, choice.end) if choice and choice.kind == "dates" else period,
             "start_time": choice.start_time if choice else None,
             "end_time": choice.end_time if choice else None,
             "with_times": field.kind is Kind.DATETIME,

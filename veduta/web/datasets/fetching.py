@@ -19,7 +19,7 @@ from veduta.core.data.database import fetch_rows, only_reads, open_engine, table
 from veduta.core.data.feed import Feed, Fetched, fetch, is_public
 from veduta.core.data.landing import Landing
 from veduta.core.data.recognise import recognise_fields
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.datasets import services
@@ -138,8 +138,8 @@ def read_source(data: dict[str, Any]) -> dict[str, Any]:
     try:
         feed = Feed.model_validate(data.get("feed") or {})
     except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        raise DefinitionProblem(f"“{'.'.join(map(str, first['loc']))}” does not fit: {first['msg'].lower()}.") from None
+        message, place = what_is_wrong(error)
+        raise DefinitionProblem(f"“{place}” does not fit: {message.lower()}.", where=place) from None
     return {"kind": "feed", "connection": connection.pk, "feed": feed.model_dump(mode="json")}
 
 
