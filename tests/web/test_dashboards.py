@@ -3,6 +3,8 @@ from __future__ import annotations
 import json
 
 from django.core.exceptions import PermissionDenied
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from tests.web.support import WebTest, import_now
@@ -128,6 +130,22 @@ class Reading(DashboardTest):
         data = self.block(state={"controls": {"region": {"values": ["Old Bay"]}}}).json()
         self.assertIn("No rows pass the filters", data["html"])
         self.assertIn("Nothing matches: no row has Region is Old Bay.", data["notes"])
+
+    def test_more_blocks_do_not_ask_the_database_more_often(self):
+        def asked() -> int:
+            address = reverse("dashboard-blocks", args=[self.dashboard.pk])
+            with CaptureQueriesContext(connection) as queries:
+                lines = b"".join(self.client.get(address).streaming_content).splitlines()
+            self.assertGreaterEqual(len(lines), len(publication.definition["blocks"]) - 2)
+            return len(queries)
+
+        publication = self.dashboard.published
+        asked()
+        few = asked()
+        bars = next(block for block in publication.definition["blocks"] if block["id"] == "bars")
+        publication.definition["blocks"] += [{**bars, "id": f"more{i}", "y": 20 + i} for i in range(6)]
+        publication.save()
+        self.assertEqual(asked(), few)
 
     def test_one_failing_block_leaves_the_others_alone(self):
         publication = self.dashboard.published

@@ -14,13 +14,14 @@ from veduta.core.chart.question import Answered, Selection, ask, to_query
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
+from veduta.core.model.model import Model
 from veduta.core.query.explain import Step, explain
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import counted_tables, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
-from veduta.web.datasets.modelling import model_for, parts_for
+from veduta.web.datasets.modelling import context_now, model_for, parts_for
 from veduta.web.datasets.models import Dataset
 
 
@@ -45,9 +46,20 @@ def answer_chart(
 ) -> Answered:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters. Raises VedutaError with what does not fit."""
-    model, context = parts_for(dataset, reader, definition.values | (values or {}), stopped)
+    model = model_for(dataset, reader, definition.values | (values or {}))
+    return answer_over(model, definition, extra, selection, stopped)
+
+
+def answer_over(
+    model: Model,
+    definition: ChartDefinition,
+    extra: tuple[Filter, ...] = (),
+    selection: Selection | None = None,
+    stopped: Callable[[], bool] | None = None,
+) -> Answered:
+    """The chart worked out over a model as it is. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
-    return ask(definition, model, model.schema, context, extra, selection)
+    return ask(definition, model, model.schema, context_now(model, stopped), extra, selection)
 
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:

@@ -34,13 +34,14 @@ from veduta.core.dashboard.following import (
 )
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
+from veduta.core.model.model import Model
 from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
-from veduta.web.charts.services import answer_chart, home_of_chart
+from veduta.web.charts.services import answer_over, home_of_chart
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
-from veduta.web.datasets.modelling import model_for, model_of, parts_for
+from veduta.web.datasets.modelling import context_now, model_for, model_of, with_values
 from veduta.web.datasets.models import Dataset
 
 
@@ -63,6 +64,7 @@ class Reading:
         self.dashboard, self.definition, self.state, self.reader = dashboard, definition, state, reader
         self._datasets: dict[str, Dataset] = {}
         self._schemas: dict[str, Schema] = {}
+        self._models: dict[str, Model] = {}
         self._charts: dict[str, ChartDefinition] = {}
 
     @classmethod
@@ -91,6 +93,13 @@ class Reading:
             self._schemas[key] = model_of(dataset).schema
         return self._schemas[key]
 
+    def model(self, dataset: Dataset) -> Model:
+        """A dataset's model as the reader may see it; its blocks set its parameters."""
+        key = str(dataset.pk)
+        if key not in self._models:
+            self._models[key] = model_for(dataset, self.reader)
+        return self._models[key]
+
     def words_of_rules(self) -> list[str]:
         """Of which datasets the reader sees only some rows, by which rules."""
         found: list[str] = []
@@ -98,7 +107,7 @@ class Reading:
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         ):
             try:
-                found += model_for(self.dataset(pk), self.reader).words_of_rules()
+                found += self.model(self.dataset(pk)).words_of_rules()
             except VedutaError:
                 continue  # its blocks say what is wrong
         return list(dict.fromkeys(found))
@@ -146,8 +155,8 @@ class Reading:
         chart, dataset, following = self.following(block)
         own = next((s for s in self.state.selections if s.block == block.id), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
-        values = self.values(chart)
-        return answer_chart(dataset, chart, self.reader, tuple(following.filters), selection, values), following
+        model = with_values(self.model(dataset), chart.values | self.values(chart))
+        return answer_over(model, chart, tuple(following.filters), selection), following
 
     def values(self, chart: ChartDefinition) -> dict[str, Any]:
         """What the controls set the parameters of a chart's model to."""
@@ -219,7 +228,7 @@ class Reading:
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         }:
             try:
-                days = parts_for(self.dataset(pk), self.reader)[1].latest_of_first()
+                days = context_now(self.model(self.dataset(pk))).latest_of_first()
             except VedutaError:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)

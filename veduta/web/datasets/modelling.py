@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import threading
+import uuid
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
-from django.core.exceptions import ValidationError
 from django.utils import timezone
 
 from veduta.core.data.fields import Field
@@ -34,15 +34,22 @@ def forget() -> None:
         _kept.clear()
 
 
-def joined_dataset(table: ModelTable) -> Dataset | None:
-    """The dataset of a joined table, or None if it is gone or has no rows."""
+def joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
+    """The datasets of joined tables by the tables' ids, without those that are gone or have no rows."""
+    wanted = {table.id: table.dataset for table in tables}
+    if not wanted:
+        return {}
+    known = Dataset.objects.select_related("current").defer("current__profiles", "current__failures")
+    there = known.filter(pk__in=filter(_is_id, wanted.values()), deleted_at=None, current__isnull=False)
+    by_id = {str(dataset.pk): dataset for dataset in there}
+    return {table: by_id[dataset] for table, dataset in wanted.items() if dataset in by_id}
+
+
+def _is_id(text: str) -> bool:
     try:
-        found = (
-            Dataset.objects.select_related("current").defer("current__profiles", "current__failures").get(pk=table.dataset)
-        )
-    except (Dataset.DoesNotExist, ValidationError):
-        return None
-    return found if found.current and not found.deleted_at else None
+        return str(uuid.UUID(text)) == text
+    except ValueError:
+        return False
 
 
 def model_of(dataset: Dataset) -> Model:
@@ -70,18 +77,17 @@ def model_of(dataset: Dataset) -> Model:
 def built_model(dataset: Dataset, key: Any = None) -> Model:
     """The model as the dataset has it now, saved or not; answers are kept only with a `key`."""
     schema, definition = dataset.schema, dataset.model_definition
-    joined = {table.id: joined_dataset(table) for table in definition.tables}
+    joined = joined_datasets(definition.tables)
     tables = {"": (table_of(dataset.current_id), schema.fields)}
-    tables |= {name: (table_of(found.current_id), found.schema.fields) for name, found in joined.items() if found}
+    tables |= {name: (table_of(found.current_id), found.schema.fields) for name, found in joined.items()}
     return Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, key)
 
 
-def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset | None]) -> dict[str, str]:
+def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
     """Names of fields that are missing, those of joined tables too."""
     found = dict(gone)
     for name, other in joined.items():
-        if other:
-            found |= {f"{name}.{field}": said for field, said in other.schema.gone.items()}
+        found |= {f"{name}.{field}": said for field, said in other.schema.gone.items()}
     return found
 
 
@@ -98,15 +104,18 @@ def model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | No
     return model.given(values or {}, bound) if bound.rules or values else model
 
 
+def with_values(model: Model, values: dict[str, Any]) -> Model:
+    """A model that somebody sees with its parameters set. Raises VedutaError for values that parameters cannot have."""
+    return model.given(values, model.reader) if values else model
+
+
 def _joined_for(model: Model, reader: User) -> dict[str, Model]:
     """The joined tables of which a reader sees only what the rules of their own datasets let pass."""
     found = {}
-    for table in model.definition.tables:
-        if table.id not in model.tables or not (dataset := joined_dataset(table)):
-            continue
+    for table, dataset in joined_datasets(each for each in model.definition.tables if each.id in model.tables).items():
         must_be_released(dataset, reader)
         if dataset.model.get("rules") and (bound := reader_of(dataset.model_definition.rules, reader)).rules:
-            found[table.id] = model_of(dataset).given({}, bound)
+            found[table] = model_of(dataset).given({}, bound)
     return found
 
 
@@ -143,7 +152,12 @@ def parts_for(
 ) -> tuple[Model, Context]:  # fmt: skip
     """The model for a reader, and the context of a question now; `stopped` tells whether it is not wanted any more."""
     model = model_for(dataset, reader, values)
-    return model, replace(context_for(model, model.schema, timezone.localdate()), stopped=stopped)
+    return model, context_now(model, stopped)
+
+
+def context_now(model: Model, stopped: Callable[[], bool] | None = None) -> Context:
+    """The context of a question to a model now."""
+    return replace(context_for(model, model.schema, timezone.localdate()), stopped=stopped)
 
 
 def chart_fields(model: Model) -> list[dict[str, Any]]:
