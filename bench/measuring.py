@@ -40,7 +40,9 @@ class Figure:
         """
         if value is None:
             return ""
-        return f"{value * 1e3:,.1f} ms" if self.unit == "ms" else f"{value:,.2f} {self.unit}"
+        if self.unit != "ms":
+            return f"{value:,.2f} {self.unit}"
+        return f"{value * 1e3:,.1f} ms" if value >= 1e-4 else f"{value * 1e3:.3f} ms"
 
 
 class Figures:

@@ -48,12 +48,12 @@ def by_size(figures: list[Figure]) -> list[str]:
 @table("engine", "engine")
 def engine(groups: Groups) -> list[str]:
     figures = groups["engine"]
-    lines = by_size(figures)
+    said = []
     for rows, words in SIZES.items():
         ratios = [figure.ratio for figure in figures if figure.rows == rows]
-        mean, most = statistics.geometric_mean(ratios), max(ratios)
-        lines.append(f"| *Mean ratio at {words} rows: {mean:.2f}; largest: {most:.2f}* | | | | | |")
-    return lines
+        if ratios:
+            said.append(f"{statistics.geometric_mean(ratios):.2f} at {words} rows (largest {max(ratios):.2f})")
+    return [*by_size(figures), "", f"Geometric mean of the ratios: {', '.join(said)}."]
 
 
 @table("more", "more")
