@@ -52,7 +52,7 @@ setup: .venv/ready node_modules/.package-lock.json
 
 node_modules/.package-lock.json: package.json package-lock.json
 	@echo "Installing front-end packages …"
-	@npm install --no-save --silent --no-audit --no-fund
+	@npm ci --silent --no-audit --no-fund
 	@touch $@
 
 build: $(DIST)/built
