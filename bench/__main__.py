@@ -53,9 +53,9 @@ def prepare():
 
     call_command("migrate", verbosity=0)
     load_demo(FOLDER / "demo", ROWS)
-    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related("published").get(
-        name="Season at a glance"
-    )
+    return Dataset.objects.select_related("current").get(name="Sailings"), Dashboard.objects.select_related(
+        "published"
+    ).get(name="Season at a glance")
 
 
 def bench_import() -> None:
@@ -225,7 +225,9 @@ def bench_shaping() -> None:
     from veduta.demo.generate import routes, sailings
 
     rows = ROWS * 5
-    some = sailings(ROWS).select("route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost")
+    some = sailings(ROWS).select(
+        "route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost"
+    )
     frame = pl.concat([some] * 5).head(rows).rechunk()
     kinds = {
         "route": Kind.TEXT,
@@ -259,7 +261,9 @@ def bench_shaping() -> None:
             frame.lazy()
             .with_columns(pl.col("passengers").cast(pl.Int64))
             .with_columns(head=pl.when(pl.col("passengers") != 0).then(pl.col("fare_revenue") / pl.col("passengers")))
-            .with_columns(step=pl.col("passengers") - pl.col("passengers").shift(1).over("route", order_by="sailing_date"))
+            .with_columns(
+                step=pl.col("passengers") - pl.col("passengers").shift(1).over("route", order_by="sailing_date")
+            )
             .join(other.lazy(), on="route", how="left")
         )
         long = wide.unpivot(
@@ -292,9 +296,13 @@ def bench_preview() -> None:
 
     call_command("migrate", verbosity=0)
     analyst = load_people()["analyst"]
-    frame = pl.concat([sailings(ROWS)] * 5).select("route", "region", "vessel", "sailing_date", "passengers", "fare_revenue")
+    frame = pl.concat([sailings(ROWS)] * 5).select(
+        "route", "region", "vessel", "sailing_date", "passengers", "fare_revenue"
+    )
     kinds = [Kind.TEXT, Kind.TEXT, Kind.TEXT, Kind.DATE, Kind.WHOLE, Kind.DECIMAL]
-    fields = [Field(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)]
+    fields = [
+        Field(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)
+    ]
     dumped = [field.model_dump(mode="json") for field in fields]
     dataset = Dataset.objects.create(name="Many sailings", fields=dumped, taken_fields=dumped)
     version = Version.objects.create(dataset=dataset, number=1)
@@ -322,12 +330,17 @@ def bench_preview() -> None:
         dataset.refresh_from_db(fields=["draft_revision"])
         data = {"steps": steps, "editing": editing, "base": dataset.draft_revision}
         answer = client.post(
-            f"/data/{dataset.pk}/shape/look/", json.dumps(data), content_type="application/json", headers={"X-Veduta": "1"}
+            f"/data/{dataset.pk}/shape/look/",
+            json.dumps(data),
+            content_type="application/json",
+            headers={"X-Veduta": "1"},
         )
         assert answer.status_code == 200 and "step" in answer.json()
 
     edit()
-    report(f"Preview after an edit, {frame.height:,} rows", statistics.median(once(edit) for _ in range(21)), goal="150 ms")
+    report(
+        f"Preview after an edit, {frame.height:,} rows", statistics.median(once(edit) for _ in range(21)), goal="150 ms"
+    )
 
 
 def bench_bigfile() -> None:

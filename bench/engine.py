@@ -79,10 +79,15 @@ def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
         fields = [Field(id=c, source=c, name=c, kind=KINDS[type(t)]) for c, t in frame.schema.items()]
         tables[name] = (FrameTable(frame), fields)
     definition = ModelDefinition(
-        tables=(ModelTable(id="routes", dataset="r", name="routes"), ModelTable(id="targets", dataset="t", name="targets")),
+        tables=(
+            ModelTable(id="routes", dataset="r", name="routes"),
+            ModelTable(id="targets", dataset="t", name="targets"),
+        ),
         joins=(
             Join(right="routes", keys=(Key(left="route", right="route"),)),
-            Join(right="targets", keys=(Key(left="route", right="route"), Key(left="day", right="month", grain="month"))),
+            Join(
+                right="targets", keys=(Key(left="route", right="route"), Key(left="day", right="month", grain="month"))
+            ),
         ),
     )
     return frames, Model(tables, definition, name="sailings")
@@ -195,11 +200,15 @@ def more_cases(frames: dict[str, pl.DataFrame], model: Model) -> list[Case]:
         Case(
             "By weekday and hour of day",
             query(["day@weekday", "at@hour_of_day"], "sum(fare)"),
-            lambda: s.group_by(pl.col("day").dt.weekday(), pl.col("at").dt.hour()).agg(FARE).sort("day", "at").collect(),
+            lambda: (
+                s.group_by(pl.col("day").dt.weekday(), pl.col("at").dt.hour()).agg(FARE).sort("day", "at").collect()
+            ),
         ),
         Case(
             "The top 10% of days",
-            query(["day@day"], "sum(fare)", keep=Keep(count=10, percent=True, by=Measure(field="fare", aggregate="sum"))),
+            query(
+                ["day@day"], "sum(fare)", keep=Keep(count=10, percent=True, by=Measure(field="fare", aggregate="sum"))
+            ),
             top_tenth,
         ),
         Case(
@@ -213,7 +222,9 @@ def more_cases(frames: dict[str, pl.DataFrame], model: Model) -> list[Case]:
             part_of_all,
         ),
         Case(
-            "Distinct values to date, by day", query(["day@day"], "to_date(count_distinct(route), 'year')"), distinct_to_date
+            "Distinct values to date, by day",
+            query(["day@day"], "to_date(count_distinct(route), 'year')"),
+            distinct_to_date,
         ),
         Case("The highest to date, by day", query(["day@day"], "to_date(max(fare), 'year')"), highest_to_date),
         Case("A median to date, by month", query(["day@month"], "to_date(median(late), 'year')"), median_to_date),
@@ -221,7 +232,10 @@ def more_cases(frames: dict[str, pl.DataFrame], model: Model) -> list[Case]:
             "The last value of each route",
             query(["route"], "last(fare)"),
             lambda: (
-                s.group_by("route").agg(pl.col("fare").sort_by("day", maintain_order=True).last()).sort("route").collect()
+                s.group_by("route")
+                .agg(pl.col("fare").sort_by("day", maintain_order=True).last())
+                .sort("route")
+                .collect()
             ),
         ),
     ]
@@ -279,7 +293,9 @@ def _around(figures: Figures, model: Model, query: Query, context: Context) -> N
         (f"Building a question (parse, check) of `{text}`", text),
         ("the same of one of 100 characters with two functions of time", f"({text}) - shift({text}, -1, 'year') + to_date(sum(fare), 'year')"),
     ):  # fmt: skip
-        builds = [once(lambda i=i, formula=formula: check_measure(f"{formula} + {i}", model.schema)) for i in range(200)]
+        builds = [
+            once(lambda i=i, formula=formula: check_measure(f"{formula} + {i}", model.schema)) for i in range(200)
+        ]
         figures.add(Figure(name, statistics.median(builds), goal="3 ms"))
     model.key = "bench"
     answer(query, model, model.schema, context)
@@ -292,12 +308,15 @@ def to_pandas(frame: pl.DataFrame):
     import pandas
 
     columns = {
-        name: frame[name].to_list() if frame[name].dtype == pl.String else frame[name].to_numpy() for name in frame.columns
+        name: frame[name].to_list() if frame[name].dtype == pl.String else frame[name].to_numpy()
+        for name in frame.columns
     }
     return pandas.DataFrame(columns)
 
 
-def compare(frames: dict[str, pl.DataFrame], found: list[Case], model: Model, context: Context, figures: Figures) -> None:
+def compare(
+    frames: dict[str, pl.DataFrame], found: list[Case], model: Model, context: Context, figures: Figures
+) -> None:
     """The same questions in SQL and in pandas, once each."""
     path = Path("/tmp/veduta-bench.sqlite")
     path.unlink(missing_ok=True)

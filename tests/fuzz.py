@@ -38,7 +38,9 @@ def main() -> int:
         rounds += 1
     from tests.core.query.random_questions import asked
 
-    print(f"{len(tests)} random tests, {rounds} rounds, {asked.questions:,} questions of random formulas, {failed} failed.")
+    print(
+        f"{len(tests)} random tests, {rounds} rounds, {asked.questions:,} questions of random formulas, {failed} failed."
+    )
     return int(failed > 0)
 
 

@@ -48,7 +48,9 @@ class Camera:
         self.page.wait_for_load_state("networkidle")
 
 
-SETTLED = "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+SETTLED = (
+    "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+)
 
 
 def shaping(camera: Camera) -> None:

@@ -34,7 +34,11 @@ ROWS = "3000"
 def start_server(folder: Path, rows: str = ROWS) -> str:
     """Start server and worker on demo data in a folder; they stop with this process. Returns the address."""
     port = str(_two_free_ports())
-    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "DJANGO_SETTINGS_MODULE": "veduta.web.settings"}
+    environment = os.environ | {
+        "VEDUTA_DATA": str(folder),
+        "PORT": port,
+        "DJANGO_SETTINGS_MODULE": "veduta.web.settings",
+    }
 
     def manage(*arguments: str) -> list[str]:
         return [sys.executable, "manage.py", *arguments]
@@ -85,7 +89,9 @@ def browser():
     return chromium
 
 
-@unittest.skipUnless(Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium")
+@unittest.skipUnless(
+    Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium"
+)
 class BrowserTest(unittest.TestCase):
     """A page of its own for each test. Anything the page complains about fails the test."""
 
@@ -99,7 +105,9 @@ class BrowserTest(unittest.TestCase):
         self.page.set_default_timeout(15_000)
         self.complaints: list[str] = []
         self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
-        self.page.on("console", lambda message: self.complaints.append(message.text) if message.type == "error" else None)
+        self.page.on(
+            "console", lambda message: self.complaints.append(message.text) if message.type == "error" else None
+        )
 
     def tearDown(self) -> None:
         self.assertEqual(self.complaints, [])

@@ -184,7 +184,9 @@ class ExplorerJourney(BrowserTest):
 
     def drawn(self, times: int) -> None:
         """Wait until all blocks have been drawn so many times since the page was opened."""
-        self.page.wait_for_function("n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n", arg=times)
+        self.page.wait_for_function(
+            "n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n", arg=times
+        )
 
     def figure(self, block: str) -> str:
         return self.page.locator(f"#block-{block} .figure-number").inner_text()
@@ -297,7 +299,9 @@ class ExplorerJourney(BrowserTest):
 
         def broken(route):
             lines = route.fetch().text().splitlines()
-            lines = ['{"block": "b5", "problem": "Out of order."}' if '"block": "b5"' in line else line for line in lines]
+            lines = [
+                '{"block": "b5", "problem": "Out of order."}' if '"block": "b5"' in line else line for line in lines
+            ]
             route.fulfill(body="\n".join(lines) + "\n", content_type="application/x-ndjson")
 
         page.route("**/blocks/", broken)

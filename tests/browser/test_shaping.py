@@ -10,7 +10,9 @@ from playwright.sync_api import expect
 from tests.browser.support import BrowserTest
 from veduta.demo.generate import harbour_counts
 
-SETTLED = "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+SETTLED = (
+    "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+)
 A_DATASET = re.compile(r"/data/[0-9a-f-]{36}/$")
 
 
@@ -71,7 +73,9 @@ class ShapingTest(BrowserTest):
 
     def import_file(self, name: str, content: str) -> None:
         self.go("/data/")
-        self.page.set_input_files("input[type=file]", {"name": name, "mimeType": "text/csv", "buffer": content.encode()})
+        self.page.set_input_files(
+            "input[type=file]", {"name": name, "mimeType": "text/csv", "buffer": content.encode()}
+        )
         self.page.wait_for_url("**/data/uploads/**")
         self.page.click("button:text-is('Import')")
         self.page.wait_for_url(A_DATASET)
@@ -104,7 +108,9 @@ class TypicalTasks(ShapingTest):
         ports, first, second = wide["port"].to_list(), wide[wide.columns[1]], wide[wide.columns[2]]
         increases = self.cells(4)
         self.assertEqual(increases[: len(ports)], ["–"] * len(ports))
-        self.assertEqual(increases[len(ports) : 2 * len(ports)], [f"{b - a:,}" for a, b in zip(first, second, strict=True)])
+        self.assertEqual(
+            increases[len(ports) : 2 * len(ports)], [f"{b - a:,}" for a, b in zip(first, second, strict=True)]
+        )
         self.put_into_force()
         self.has_text("main", f"{len(ports) * 120:,} rows")
         self.has_text("main", "Turn the columns headed by dates into rows of Day and Count so far")
@@ -261,10 +267,14 @@ class ExploringAndEditing(ShapingTest):
         self.open("Routes", "table")
         self.column("Region", "Trim blanks")
         self.column("Route", "Leave it out")
-        self.assertEqual(page.locator(".recipe-words").all_inner_texts()[1:], ["Trim blanks of Region", "Leave out Route"])
+        self.assertEqual(
+            page.locator(".recipe-words").all_inner_texts()[1:], ["Trim blanks of Region", "Leave out Route"]
+        )
         page.locator("#at-s2").focus()
         self.settled(lambda: page.keyboard.press("Alt+ArrowUp"))
-        self.assertEqual(page.locator(".recipe-words").all_inner_texts()[1:], ["Leave out Route", "Trim blanks of Region"])
+        self.assertEqual(
+            page.locator(".recipe-words").all_inner_texts()[1:], ["Leave out Route", "Trim blanks of Region"]
+        )
         self.settled(lambda: page.click("#off-s2"))
         self.has_text(".recipe-words", "(off)")
         self.has_text(".recipe-words", "Trim blanks")

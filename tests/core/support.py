@@ -40,7 +40,12 @@ def field(name: str, kind: Kind, role: Role | None = None, **more: Any) -> Field
     role = role or (Role.MEASURE if kind.is_number else Role.DIMENSION)
     aggregate = Aggregate.SUM if role is Role.MEASURE else Aggregate.COUNT
     return Field(
-        id=name.lower().replace(" ", "_"), source=name, name=name, kind=kind, role=role, **{"aggregate": aggregate, **more}
+        id=name.lower().replace(" ", "_"),
+        source=name,
+        name=name,
+        kind=kind,
+        role=role,
+        **{"aggregate": aggregate, **more},
     )
 
 

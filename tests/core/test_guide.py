@@ -22,14 +22,22 @@ from veduta.core.query.query import Query
 from veduta.demo import generate
 
 GUIDE = Path(__file__).parents[2] / "docs" / "guide"
-KINDS = {pl.String: Kind.TEXT, pl.Int64: Kind.WHOLE, pl.Float64: Kind.DECIMAL, pl.Boolean: Kind.YES_NO, pl.Date: Kind.DATE}
+KINDS = {
+    pl.String: Kind.TEXT,
+    pl.Int64: Kind.WHOLE,
+    pl.Float64: Kind.DECIMAL,
+    pl.Boolean: Kind.YES_NO,
+    pl.Date: Kind.DATE,
+}
 DIMENSION = re.compile(r"^(?:(Year|Quarter|Month|Week|Day) of )?([A-Z][a-z ]+)$")
 
 
 @cache
 def model():
     """The demo's sailings, with routes and targets joined."""
-    sailings = generate.sailings(60_000).with_columns(cancelled=pl.col("cancelled") == "yes").drop("departure", "sailing_id")
+    sailings = (
+        generate.sailings(60_000).with_columns(cancelled=pl.col("cancelled") == "yes").drop("departure", "sailing_id")
+    )
     frames = {
         "": sailings,
         "routes": generate.routes().select("route", "from_port"),
@@ -44,7 +52,10 @@ def model():
         ]
         tables[name] = (MemoryTable(frame, Schema(fields)), fields)
     definition = ModelDefinition(
-        tables=(ModelTable(id="routes", dataset="r", name="Routes"), ModelTable(id="targets", dataset="t", name="Targets")),
+        tables=(
+            ModelTable(id="routes", dataset="r", name="Routes"),
+            ModelTable(id="targets", dataset="t", name="Targets"),
+        ),
         joins=(
             Join(right="routes", keys=(Key(left="route", right="route"),)),
             Join(

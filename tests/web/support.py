@@ -69,7 +69,9 @@ class WebTest(TestCase):
         address = reverse(name, args=args)
         if query:
             address += "?" + "&".join(f"{key}={value}" for key, value in query.items())
-        return self.client.post(address, json.dumps(data or {}), content_type="application/json", headers={"X-Veduta": "1"})
+        return self.client.post(
+            address, json.dumps(data or {}), content_type="application/json", headers={"X-Veduta": "1"}
+        )
 
     def look(self, name: str, *args: Any, **query: Any):
         return self.client.get(reverse(name, args=args), query, headers={"X-Veduta": "1"})

@@ -149,7 +149,9 @@ class Safety(WebTest):
         client = Client(enforce_csrf_checks=True)
         client.force_login(self.analyst, backend="django.contrib.auth.backends.ModelBackend")
         self.assertEqual(client.post(reverse("dashboard-new")).status_code, 403)
-        self.assertEqual(client.post(reverse("upload-receive"), b"a,b\n1,2\n", content_type="text/csv").status_code, 403)
+        self.assertEqual(
+            client.post(reverse("upload-receive"), b"a,b\n1,2\n", content_type="text/csv").status_code, 403
+        )
 
     def test_signing_in_is_throttled(self):
         address = reverse("sign-in")
@@ -217,7 +219,9 @@ class People(WebTest):
             reverse("people"), {"username": "x", "role": "analyst", "password1": "short", "password2": "short"}
         )
         self.assertContains(answer, "too short")
-        answer = self.client.post(reverse("person", args=[self.analyst.pk]), {"role": "analyst", "new_password": "1234"})
+        answer = self.client.post(
+            reverse("person", args=[self.analyst.pk]), {"role": "analyst", "new_password": "1234"}
+        )
         self.assertContains(answer, "too short")
 
     def test_the_last_steward_stays(self):

@@ -80,18 +80,26 @@ class Answers(ChartTest):
                 self.assertTrue(answer.json()["message"])
 
     def test_a_definition_of_a_newer_version_is_kept_and_said(self):
-        Chart.objects.filter(pk=self.chart.pk).update(definition={"version": 7, "dataset": str(self.dataset.pk), "new": 1})
+        Chart.objects.filter(pk=self.chart.pk).update(
+            definition={"version": 7, "dataset": str(self.dataset.pk), "new": 1}
+        )
         page = self.client.get(reverse("chart", args=[self.chart.pk]))
         self.assertContains(page, "newer version", status_code=422)
         self.assertEqual(Chart.objects.get().definition["new"], 1)
 
     def test_rows_behind_a_mark_and_behind_the_chart(self):
-        for points, count in ((None, "5 rows"), ([["North Reach"]], "3 of 5 rows match"), ([["Nowhere"]], "No rows match")):
+        for points, count in (
+            (None, "5 rows"),
+            ([["North Reach"]], "3 of 5 rows match"),
+            ([["Nowhere"]], "No rows match"),
+        ):
             answer = self.ask("chart-rows", self.chart.pk, data={"definition": self.chart.definition, "points": points})
             self.assertContains(answer, count)
         for points in ("North", [5], [["a", "b", "c"]], [[]], [[{"x": 1}]]):
             with self.subTest(points=points):
-                answer = self.ask("chart-rows", self.chart.pk, data={"definition": self.chart.definition, "points": points})
+                answer = self.ask(
+                    "chart-rows", self.chart.pk, data={"definition": self.chart.definition, "points": points}
+                )
                 self.assertEqual(answer.status_code, 422)
 
     def test_the_charts_rows_as_a_file(self):
@@ -187,7 +195,9 @@ class Saving(ChartTest):
     def test_or_mine_becomes_a_chart_of_its_own(self):
         self.save(self.steward, "Theirs", 1)
         self.as_(self.analyst)
-        answer = self.ask("chart-save-as-new", self.chart.pk, data={"definition": self.chart.definition, "name": "Mine"})
+        answer = self.ask(
+            "chart-save-as-new", self.chart.pk, data={"definition": self.chart.definition, "name": "Mine"}
+        )
         self.assertEqual(Chart.objects.exclude(pk=self.chart.pk).get().name, "Mine (mine)")
         self.assertEqual(self.client.get(answer.json()["address"]).status_code, 200)
 
@@ -209,7 +219,9 @@ class Saving(ChartTest):
         self.assertEqual(Draft.objects.count(), 0)
 
     def test_a_draft_can_be_given_up(self):
-        self.ask("chart-draft", self.chart.pk, data={"definition": self.chart.definition | {"title": "No"}, "revision": 1})
+        self.ask(
+            "chart-draft", self.chart.pk, data={"definition": self.chart.definition | {"title": "No"}, "revision": 1}
+        )
         self.ask("chart-draft-drop", self.chart.pk)
         self.assertNotContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "No"')
 

@@ -67,7 +67,10 @@ class Reading(DashboardTest):
         self.assertContains(page, "5 Jan 2026 22:00 to 6 Jan 2026 05:00")
 
     def test_a_selection_narrows_the_others_and_marks_its_own(self):
-        for mode, count, on in (("focus", ">1<", {"South Banks"}), ("leave_out", ">4<", {"North Reach", "Inner Sound"})):
+        for mode, count, on in (
+            ("focus", ">1<", {"South Banks"}),
+            ("leave_out", ">4<", {"North Reach", "Inner Sound"}),
+        ):
             state = {"selections": [{"block": "bars", "mode": mode, "points": [["South Banks"]]}]}
             self.assertIn(count, self.block("count", state).json()["html"])
             rows = self.block("bars", state).json()["rows"]
@@ -218,7 +221,11 @@ class Editing(DashboardTest):
         self.ask(
             "dashboard-draft",
             self.dashboard.pk,
-            data={"definition": {"blocks": [{"id": "t", "kind": "text", "text": "Short"}]}, "name": "Season", "revision": 1},
+            data={
+                "definition": {"blocks": [{"id": "t", "kind": "text", "text": "Short"}]},
+                "name": "Season",
+                "revision": 1,
+            },
         )
         self.ask("dashboard-publish", self.dashboard.pk)
         address = reverse("dashboard", args=[self.dashboard.pk])
@@ -268,7 +275,9 @@ class Editing(DashboardTest):
     def test_controls_suit_their_field(self):
         for source, kind in (("sailed", "dates"), ("region", "list"), ("cancelled", "list")):
             answer = self.ask(
-                "dashboard-new-control", self.dashboard.pk, data={"dataset": str(self.dataset.pk), "field": self.ids[source]}
+                "dashboard-new-control",
+                self.dashboard.pk,
+                data={"dataset": str(self.dataset.pk), "field": self.ids[source]},
             )
             self.assertEqual(answer.json()["kind"], kind)
         for data in ({"dataset": "x"}, {"dataset": str(self.dataset.pk), "field": "zz"}):
@@ -292,7 +301,9 @@ class Editing(DashboardTest):
 
     def test_an_unpublished_dashboard_opens_in_the_editor(self):
         new = services.create_dashboard(self.analyst)
-        self.assertRedirects(self.client.get(reverse("dashboard", args=[new.pk])), reverse("dashboard-edit", args=[new.pk]))
+        self.assertRedirects(
+            self.client.get(reverse("dashboard", args=[new.pk])), reverse("dashboard-edit", args=[new.pk])
+        )
 
 
 class Sharing(DashboardTest):
@@ -343,7 +354,12 @@ class Sharing(DashboardTest):
         self.assertEqual(self.open_as_explorer(), 200)
 
     def test_forged_grants_are_refused(self):
-        for who, level in (("person-99", "view"), ("robot-1", "view"), (f"person-{self.explorer.pk}", "own"), ("", "view")):
+        for who, level in (
+            ("person-99", "view"),
+            ("robot-1", "view"),
+            (f"person-{self.explorer.pk}", "own"),
+            ("", "view"),
+        ):
             with self.subTest(who=who), self.assertRaises(VedutaError):
                 services.grant(self.analyst, self.dashboard, who, level, True)
 

@@ -172,7 +172,10 @@ class Imports(WebTest):
         self.assertIn("fault on our side", self.fail_after_first_chunk(RuntimeError("boom")).message)
 
     def test_a_full_disk_in_mid_import_changes_nothing_and_says_so(self):
-        for error in (OSError(errno.ENOSPC, "full"), OperationalError(sqlite3.OperationalError("database or disk is full"))):
+        for error in (
+            OSError(errno.ENOSPC, "full"),
+            OperationalError(sqlite3.OperationalError("database or disk is full")),
+        ):
             with self.subTest(error=error):
                 self.assertIn("disk is full", self.fail_after_first_chunk(error).message)
                 Dataset.objects.all().delete()
@@ -304,7 +307,8 @@ class TheDatasetPage(WebTest):
         self.dataset.refresh_from_db()
         self.assertEqual(self.dataset.current.number, 2)
         self.assertEqual(
-            table_of(self.dataset.current_id).scan([self.ids["sailing_id"]]).collect().to_series().to_list(), list("12345")
+            table_of(self.dataset.current_id).scan([self.ids["sailing_id"]]).collect().to_series().to_list(),
+            list("12345"),
         )
 
     def test_changes_that_do_not_fit_are_refused(self):

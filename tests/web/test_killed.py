@@ -62,7 +62,9 @@ class Killed(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         self.environment = os.environ | {"VEDUTA_DATA": str(self.folder), "VEDUTA_LOG": "ERROR"}
         code = START + f"FOLDER, ROWS = {str(self.folder)!r}, {ROWS}\n" + PREPARE
-        subprocess.run([sys.executable, "-c", code], cwd=ROOT, env=self.environment, check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            [sys.executable, "-c", code], cwd=ROOT, env=self.environment, check=True, stdout=subprocess.DEVNULL
+        )
 
     def start(self) -> subprocess.Popen:
         process = subprocess.Popen(
@@ -107,7 +109,9 @@ class Killed(unittest.TestCase):
         self.assertGreater(self.check_whole(), 1)
         self.assertGreater(hits, KILLS // 5)  # most kills hit a refresh
         self.assertEqual(self.query("select count(*) from datasets_version where state = 'loading'"), [(0,)])
-        self.assertEqual(self.query("select count(*) from datasets_refresh where state in ('running', 'queued')"), [(0,)])
+        self.assertEqual(
+            self.query("select count(*) from datasets_refresh where state in ('running', 'queued')"), [(0,)]
+        )
         self.assertGreater(self.query("select count(*) from datasets_refresh where state = 'interrupted'")[0][0], 0)
         kept = self.query("select count(*) from datasets_version where number is not null")[0][0]
         self.assertLessEqual(kept, 10)

@@ -56,7 +56,11 @@ class ModelTest(WebTest):
         """A chart's first measure by its first dimension."""
         definition = load_definition({"dataset": str(self.dataset.pk), **parts})
         frame = charts.answer_chart(self.now(), definition, reader or self.analyst).result.frame
-        return {row[0]: row[len(definition.groups)] for row in frame.iter_rows()} if definition.by else {"": frame["m0"][0]}
+        return (
+            {row[0]: row[len(definition.groups)] for row in frame.iter_rows()}
+            if definition.by
+            else {"": frame["m0"][0]}
+        )
 
     @property
     def fare(self) -> dict:
@@ -127,7 +131,11 @@ class Formulas(ModelTest):
         )
         plain = {"style": "number", "currency": "EUR", "decimals": None, "thousands": True, "shorten": False}
         found = {}
-        for name, text in (("Twice", "sum(fare) * 2"), ("Growth", "growth(sum(fare), 'year')"), ("All", "sum(fare) per ()")):
+        for name, text in (
+            ("Twice", "sum(fare) * 2"),
+            ("Growth", "growth(sum(fare), 'year')"),
+            ("All", "sum(fare) per ()"),
+        ):
             made = self.formula(name, text, format=plain)
             found[name] = model_of(self.now()).schema[made].format.style
         self.assertEqual(found, {"Twice": "number", "Growth": "percent", "All": "currency"})
@@ -220,7 +228,12 @@ class Parameters(ModelTest):
         super().setUp()
         self.parameter(name="Top n", kind="whole", default="1", low="1", high="5")
         keep = {"parameter": "top_n", "by": self.fare}
-        self.definition = {"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]], "keep": keep}
+        self.definition = {
+            "dataset": str(self.dataset.pk),
+            "show": [self.fare],
+            "by": [self.ids["region"]],
+            "keep": keep,
+        }
 
     def test_a_chart_sets_it_and_no_limit_keeps_all(self):
         chart = charts.create_chart(self.analyst, self.now(), load_definition(self.definition))

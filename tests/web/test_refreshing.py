@@ -41,7 +41,11 @@ class RefreshTest(WebTest):
         return {"do": "filter", "filters": [{"kind": "range", "field": self.ids["fare"], "low": low}]}
 
     def group(self) -> dict:
-        return {"do": "group", "by": [self.ids["region"]], "measures": [{"field": self.ids["fare"], "aggregate": "sum"}, {}]}
+        return {
+            "do": "group",
+            "by": [self.ids["region"]],
+            "measures": [{"field": self.ids["fare"], "aggregate": "sum"}, {}],
+        }
 
     def rows(self, dataset: Dataset) -> list[tuple]:
         dataset.refresh_from_db()
@@ -59,7 +63,9 @@ class Steps(RefreshTest):
 
     def test_a_newer_file_goes_through_the_steps(self):
         self.shape(self.filter(), self.group())
-        import_now(self.analyst, FERRIES + "6,2026-03-01,Outer Skerries,Merrin–Outer Light,99,1,no\n", dataset=self.dataset)
+        import_now(
+            self.analyst, FERRIES + "6,2026-03-01,Outer Skerries,Merrin–Outer Light,99,1,no\n", dataset=self.dataset
+        )
         self.assertIn(("Outer Skerries", 99.0, 1), self.rows(self.dataset))
         self.assertEqual(self.dataset.current.number, 3)
         self.assertIsNone(self.dataset.current.intake.number)
@@ -163,7 +169,9 @@ class Followers(RefreshTest):
         self.assertEqual(Refresh.objects.filter(root=None, follows=True).count(), 3)
 
     def test_cycles_are_refused(self):
-        self.assertEqual(set(followers_in_order(self.dataset)), {str(d.pk) for d in (self.regions, self.top, self.joined)})
+        self.assertEqual(
+            set(followers_in_order(self.dataset)), {str(d.pk) for d in (self.regions, self.top, self.joined)}
+        )
         for source in (self.regions, self.top, self.dataset):
             with self.assertRaisesRegex(DefinitionProblem, "cannot be a part of it"):
                 must_not_go_round(self.dataset, [str(source.pk)])
@@ -209,7 +217,9 @@ class Running(RefreshTest):
         with mock.patch.object(refreshing.Progress, "tick", stop_in_mid_reading):
             services.start_import(self.analyst, upload)
         (refresh,) = Refresh.objects.filter(upload=upload)
-        self.assertEqual((refresh.state, refresh.message), (State.CANCELLED, "Stopped. The dataset is as it was before."))
+        self.assertEqual(
+            (refresh.state, refresh.message), (State.CANCELLED, "Stopped. The dataset is as it was before.")
+        )
         self.dataset.refresh_from_db()
         self.assertEqual((self.dataset.current_id, Version.objects.count()), (before, 1))
         waiting = Refresh.objects.create(dataset=self.dataset, cause="hand")

@@ -105,7 +105,9 @@ class EveryWay(Bounded):
             self.assertEqual(found.status_code, 200)
             self.assert_hidden(found.content.decode(), str(clause))
         answered = self.ask("chart-answer", chart.pk, data={"definition": definition}).json()
-        self.assertIn("You see only some rows, by the rule “Their regions”: 1 of 3 in Region.", answered["chart"]["notes"])
+        self.assertIn(
+            "You see only some rows, by the rule “Their regions”: 1 of 3 in Region.", answered["chart"]["notes"]
+        )
         self.assert_hidden(json.dumps(answered), "answer")
         explained = self.ask("chart-explain", chart.pk, data={"definition": definition}).content.decode()
         self.assertIn("3 rows", explained)
@@ -197,7 +199,9 @@ class Changing(Bounded):
                 model_for(Dataset.objects.get(pk=dataset.pk), self.nell)
             self.assert_hidden(self.look("dataset", dataset.pk).content.decode(), "derived")
             self.assert_hidden(self.look("dataset-rows", dataset.pk).content.decode(), "derived")
-        self.assertEqual(self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"}).status_code, 404)
+        self.assertEqual(
+            self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"}).status_code, 404
+        )
         self.as_(self.steward)
         self.assertContains(self.look("dataset", derived.pk), "They cannot see this one.")
         self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"})
@@ -232,7 +236,9 @@ class Breaking(Bounded):
         self.as_(self.analyst)
         self.join()
         self.revise(self.steward, "remove_rule", name="Their regions")
-        self.revise(self.steward, "save_rule", name="East pier", text="Routes.pier = 'East'", groups=["Harbour masters"])
+        self.revise(
+            self.steward, "save_rule", name="East pier", text="Routes.pier = 'East'", groups=["Harbour masters"]
+        )
 
     def test_it_narrows_while_the_join_holds(self):
         self.assertEqual(model_for(self.now(), self.nell).rows, 3)

@@ -57,9 +57,13 @@ class Screen(WebTest):
             "measures": {"0": {"on": True, "field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"}, "1": {"on": False, "field": ""}},
         }  # fmt: skip
         data = self.look(editing=sent)
-        self.assertEqual(data["step"]["measures"], [{"field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"}])
+        self.assertEqual(
+            data["step"]["measures"], [{"field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"}]
+        )
         self.assertIn("Usual fare", data["table"])
-        rows = self.ask("shape-rows", self.dataset.pk, data={"steps": data["steps"], "at": "s1", "values": ["2026-01-01"]})
+        rows = self.ask(
+            "shape-rows", self.dataset.pk, data={"steps": data["steps"], "at": "s1", "values": ["2026-01-01"]}
+        )
         self.assertContains(rows, "2 rows in this group")
         filters = {
             "0": {"field": self.ids["region"], "kind": "list", "values": ["North Reach"], "exclude": True},
@@ -94,7 +98,9 @@ class Screen(WebTest):
     def test_failures_are_listed(self):
         steps = [{"id": "s1", "do": "retype", "fields": [self.ids["route"]], "kind": "date"}]
         self.assertIn("5 values did not convert", self.look(steps)["list"])
-        self.assertContains(self.ask("shape-failures", self.dataset.pk, data={"steps": steps, "at": "s1"}), "Tern–Gull Bank")
+        self.assertContains(
+            self.ask("shape-failures", self.dataset.pk, data={"steps": steps, "at": "s1"}), "Tern–Gull Bank"
+        )
 
     def test_a_formula_is_checked_while_it_is_typed(self):
         def ask(formula, **more):
@@ -104,7 +110,8 @@ class Screen(WebTest):
 
         found = ask("fare / passengers")
         self.assertEqual(
-            (found["kind"], found["headings"], found["sample"][0][-1]), ("decimal number", ["Fare", "Passengers"], "3.01")
+            (found["kind"], found["headings"], found["sample"][0][-1]),
+            ("decimal number", ["Fare", "Passengers"], "3.01"),
         )
         self.assertEqual(found["empties"], 1)
         wrong = ask("fare / pasengers")["problem"]
@@ -114,7 +121,9 @@ class Screen(WebTest):
         self.assertContains(self.client.get(reverse("formula-reference")), "difference(value)")
 
     def test_a_join_shows_its_match_share_over_all_rows(self):
-        ports = import_now(self.analyst, "region,manager\nNorth Reach,Ailsa Marr\nnorth reach,Bran Skene\n", "regions.csv")
+        ports = import_now(
+            self.analyst, "region,manager\nNorth Reach,Ailsa Marr\nnorth reach,Bran Skene\n", "regions.csv"
+        )
         region = next(iter(ports.schema)).id
         join = {
             "id": "s1",

@@ -58,7 +58,9 @@ class Files(WebTest):
         parquet, arrow = io.BytesIO(), io.BytesIO()
         frame.write_parquet(parquet)
         frame.write_ipc(arrow)
-        nested = json.dumps({"season": 2026, "gates": {"counts": [{"Port": "Quay", "Count": 5}, {"Port": "Tern"}]}}).encode()
+        nested = json.dumps(
+            {"season": 2026, "gates": {"counts": [{"Port": "Quay", "Count": 5}, {"Port": "Tern"}]}}
+        ).encode()
         lines = b'{"Port": "Quay", "Count": 5}\n{"Port": "Tern"}\n'
         for data, name in (
             (parquet.getvalue(), "a.parquet"),
@@ -79,7 +81,11 @@ class Files(WebTest):
         broken = b"Port,Count\n"
         with self.assertRaisesRegex(FileProblem, "december.csv: .*no rows under it"):
             services.receive_another(
-                self.analyst, self.send(b"Port,Count\nQuay,5\n", "a.csv"), io.BytesIO(broken), len(broken), "december.csv"
+                self.analyst,
+                self.send(b"Port,Count\nQuay,5\n", "a.csv"),
+                io.BytesIO(broken),
+                len(broken),
+                "december.csv",
             )
 
     def test_pasted_cells(self):
@@ -167,7 +173,9 @@ class Fetched(WebTest):
         self.assertNotIn(TOKEN.encode(), bytes(Connection.objects.get().secret))
         self.assertNotIn(TOKEN, str(Connection.objects.values()))
         fetching.save_connection(
-            self.analyst, self.feed, {"name": "Systems", "address": self.feed.address, "secret": "wrong", "before": "Bearer"}
+            self.analyst,
+            self.feed,
+            {"name": "Systems", "address": self.feed.address, "secret": "wrong", "before": "Bearer"},
         )
         refresh = self.refresh(dataset)
         self.assertEqual(refresh.state, Refresh.State.FAILED)
@@ -227,7 +235,9 @@ class Fetched(WebTest):
         connection = fetching.save_connection(
             self.analyst, Connection(kind="database"), {"name": "Operations", "address": f"sqlite:///{path}"}
         )
-        self.assertEqual(fetching.tables_of(self.analyst, connection), ["port_spellings", "service_requests", "targets"])
+        self.assertEqual(
+            fetching.tables_of(self.analyst, connection), ["port_spellings", "service_requests", "targets"]
+        )
         query = "select topic, count(*) as requests from service_requests group by topic order by topic"
         upload = fetching.try_out(self.analyst, {"connection": connection.pk, "query": query})
         services.start_import(self.analyst, upload, "Topics")
@@ -257,11 +267,14 @@ class Fetched(WebTest):
         answer = self.ask("connection-save", 0, data=data)
         made = Connection.objects.get(name="Weather office")
         self.assertEqual(
-            (answer.json()["address"], made.headers), (reverse("connection-rows", args=[made.pk]), {"Accept": "text/csv"})
+            (answer.json()["address"], made.headers),
+            (reverse("connection-rows", args=[made.pk]), {"Accept": "text/csv"}),
         )
         self.assertContains(self.ask("connection-save", 0, data=data), "already a connection named", status_code=422)
         self.assertContains(
-            self.ask("connection-save", 0, data={"name": "X", "address": "ftp://x"}), "starts with https", status_code=422
+            self.ask("connection-save", 0, data={"name": "X", "address": "ftp://x"}),
+            "starts with https",
+            status_code=422,
         )
         page = self.client.get(reverse("connection", args=[self.feed.pk]))
         self.assertNotContains(page, TOKEN)
@@ -292,7 +305,9 @@ class Fetched(WebTest):
                     self.analyst, Connection.objects.get(pk=self.feed.pk), {"name": "Systems", "address": address}
                 )
         self.assertEqual(Connection.objects.get(pk=self.feed.pk).address, self.feed.address)
-        moved = fetching.save_connection(self.analyst, self.feed, {"name": "Systems", "address": f"{self.feed.address}/v2"})
+        moved = fetching.save_connection(
+            self.analyst, self.feed, {"name": "Systems", "address": f"{self.feed.address}/v2"}
+        )
         self.assertEqual(fetching.secret_of(moved), TOKEN)
 
     def test_a_password_in_an_address_is_kept_as_a_secret(self):

@@ -96,7 +96,9 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
     column = pl.col(field.id)
     if not field.kind.is_date:
         if grouping.grain:
-            raise DefinitionProblem(f"“{field.name}” is not a date, so it has no {grouping.grain.words}.", where=field.id)
+            raise DefinitionProblem(
+                f"“{field.name}” is not a date, so it has no {grouping.grain.words}.", where=field.id
+            )
         return column
     if grouping.grain is None:
         raise DefinitionProblem(f"Say by which period “{field.name}” is grouped.", where=field.id)
@@ -287,7 +289,9 @@ def period_end(start: dt.date, grain: Grain) -> dt.date:
 
 def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_000) -> list[dt.date]:
     """The starts of all periods from `first` to `last`, which are starts themselves; empty if more than `most`."""
-    per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365, Grain.HOUR: 8_766}[grain]
+    per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365, Grain.HOUR: 8_766}[
+        grain
+    ]
     if (last.year - first.year) * per_year > most:
         return []
     found, start = [], first

@@ -100,7 +100,9 @@ def _ordinal(number: int) -> str:
     return f"{number}{'th' if 10 < number % 100 < 14 else {1: 'st', 2: 'nd', 3: 'rd'}.get(number % 10, 'th')}"
 
 
-def schedule_from(often: str, clock: str, zone: str, days: list[str] | tuple[str, ...] = (), month_day: int = 1) -> Schedule:
+def schedule_from(
+    often: str, clock: str, zone: str, days: list[str] | tuple[str, ...] = (), month_day: int = 1
+) -> Schedule:
     """A schedule from what a form asks. `clock` is "06:30"; `month_day` is 1 to 31, or -1 for the last.
 
     Raises DefinitionProblem for what does not fit.

@@ -257,7 +257,9 @@ def bookings(rows: int = 150_000) -> pl.DataFrame:
     booked = np.where(gone, booked - 365, booked)
     travel = np.minimum(booked + random.geometric(0.08, rows), days - 1)
     names = list(ROUTES)
-    route = random.choice(len(names), rows, p=np.array([ROUTES[n][2] for n in names]) / sum(ROUTES[n][2] for n in names))
+    route = random.choice(
+        len(names), rows, p=np.array([ROUTES[n][2] for n in names]) / sum(ROUTES[n][2] for n in names)
+    )
     party = np.minimum(random.geometric(0.45, rows), 12)
     fare = np.array([ROUTES[n][3] for n in names])[route]
     paid = (fare * party * random.uniform(0.7, 1.1, rows)).round(2)

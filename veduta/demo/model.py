@@ -47,7 +47,12 @@ FORMULAS = (
     ("Revenue per passenger", f"{REVENUE} / sum(Passengers)", "Results", MONEY | {"decimals": 2}),
     ("Load factor", "sum(Passengers) / sum(Capacity where not Cancelled)", "Operations", PERCENT),
     ("Cancelled share", "count_rows(where Cancelled) / count_rows()", "Operations", PERCENT),
-    ("Punctual share", 'count_rows(where "Minutes late" <= :late_after) / count("Minutes late")', "Operations", PERCENT),
+    (
+        "Punctual share",
+        'count_rows(where "Minutes late" <= :late_after) / count("Minutes late")',
+        "Operations",
+        PERCENT,
+    ),
     ("Lateness", "if(Cancelled, 'cancelled', \"Minutes late\" <= :late_after, 'punctual', 'late')", "Operations", {}),
     ("Revenue a year before", f"shift({REVENUE}, -1, 'year')", "Time", MONEY),
     ("Revenue growth", f"growth({REVENUE}, 'year')", "Time", PERCENT),
@@ -81,7 +86,9 @@ def load_model(user: User, folder: Path) -> None:
     sailings = change_model(user, sailings, "save_path", path, sailings.model_revision)
     _stock(user)
     model = model_of(sailings)
-    charts = {name: save_new(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()}
+    charts = {
+        name: save_new(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()
+    }
     charts["Passengers counted so far"] = _counted(user)
     _dashboard(user, sailings, charts)
 

@@ -60,8 +60,12 @@ def make_server(port: int, rows: int = 2_000) -> ThreadingHTTPServer:
                 time.sleep(told.slow)
             if told.fail and told.times:
                 told.times -= 1
-                return self.answer({"message": "told to fail"}, told.fail, {"Retry-After": "0"} if told.fail == 429 else {})
-            found = {"/harbour-counts": self.counts, "/weather": self.weather, "/bookings": self.bookings}.get(parts.path)
+                return self.answer(
+                    {"message": "told to fail"}, told.fail, {"Retry-After": "0"} if told.fail == 429 else {}
+                )
+            found = {"/harbour-counts": self.counts, "/weather": self.weather, "/bookings": self.bookings}.get(
+                parts.path
+            )
             return found(query) if found else self.answer({"message": "nothing here"}, 404)
 
         def counts(self, query: dict) -> None:
@@ -151,7 +155,12 @@ def write_operations(path: Path, requests: int = 12_000) -> Path:
         database.executemany(
             "insert into targets values (?,?,?,?)",
             [
-                (m.isoformat(), r, int(random.integers(2_000, 24_000)), round(float(random.uniform(40_000, 600_000)), 2))
+                (
+                    m.isoformat(),
+                    r,
+                    int(random.integers(2_000, 24_000)),
+                    round(float(random.uniform(40_000, 600_000)), 2),
+                )
                 for m in months
                 for r in names
             ],

@@ -50,7 +50,10 @@ MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024
 VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
 # Hosts ("name" or "name:port") that feeds and databases may be read from although they are not public.
 ALLOWED_FEEDS = list(filter(None, os.environ.get("VEDUTA_ALLOWED_FEEDS", "").lower().split(",")))
-DATABASE_FOLDERS = [DATA_DIR / "demo", *map(Path, filter(None, os.environ.get("VEDUTA_DATABASE_FOLDERS", "").split(":")))]
+DATABASE_FOLDERS = [
+    DATA_DIR / "demo",
+    *map(Path, filter(None, os.environ.get("VEDUTA_DATABASE_FOLDERS", "").split(":"))),
+]
 MOST_ROWS = _number("VEDUTA_MOST_ROWS", 50_000_000)
 
 INSTALLED_APPS = [
@@ -127,7 +130,9 @@ AUTHENTICATION_BACKENDS = [
 ANONYMOUS_USER_NAME = None
 GUARDIAN_MONKEY_PATCH_USER = False
 PASSWORD_HASHERS = (
-    ["django.contrib.auth.hashers.MD5PasswordHasher"] if TESTING else ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+    ["django.contrib.auth.hashers.MD5PasswordHasher"]
+    if TESTING
+    else ["django.contrib.auth.hashers.Argon2PasswordHasher"]
 )
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},

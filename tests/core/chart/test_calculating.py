@@ -116,7 +116,9 @@ class Said(unittest.TestCase):
         self.assertEqual(kept.rows[0][-1].behind, None)
 
     def test_text_as_a_measure_is_shown_in_a_table(self):
-        answered = asked(show=[{"formula": "if(sum(\"#fare\") > 60, 'much', 'little')", "name": "How much"}], by=["region"])
+        answered = asked(
+            show=[{"formula": "if(sum(\"#fare\") > 60, 'much', 'little')", "name": "How much"}], by=["region"]
+        )
         self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))
 
     def test_parameters_stand_in_titles_and_in_the_sentence(self):

@@ -28,7 +28,13 @@ VEGA_LITE = Path(__file__).parents[3] / "node_modules/vega-lite/build/vega-lite-
 FARE = {"field": "fare", "aggregate": "sum"}
 MONTH = {"field": "sailed", "grain": "month"}
 ROWS = [
-    {"region": r, "route": f"{r}-{i % 3}", "sailed": dt.date(2026, 1 + i % 5, 1 + i), "fare": 10.0 * i - 30, "passengers": i}
+    {
+        "region": r,
+        "route": f"{r}-{i % 3}",
+        "sailed": dt.date(2026, 1 + i % 5, 1 + i),
+        "fare": 10.0 * i - 30,
+        "passengers": i,
+    }
     for i in range(20)
     for r in ("North Reach", "Inner Sound", "South Banks")
     if i % 5 != 2  # nothing sails in March
@@ -102,7 +108,8 @@ class Definitions(unittest.TestCase):
         table, schema = sailings(ROWS)
         first = first_chart("d", schema)
         self.assertEqual(
-            sentence_text(first, choose_kind(first, schema, table)[0], schema), "Show fare as a line by month of sailed."
+            sentence_text(first, choose_kind(first, schema, table)[0], schema),
+            "Show fare as a line by month of sailed.",
         )
 
 
@@ -248,10 +255,13 @@ class Layouts(unittest.TestCase):
         self.assertEqual([cell.text for cell in layout.totals[0]], ["Total", "4.00"])
 
     def test_a_crosstab_agrees_with_a_plain_count(self):
-        layout = asked(chart(kind="crosstab", by=["region"], split={"field": "sailed", "grain": "month"})).drawing.layout
+        layout = asked(
+            chart(kind="crosstab", by=["region"], split={"field": "sailed", "grain": "month"})
+        ).drawing.layout
         months = [1, 2, 4, 5]
         self.assertEqual(
-            [cell.text for cell in layout.headings[0]], ["Region", "Jan 2026", "Feb 2026", "Apr 2026", "May 2026", "Total"]
+            [cell.text for cell in layout.headings[0]],
+            ["Region", "Jan 2026", "Feb 2026", "Apr 2026", "May 2026", "Total"],
         )
         for row in layout.rows:
             mine = [r for r in ROWS if r["region"] == row[0].text]
@@ -275,7 +285,9 @@ class Layouts(unittest.TestCase):
         figures = asked(
             chart(show=[FARE | {"name": "Takings", "format": {"shorten": True}}, {}]), [{"fare": 7_420_000.0}]
         ).drawing.layout
-        self.assertEqual([(figure.name, figure.text) for figure in figures], [("Takings", "7.42M"), ("Count of rows", "1")])
+        self.assertEqual(
+            [(figure.name, figure.text) for figure in figures], [("Takings", "7.42M"), ("Count of rows", "1")]
+        )
 
 
 class Sentences(unittest.TestCase):
@@ -342,7 +354,8 @@ class Sentences(unittest.TestCase):
     def test_titles(self):
         _, schema = sailings([])
         self.assertEqual(
-            default_title(chart(show=[FARE], by=[MONTH], split="region"), schema), "Fare by month of sailed, split by region"
+            default_title(chart(show=[FARE], by=[MONTH], split="region"), schema),
+            "Fare by month of sailed, split by region",
         )
 
 

@@ -27,12 +27,18 @@ ROWS = [
 FIELDS = ["region", "route", "sailed", "departure", "fare", "passengers", "cancelled"]
 CHANGES = st.one_of(
     st.fixed_dictionaries(
-        {"edit": st.just("add_field"), "field": st.sampled_from(FIELDS), "to": st.sampled_from(["", "show", "by", "split"])}
+        {
+            "edit": st.just("add_field"),
+            "field": st.sampled_from(FIELDS),
+            "to": st.sampled_from(["", "show", "by", "split"]),
+        }
     ),
     st.fixed_dictionaries(
         {"edit": st.just("remove"), "clause": st.sampled_from(["show", "by", "split", "only", "keep", "sort", "as"])}
     ),
-    st.fixed_dictionaries({"edit": st.just("set_measure"), "index": st.integers(0, 2), "field": st.sampled_from(FIELDS)}),
+    st.fixed_dictionaries(
+        {"edit": st.just("set_measure"), "index": st.integers(0, 2), "field": st.sampled_from(FIELDS)}
+    ),
     st.fixed_dictionaries(
         {"edit": st.just("set_group"), "clause": st.sampled_from(["by", "split"]), "field": st.sampled_from(FIELDS)}
     ),
@@ -42,7 +48,9 @@ CHANGES = st.one_of(
             "kind": st.sampled_from(["bar", "lying", "line", "area", "table", "crosstab", "figure", None]),
         }
     ),
-    st.fixed_dictionaries({"edit": st.just("choose_stacking"), "stacking": st.sampled_from(["stacked", "grouped", "full"])}),
+    st.fixed_dictionaries(
+        {"edit": st.just("choose_stacking"), "stacking": st.sampled_from(["stacked", "grouped", "full"])}
+    ),
     st.just({"edit": "swap"}),
     st.just({"edit": "set_keep", "keep": {"count": 2, "of": "split"}}),
     st.just({"edit": "set_sort", "sort": {"by": "measure", "descending": True}}),
@@ -84,7 +92,9 @@ class Edits(unittest.TestCase):
         swapped = self.after({"edit": "swap"}, **start)
         self.assertEqual(self.names(swapped), ([], ["region"], "route"))
         self.assertEqual(self.after({"edit": "swap"}, {"edit": "swap"}, **start), self.after(**start))
-        self.assertEqual(self.names(self.after({"edit": "swap"}, by=["route", "region"])), ([], ["region", "route"], None))
+        self.assertEqual(
+            self.names(self.after({"edit": "swap"}, by=["route", "region"])), ([], ["region", "route"], None)
+        )
 
     def test_aggregates_that_do_not_suit_are_replaced(self):
         measure = self.after({"edit": "set_measure", "index": 0, "field": "route", "aggregate": "sum"}).show[0]
@@ -97,7 +107,8 @@ class Edits(unittest.TestCase):
 
     def test_counting_rows(self):
         self.assertEqual(
-            self.after({"edit": "set_measure", "index": 0}, show=[{"field": "fare", "aggregate": "sum"}]).show, (Measure(),)
+            self.after({"edit": "set_measure", "index": 0}, show=[{"field": "fare", "aggregate": "sum"}]).show,
+            (Measure(),),
         )
 
     def test_names_and_formats(self):
@@ -114,7 +125,9 @@ class Edits(unittest.TestCase):
 
     def test_another_dimension_drops_an_order_that_does_not_suit_it(self):
         start = {"by": ["route"], "sort": {"by": "own", "values": ["Route 3"]}}
-        self.assertIsNone(self.after({"edit": "set_group", "clause": "by", "index": 0, "field": "sailed"}, **start).sort)
+        self.assertIsNone(
+            self.after({"edit": "set_group", "clause": "by", "index": 0, "field": "sailed"}, **start).sort
+        )
 
     def test_a_new_kind_keeps_the_fields(self):
         start = {"by": ["route"], "split": "region", "show": [{"field": "fare", "aggregate": "sum"}]}
@@ -175,7 +188,9 @@ class Edits(unittest.TestCase):
         model = Model({"": (self.table, list(self.schema))}, definition)
         start = load_definition({"dataset": "d"})
         for values, kept in (([7], [7]), (None, None)):
-            changed = apply_edit(start, model.schema, model, {"edit": "set_value", "parameter": "most", "values": values})
+            changed = apply_edit(
+                start, model.schema, model, {"edit": "set_value", "parameter": "most", "values": values}
+            )
             self.assertEqual(changed.values, {"most": kept})
         for parameter, values in (("gone", [1]), ("most", ["many"])):
             with self.assertRaises(DefinitionProblem):

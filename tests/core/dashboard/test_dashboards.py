@@ -82,7 +82,9 @@ class Following(unittest.TestCase):
     def setUp(self):
         _, self.schema = sailings([])
         self.chart = load_definition({"dataset": "d", "by": ["route"]})
-        self.source = load_definition({"dataset": "d", "by": [{"field": "sailed", "grain": "month"}], "split": "region"})
+        self.source = load_definition(
+            {"dataset": "d", "by": [{"field": "sailed", "grain": "month"}], "split": "region"}
+        )
 
     def follow(self, state, controls=(DATE, REGION), chart=None, schema=None, block="me"):
         dashboard = load_dashboard({"controls": list(controls)})
@@ -110,7 +112,9 @@ class Following(unittest.TestCase):
         self.assertEqual([each.ends for each in made], [(dt.datetime(2026, 5, 1, 22), dt.date(2026, 5, 2))])
         day = {"start": "2026-05-01", "end": "2026-05-01"}
         with self.assertRaises(DefinitionProblem):
-            load_state(json.dumps({"controls": {"d": {"kind": "dates", **day, "start_time": "22:00", "end_time": "06:00"}}}))
+            load_state(
+                json.dumps({"controls": {"d": {"kind": "dates", **day, "start_time": "22:00", "end_time": "06:00"}}})
+            )
 
     def test_a_block_of_another_dataset_follows_by_the_name_of_the_field_or_says_that_it_cannot(self):
         chart = load_definition({"dataset": "ports"})
@@ -119,7 +123,9 @@ class Following(unittest.TestCase):
         self.assertEqual(found.not_followed, ["Sailed"])
 
     def test_a_control_that_narrows_nothing_is_not_worth_a_word(self):
-        found = self.follow(ViewState(controls={"date": None}), chart=load_definition({"dataset": "ports"}), schema=OTHER)
+        found = self.follow(
+            ViewState(controls={"date": None}), chart=load_definition({"dataset": "ports"}), schema=OTHER
+        )
         self.assertEqual(found.not_followed, [])
 
     def test_a_selection_filters_the_others_and_not_its_own_block(self):
@@ -132,7 +138,8 @@ class Following(unittest.TestCase):
     def test_a_selected_range_of_the_axis_ignores_the_series(self):
         state = ViewState(selections=({"block": "other", "mode": "leave_out", "points": (("2026-03-01",),)},))
         self.assertEqual(
-            self.follow(state, ()).filters, [PointsFilter(groups=self.source.by, points=(("2026-03-01",),), exclude=True)]
+            self.follow(state, ()).filters,
+            [PointsFilter(groups=self.source.by, points=(("2026-03-01",),), exclude=True)],
         )
 
     def test_a_selection_whose_field_is_not_there_is_not_followed_and_said(self):
@@ -142,7 +149,9 @@ class Following(unittest.TestCase):
 
     def test_selections_of_blocks_that_are_gone_or_have_no_marks_are_passed_over(self):
         for block in ("gone", "figure"):
-            self.assertEqual(self.follow(ViewState(selections=({"block": block, "points": (("A",),)},)), ()).filters, [])
+            self.assertEqual(
+                self.follow(ViewState(selections=({"block": block, "points": (("A",),)},)), ()).filters, []
+            )
 
     def test_a_choice_of_the_wrong_kind_is_refused(self):
         control = Control.model_validate(DATE)

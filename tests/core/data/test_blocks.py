@@ -29,7 +29,9 @@ class ReadBlocks(FolderTest):
         self.assertEqual((self.ragged.short, self.ragged.long), (0, 0))
 
     def test_a_file_without_a_header_or_a_last_line_feed(self):
-        self.assertEqual(self.rows("Tern,4,old\nQuay,2,new", header_row=0), [("Tern", "4", "old"), ("Quay", "2", "new")])
+        self.assertEqual(
+            self.rows("Tern,4,old\nQuay,2,new", header_row=0), [("Tern", "4", "old"), ("Quay", "2", "new")]
+        )
 
     def test_a_header_further_down(self):
         self.assertEqual(self.rows("Harbours\n\n" + PORTS + "Tern,4,old\n", header_row=3), [("Tern", "4", "old")])
@@ -37,7 +39,9 @@ class ReadBlocks(FolderTest):
     def test_windows_and_old_line_ends(self):
         for end in ("\r\n", "\r"):
             with self.subTest(end=end):
-                self.assertEqual(self.rows((PORTS + "Tern,4,old\nQuay,2,new\n").replace("\n", end))[1], ("Quay", "2", "new"))
+                self.assertEqual(
+                    self.rows((PORTS + "Tern,4,old\nQuay,2,new\n").replace("\n", end))[1], ("Quay", "2", "new")
+                )
 
     def test_quoted_cells_keep_delimiters_quotes_and_line_ends(self):
         rows = self.rows(PORTS + '"Tern, old pier",4,"two\nlines"\nQuay,2,"said ""no"""\n')

@@ -72,7 +72,8 @@ class Numbers(unittest.TestCase):
 
     @examples(150)
     @given(
-        st.lists(st.decimals(-(10**12), 10**12, places=2), min_size=1, max_size=8), st.sampled_from([",.", ".,", " ,", " ."])
+        st.lists(st.decimals(-(10**12), 10**12, places=2), min_size=1, max_size=8),
+        st.sampled_from([",.", ".,", " ,", " ."]),
     )
     def test_written_numbers_are_read_back_in_every_style(self, numbers, style):
         thousands, decimal = style

@@ -54,7 +54,9 @@ class Sqlite(FolderTest):
         fetch_rows(self.engine, landing, **what)
         landing.finish()
         frames = [block.frame for block in landing.blocks()]
-        return {name: [v for frame in frames for v in frame[str(i)].to_list()] for i, name in enumerate(landing.headings)}
+        return {
+            name: [v for frame in frames for v in frame[str(i)].to_list()] for i, name in enumerate(landing.headings)
+        }
 
     def test_tables_queries_and_trying_out(self):
         self.assertEqual(tables(self.engine), ["open_requests", "requests"])
@@ -62,7 +64,8 @@ class Sqlite(FolderTest):
         self.assertEqual((found["id"], found["paid"][3], found["raw"][0]), (list(range(10)), 1.5, "01"))
         self.assertEqual(found["mixed"][:2], ["x0", "1"])
         self.assertEqual(
-            self.landed(query="select id, id as id from requests where id > :last", last=7), {"id": [8, 9], "id (2)": [8, 9]}
+            self.landed(query="select id, id as id from requests where id > :last", last=7),
+            {"id": [8, 9], "id (2)": [8, 9]},
         )
         self.assertEqual(len(self.landed(table_name="requests", limit=4)["id"]), 4)
 
@@ -101,12 +104,16 @@ class Postgres(FolderTest):
         bin_ = postgres_folder()
         quiet = {"check": True, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": "/", **user}
         try:
-            subprocess.run([bin_ / "initdb", "-D", cls.home / "data", "-U", "reader", "--auth=trust", "--no-sync"], **quiet)
+            subprocess.run(
+                [bin_ / "initdb", "-D", cls.home / "data", "-U", "reader", "--auth=trust", "--no-sync"], **quiet
+            )
             options = f"-p {cls.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories={cls.home} -c fsync=off"
             subprocess.run([bin_ / "pg_ctl", "-D", cls.home / "data", "-o", options, "-w", "start"], **quiet)
         except (subprocess.CalledProcessError, PermissionError) as error:
             raise unittest.SkipTest(f"PostgreSQL does not start here: {error}") from None
-        cls.addClassCleanup(subprocess.run, [bin_ / "pg_ctl", "-D", cls.home / "data", "-m", "immediate", "stop"], **quiet)
+        cls.addClassCleanup(
+            subprocess.run, [bin_ / "pg_ctl", "-D", cls.home / "data", "-m", "immediate", "stop"], **quiet
+        )
 
     def test_rows_of_all_types_and_nothing_is_written(self):
         engine = open_engine(f"postgresql://reader@127.0.0.1:{self.port}/postgres")

@@ -77,7 +77,10 @@ class Feeds(FolderTest):
             return (
                 200,
                 {},
-                {"rows": records[start : start + 10], "links": {"next": f"/counts?at={start + 10}" if start < 20 else None}},
+                {
+                    "rows": records[start : start + 10],
+                    "links": {"next": f"/counts?at={start + 10}" if start < 20 else None},
+                },
             )
 
         def marked(path, query):
@@ -96,12 +99,16 @@ class Feeds(FolderTest):
 
     def test_an_endless_feed_ends_with_a_message(self):
         self.refused(
-            lambda path, query: (200, {}, [{"n": 1}]), "would never end", Feed(paging=Paging(how="page", parameter="page"))
+            lambda path, query: (200, {}, [{"n": 1}]),
+            "would never end",
+            Feed(paging=Paging(how="page", parameter="page")),
         )
 
     def test_csv_and_the_secret_in_a_header(self):
         self.fetch(
-            [(200, {}, b"port;n\nQuay;5\nTern;7\n")], Feed(path="x", format="csv"), headers={"Authorization": "Bearer s"}
+            [(200, {}, b"port;n\nQuay;5\nTern;7\n")],
+            Feed(path="x", format="csv"),
+            headers={"Authorization": "Bearer s"},
         )
         self.assertEqual((self.landing.headings, self.rows()), (["port", "n"], 2))
         self.assertEqual(self.server.asked[0][2]["Authorization"], "Bearer s")

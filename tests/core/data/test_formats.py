@@ -83,7 +83,9 @@ class Spreadsheets(LandingTest):
     def test_ranges_and_header_rows(self):
         found = self.landed(land_sheet, self.path, SheetOptions(sheet="Fares", cells="B3:C5"))
         self.assertEqual(found, {"Day": ["2026-10-01", "2026-10-02"], "Fare": ["0", "12.5"]})
-        self.assertEqual(next(iter(self.landed(land_sheet, self.path, SheetOptions(sheet="Fares", header_row=4)))), "Quay")
+        self.assertEqual(
+            next(iter(self.landed(land_sheet, self.path, SheetOptions(sheet="Fares", header_row=4)))), "Quay"
+        )
         for cells, said in (("B3-C5", "not a range"), ("C5:B3", "ends before it starts")):
             with self.assertRaisesRegex(FileProblem, said):
                 self.landed(land_sheet, self.path, SheetOptions(cells=cells))
@@ -124,7 +126,11 @@ COLUMNS = {
 class Columnar(LandingTest):
     def test_every_type_becomes_a_plain_one(self):
         frame = pl.DataFrame(COLUMNS)
-        for kind, write in (("parquet", frame.write_parquet), ("arrow", frame.write_ipc), ("arrow", frame.write_ipc_stream)):
+        for kind, write in (
+            ("parquet", frame.write_parquet),
+            ("arrow", frame.write_ipc),
+            ("arrow", frame.write_ipc_stream),
+        ):
             path = self.folder / f"types.{kind}"
             write(path)
             self.assertEqual(recognise_format(path, path.name), kind)
@@ -149,7 +155,9 @@ class Columnar(LandingTest):
         path = self.folder / "types.parquet"
         pl.DataFrame(COLUMNS).select("port", "n", "day", "open", "paid").write_parquet(path)
         self.landed(land_columnar, path, "parquet")
-        kinds = [found.field.kind for found in recognise_fields(sample_landing(self.folder / "landed", LandedOptions()))]
+        kinds = [
+            found.field.kind for found in recognise_fields(sample_landing(self.folder / "landed", LandedOptions()))
+        ]
         self.assertEqual(kinds, [Kind.TEXT, Kind.WHOLE, Kind.DATE, Kind.YES_NO, Kind.DECIMAL])
 
 
@@ -218,7 +226,8 @@ class Landings(LandingTest):
             landing._write()
         landing.finish()
         found = {
-            name: pl.concat([b.frame for b in landing.blocks()])[str(i)].to_list() for i, name in enumerate(landing.headings)
+            name: pl.concat([b.frame for b in landing.blocks()])[str(i)].to_list()
+            for i, name in enumerate(landing.headings)
         }
         self.assertEqual(found, {"a": [1.0, None, 1.5], "b": ["x", "2", None], "c": [None, True, None]})
 

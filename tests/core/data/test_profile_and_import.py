@@ -25,7 +25,9 @@ class Profiles(unittest.TestCase):
     def test_a_profile_agrees_with_a_plain_count(self, values):
         found = profile(pl.Series(values, dtype=pl.Int64), Kind.WHOLE)
         full = [value for value in values if value is not None]
-        self.assertEqual((found.rows, found.empties, found.distinct), (len(values), len(values) - len(full), len(set(full))))
+        self.assertEqual(
+            (found.rows, found.empties, found.distinct), (len(values), len(values) - len(full), len(set(full)))
+        )
         if full:
             self.assertEqual((found.lowest, found.highest), (min(full), max(full)))
             self.assertAlmostEqual(found.mean, statistics.fmean(full), delta=max(map(abs, full)) * 1e-12 + 1e-9)
@@ -56,7 +58,11 @@ class Imports(FolderTest):
         fields = [found.field for found in recognise_fields(sample)]
         reading = Import(path, options, fields, list(range(sample.width)), sample.width)
         chunks = [pl.DataFrame([values for values, _ in chunk.columns]) for chunk in reading.chunks(size)]
-        return pl.concat(chunks).rename({field.id: field.name for field in fields}), reading, {f.name: f for f in fields}
+        return (
+            pl.concat(chunks).rename({field.id: field.name for field in fields}),
+            reading,
+            {f.name: f for f in fields},
+        )
 
     def test_a_messy_file_written_by_hand(self):
         frame, reading, fields = self.load(FILES / "ticket_hut_diary.csv")

@@ -96,9 +96,13 @@ class Problems(unittest.TestCase):
             self.assertTrue(0 <= problem.start <= problem.end <= len(text) or not text.strip())
 
 
-NAMES = st.builds(Name, st.sampled_from(["Port", "Fare revenue", "in", 'a "b"', "größe"]), st.sampled_from(["", "ports"]))
+NAMES = st.builds(
+    Name, st.sampled_from(["Port", "Fare revenue", "in", 'a "b"', "größe"]), st.sampled_from(["", "ports"])
+)
 LEAVES = st.one_of(
-    st.builds(Literal, st.one_of(st.integers(0, 999), st.floats(0, 1e9), st.booleans(), st.none(), st.text(max_size=5))),
+    st.builds(
+        Literal, st.one_of(st.integers(0, 999), st.floats(0, 1e9), st.booleans(), st.none(), st.text(max_size=5))
+    ),
     NAMES,
     st.builds(Parameter, st.just("top_n")),
 )

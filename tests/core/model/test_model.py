@@ -17,7 +17,16 @@ from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import Bound, DefinitionProblem, NewerDefinition
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.model.definition import Choice, Join, Key, ModelDefinition, ModelTable, ParameterField, RowRule, load_model
+from veduta.core.model.definition import (
+    Choice,
+    Join,
+    Key,
+    ModelDefinition,
+    ModelTable,
+    ParameterField,
+    RowRule,
+    load_model,
+)
 from veduta.core.model.joins import check_join, suggest_join
 from veduta.core.model.model import Model, Reader, parameter_value
 
@@ -42,7 +51,9 @@ def reader(rule: RowRule, **attributes: str) -> Reader:
 
 def two(left: list, right: list, join: Join | None = None) -> Model:
     tables = {"": table(route=left, n=list(range(len(left)))), "other": table(route=right, m=list(range(len(right))))}
-    definition = ModelDefinition(tables=(ModelTable(id="other", dataset="o", name="Other"),), joins=(join,) if join else ())
+    definition = ModelDefinition(
+        tables=(ModelTable(id="other", dataset="o", name="Other"),), joins=(join,) if join else ()
+    )
     return Model(tables, definition, name="First")
 
 
@@ -114,7 +125,12 @@ class Parameters(unittest.TestCase):
             with self.subTest(value=value), self.assertRaisesRegex(DefinitionProblem, message):
                 parameter_value(whole, value)
         listed = ParameterField(
-            id="c", name="Class", kind=Kind.TEXT, choices=(Choice(value="a", label="First"),), several=True, required=False
+            id="c",
+            name="Class",
+            kind=Kind.TEXT,
+            choices=(Choice(value="a", label="First"),),
+            several=True,
+            required=False,
         )
         self.assertEqual(parameter_value(listed, ["a"]).values, ("a",))
         self.assertIsNone(parameter_value(listed, []).values)
@@ -131,7 +147,10 @@ class Parameters(unittest.TestCase):
         for data, message in (
             ({"parameters": [{"id": "n", "name": "N"}]}, "needs a default"),
             ({"joins": [{"right": "gone", "keys": [{"left": "a", "right": "b"}]}]}, "not in the model"),
-            ({"formulas": [{"id": "a", "name": "X", "text": "1"}, {"id": "b", "name": "x", "text": "2"}]}, "the same name"),
+            (
+                {"formulas": [{"id": "a", "name": "X", "text": "1"}, {"id": "b", "name": "x", "text": "2"}]},
+                "the same name",
+            ),
             ({"fiscal_month": 13}, "less than or equal to 12"),
         ):
             with self.subTest(data=data), self.assertRaisesRegex(DefinitionProblem, message):
@@ -178,7 +197,11 @@ class Rules(unittest.TestCase):
 
     def test_lacking_an_attribute_means_no_rows_also_where_the_rule_says_not(self):
         found, _ = model()
-        for text in ('not ("#region" in (:person_regions))', '"#region" <> :person_regions', ":person_regions is empty"):
+        for text in (
+            'not ("#region" in (:person_regions))',
+            '"#region" <> :person_regions',
+            ":person_regions is empty",
+        ):
             rule = RowRule(name="Others", text=text)
             self.assertEqual(found.given({}, Reader((rule,), lacking=frozenset(("Others",)))).rows, 0)
 
@@ -200,7 +223,9 @@ class Rules(unittest.TestCase):
         for what, (others, joins) in broken.items():
             with self.subTest(what):
                 found = Model(
-                    {**trips, **others}, ModelDefinition(tables=tables, joins=joins, rules=(rule,)), gone={"b.area": "Area"}
+                    {**trips, **others},
+                    ModelDefinition(tables=tables, joins=joins, rules=(rule,)),
+                    gone={"b.area": "Area"},
                 )
                 asked = found.given({}, reader(rule))
                 for ask in (

@@ -16,7 +16,13 @@ from veduta.core.query.answer import context_for
 from veduta.core.query.filters import Context
 from veduta.demo import generate
 
-KINDS = {pl.String: Kind.TEXT, pl.Int64: Kind.WHOLE, pl.Float64: Kind.DECIMAL, pl.Boolean: Kind.YES_NO, pl.Date: Kind.DATE}
+KINDS = {
+    pl.String: Kind.TEXT,
+    pl.Int64: Kind.WHOLE,
+    pl.Float64: Kind.DECIMAL,
+    pl.Boolean: Kind.YES_NO,
+    pl.Date: Kind.DATE,
+}
 JOINS = (
     Join(right="routes", keys=(Key(left="route", right="route"),)),
     Join(left="routes", right="ports", keys=(Key(left="from_port", right="port"),)),
@@ -84,6 +90,8 @@ def database() -> sqlite3.Connection:
     for name, frame in frames().items():
         table = name or "s"
         found.execute(f"create table {table} ({', '.join(frame.columns)})")
-        rows = [[value.isoformat() if isinstance(value, dt.date) else value for value in row] for row in frame.iter_rows()]
+        rows = [
+            [value.isoformat() if isinstance(value, dt.date) else value for value in row] for row in frame.iter_rows()
+        ]
         found.executemany(f"insert into {table} values ({', '.join('?' * frame.width)})", rows)
     return found

@@ -233,7 +233,9 @@ def questions(draw, timed: bool) -> Asked:
             offered = [text for text in offered if "whole" not in text]
         if "year" not in NESTS.get(finest, ("year",)):
             offered = [text for text in offered if "'year'), -1" not in text]
-        texts = [text.format(unit) for text in draw(st.lists(st.sampled_from(offered), min_size=1, max_size=3, unique=True))]
+        texts = [
+            text.format(unit) for text in draw(st.lists(st.sampled_from(offered), min_size=1, max_size=3, unique=True))
+        ]
     else:
         groups = draw(
             st.sampled_from(
@@ -290,7 +292,9 @@ def compare(test, question: Asked) -> None:
         model.schema,
         context_for(model, model.schema, TODAY),
     )
-    slow = Slowly(question.rows, question.groups, question.filters, question.fiscal, frozenset(("free",)), question.stock)
+    slow = Slowly(
+        question.rows, question.groups, question.filters, question.fiscal, frozenset(("free",)), question.stock
+    )
     _Comparison(test, question, result, slow).run()
 
 
@@ -335,7 +339,9 @@ class _Comparison:
         for cell in shown:
             sizes[cell[0]] = sizes.get(cell[0], 0) + len(self.slow.inside(self.slow.rows, self.question.groups, cell))
         ranked = [name for name in sizes if name is not None or keep.empties]
-        best = sorted(ranked, key=lambda name: (-sizes[name], name is None, name if name is not None else 0))[: keep.count]
+        best = sorted(ranked, key=lambda name: (-sizes[name], name is None, name if name is not None else 0))[
+            : keep.count
+        ]
         return [c for c in shown if c[0] in best], [c for c in shown if c[0] not in best]
 
     def totals(self, kept: list, gathered: list) -> None:
@@ -362,7 +368,9 @@ class _Comparison:
                 for text, value in zip(self.question.texts, lines[key], strict=True):
                     if self.fits_totals(text):
                         narrowed = apart or self.drops or len(behind) < self.there
-                        line = self.slow.of_line(text, tuple(g for g, _ in own), tuple(v for _, v in own), cells, narrowed)
+                        line = self.slow.of_line(
+                            text, tuple(g for g, _ in own), tuple(v for _, v in own), cells, narrowed
+                        )
                         self.same(f"{text} in a total", key, value, line)
 
     def same(self, text: str, key: Any, value: Any, wanted: Any) -> None:

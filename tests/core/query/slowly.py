@@ -151,14 +151,19 @@ class Slowly:
             if each.low_parameter in self.unlimited and each.high is None:
                 return True
             return (
-                value is not None and (each.low is None or value >= each.low) and (each.high is None or value <= each.high)
+                value is not None
+                and (each.low is None or value >= each.low)
+                and (each.high is None or value <= each.high)
             )
         if isinstance(each, DatesFilter | RelativeFilter):
             first, last = self.bounds(each)
             return value is not None and (first or dt.date.min) <= start(value, "day") <= (last or dt.date.max)
         if isinstance(each, PointsFilter):
             return any(self.at(row, each.groups, point) for point in each.points) != each.exclude
-        return any(self.at(row, (Grouping(field=each.field, grain=each.grain),), (v,)) for v in each.values) != each.exclude
+        return (
+            any(self.at(row, (Grouping(field=each.field, grain=each.grain),), (v,)) for v in each.values)
+            != each.exclude
+        )
 
     def at(self, row: Row, groups, point) -> bool:
         def plain(value):
@@ -188,7 +193,8 @@ class Slowly:
                 groups = [each.groups[i] for i in own]
                 return any(self.at(row, groups, [point[i] for i in own]) for point in each.points)
             if each.field == date and (
-                isinstance(each, DatesFilter | RelativeFilter) or (isinstance(each, ListFilter) and each.grain not in PARTS)
+                isinstance(each, DatesFilter | RelativeFilter)
+                or (isinstance(each, ListFilter) and each.grain not in PARTS)
             ):
                 return True
             return self.passes(row, each)
@@ -226,7 +232,11 @@ class Slowly:
             if each.low_parameter in self.unlimited:
                 continue
             value = judge.value(parsed(each.measure.formula), Line(groups, cell, self.inside(rows, groups, cell)), rows)
-            if value is None or (each.low is not None and value < each.low) or (each.high is not None and value > each.high):
+            if (
+                value is None
+                or (each.low is not None and value < each.low)
+                or (each.high is not None and value > each.high)
+            ):
                 return False
         return True
 
@@ -336,7 +346,9 @@ class Slowly:
                 [r for r in line.rows if not node.where or self.of_row(node.where, r, line, scope) in holds]
             )
         if _all_at_grain(argument):
-            groups = tuple(dict.fromkeys((*line.groups, *(g for per in _pers(argument) for g in self.grain(per, line)))))
+            groups = tuple(
+                dict.fromkeys((*line.groups, *(g for per in _pers(argument) for g in self.grain(per, line))))
+            )
             order = [i for i, g in enumerate(groups) if g not in line.groups]
             empty_first = node.function == "last"
             cells = self.cells(line.rows, groups)
@@ -379,7 +391,9 @@ class Slowly:
         told = {"quarter": ("year",), "month": ("year", "quarter", "month_of_year"), "year": (), "week": ()}
         told["day"] = (*FINENESS[:4], "weekday", "month_of_year")
         told["hour"] = (*FINENESS[:5], *PARTS)
-        return [p for p, g in enumerate(groups) if p != i and not (g.field == axis.field and g.grain in told[axis.grain])]
+        return [
+            p for p, g in enumerate(groups) if p != i and not (g.field == axis.field and g.grain in told[axis.grain])
+        ]
 
     def of_periods(self, x, line: Line, fits: Callable[[dt.date], bool], grain: str, date: str):
         """The value over the rows of other periods, in the same place otherwise; empty where there is no such cell."""
@@ -440,7 +454,9 @@ class Slowly:
         """The dates of which a filter lets some periods pass."""
         if isinstance(each, PointsFilter):
             return [g.field for g in each.groups if g.grain in FINENESS]
-        dated = isinstance(each, DatesFilter | RelativeFilter) or (isinstance(each, ListFilter) and each.grain in FINENESS)
+        dated = isinstance(each, DatesFilter | RelativeFilter) or (
+            isinstance(each, ListFilter) and each.grain in FINENESS
+        )
         return [each.field] if dated else []
 
     def day_passes(self, day: dt.date, date: str, each) -> bool:
@@ -542,7 +558,8 @@ class Slowly:
         if len(node.arguments) == 3:
             cells = self.cells(rows, line.groups)
             values = [
-                self.value(node.arguments[1], Line(line.groups, c, self.inside(rows, line.groups, c)), wide) for c in cells
+                self.value(node.arguments[1], Line(line.groups, c, self.inside(rows, line.groups, c)), wide)
+                for c in cells
             ]
             return AGGREGATES[node.arguments[0].text]([v for v in values if v is not None])
         return self.value(node.arguments[0], Line(line.groups, line.cell, rows), wide)
@@ -574,7 +591,9 @@ class Slowly:
         order = 0 if i is None else i
         cells = [c for c in self.cells(rows, line.groups) if self.allowed(c, line.groups, rows)]
         if restarts and line.groups:
-            left = self.others(line.groups, order) if i is not None else [p for p in range(len(line.groups)) if p != order]
+            left = (
+                self.others(line.groups, order) if i is not None else [p for p in range(len(line.groups)) if p != order]
+            )
             cells = [c for c in cells if all(c[p] == line.cell[p] for p in left)]
         if line.groups:
             cells.sort(key=lambda c: (c[order] is None, c[order] if c[order] is not None else 0))
@@ -644,7 +663,8 @@ class Slowly:
             nothing = self.value(x, Line(line.groups, ("nothing",) * len(line.groups), []), [])
             # A period that a filter on groups dropped is empty; one without rows is as the measure's rule says.
             last = [
-                there.get(p, None if p in with_rows or not self.judged_empty(line, i, p) else nothing) for p in order[-size:]
+                there.get(p, None if p in with_rows or not self.judged_empty(line, i, p) else nothing)
+                for p in order[-size:]
             ]
         last = [v for v in last if v is not None]
         return statistics.fmean(last) if last else None

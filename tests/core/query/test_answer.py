@@ -110,7 +110,9 @@ class AgainstPlainPython(unittest.TestCase):
         table, schema = sailings(rows)
         groups, measures = tuple(groups), tuple(measures)
         totals = ((), (len(groups) - 1,)) if groups else ()
-        result = answer(Query(groups=groups, measures=measures, totals=totals), table, schema, context_of(table, schema))
+        result = answer(
+            Query(groups=groups, measures=measures, totals=totals), table, schema, context_of(table, schema)
+        )
         self.same(slowly(rows, groups, measures), result.frame, len(groups))
         self.assertEqual(result.rows_read, len(rows))
         for kept, frame in result.totals.items():
@@ -139,7 +141,9 @@ class AgainstPlainPython(unittest.TestCase):
     def test_sort_by_a_measure_puts_empties_last_and_keeps_ties_in_order(self, rows, descending, measure):
         table, schema = sailings(rows)
         groups = (Grouping(field="route"),)
-        query = Query(groups=groups, measures=(Measure(),), sort=Sort(by="measure", measure=measure, descending=descending))
+        query = Query(
+            groups=groups, measures=(Measure(),), sort=Sort(by="measure", measure=measure, descending=descending)
+        )
         found = answer(query, table, schema, context_of(table, schema)).frame["d0"].to_list()
         values = {key[0]: v[0] for key, v in slowly(rows, groups, (measure,)).items()}
         order = sorted(
@@ -224,7 +228,8 @@ class AgainstSql(unittest.TestCase):
     def test_revenue_by_month(self):
         query = Query(groups=(Grouping(field="sailing_date", grain=Grain.MONTH),), measures=(total("fare_revenue"),))
         self.agree(
-            query, "select date(sailing_date, 'start of month') m, sum(fare_revenue) from sailings group by m order by m"
+            query,
+            "select date(sailing_date, 'start of month') m, sum(fare_revenue) from sailings group by m order by m",
         )
 
     def test_figures(self):
@@ -317,7 +322,9 @@ class Edges(unittest.TestCase):
         self.assertIsNone(by[Grain.DAY].unfinished)
         self.assertIsNone(by[Grain.WEEKDAY].unfinished)
         whole = self.ask(
-            [{"sailed": dt.date(2026, 10, 31)}], groups=(Grouping(field="sailed", grain=Grain.MONTH),), measures=(Measure(),)
+            [{"sailed": dt.date(2026, 10, 31)}],
+            groups=(Grouping(field="sailed", grain=Grain.MONTH),),
+            measures=(Measure(),),
         )
         self.assertIsNone(whole.unfinished)
 

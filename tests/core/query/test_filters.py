@@ -39,7 +39,9 @@ class EachKind(unittest.TestCase):
         st.booleans(),
     )
     def test_lists(self, routes, values, exclude):
-        found = passing([{"route": r} for r in routes], ListFilter(field="route", values=tuple(values), exclude=exclude))
+        found = passing(
+            [{"route": r} for r in routes], ListFilter(field="route", values=tuple(values), exclude=exclude)
+        )
         self.assertEqual(found, [i for i, r in enumerate(routes) if (r in values) != exclude])
 
     @examples(80)
@@ -51,7 +53,9 @@ class EachKind(unittest.TestCase):
     def test_ranges_include_both_ends(self, numbers, low, high):
         found = passing([{"passengers": n} for n in numbers], RangeFilter(field="passengers", low=low, high=high))
         expected = [
-            i for i, n in enumerate(numbers) if n is not None and (low is None or n >= low) and (high is None or n <= high)
+            i
+            for i, n in enumerate(numbers)
+            if n is not None and (low is None or n >= low) and (high is None or n <= high)
         ]
         self.assertEqual(found, expected)
 
@@ -79,7 +83,9 @@ class EachKind(unittest.TestCase):
             ("contains", ".*", False, []),
         ):
             with self.subTest(match=match, text=text, exclude=exclude):
-                self.assertEqual(passing(rows, TextFilter(field="route", match=match, text=text, exclude=exclude)), expected)
+                self.assertEqual(
+                    passing(rows, TextFilter(field="route", match=match, text=text, exclude=exclude)), expected
+                )
 
     def test_empties(self):
         self.assertEqual(passing([{"fare": 1.0}, {}], EmptyFilter(field="fare")), [1])
@@ -107,7 +113,9 @@ class EachKind(unittest.TestCase):
 
 class Relative(unittest.TestCase):
     def bounds(self, day, anchor="today", **parts):
-        return RelativeFilter(field="sailed", anchor=anchor, **parts).bounds(Context(day, {"sailed": dt.date(2026, 10, 31)}))
+        return RelativeFilter(field="sailed", anchor=anchor, **parts).bounds(
+            Context(day, {"sailed": dt.date(2026, 10, 31)})
+        )
 
     def test_known_bounds(self):
         for day, parts, start, end in (
@@ -152,7 +160,10 @@ class Words(unittest.TestCase):
             (ListFilter(field="cancelled", values=(True,)), "Cancelled"),
             (RangeFilter(field="fare", low=5, high=1_000), "Fare is 5 to 1,000"),
             (RangeFilter(field="fare", high=0.5), "Fare is at most 0.5"),
-            (DatesFilter(field="sailed", start=dt.date(2025, 1, 1), end=dt.date(2026, 12, 31)), "Sailed in 2025 to 2026"),
+            (
+                DatesFilter(field="sailed", start=dt.date(2025, 1, 1), end=dt.date(2026, 12, 31)),
+                "Sailed in 2025 to 2026",
+            ),
             (DatesFilter(field="sailed", start=dt.date(2026, 5, 2)), "Sailed from 2 May 2026"),
             (RelativeFilter(field="sailed"), "Sailed in the last 12 months"),
             (RelativeFilter(field="sailed", count=1, anchor="today"), "Sailed in today's month"),
@@ -200,5 +211,6 @@ class Periods(unittest.TestCase):
 
     def test_the_last_year_there_is(self):
         self.assertEqual(
-            periods_between(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR), [dt.date(9998, 1, 1), dt.date(9999, 1, 1)]
+            periods_between(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR),
+            [dt.date(9998, 1, 1), dt.date(9999, 1, 1)],
         )

@@ -30,7 +30,8 @@ class AgainstPlainPython(unittest.TestCase):
     def test_ranks_and_shares(self, rows, groups):
         def full(row: dict) -> bool:
             return all(
-                (row[g.field] if not g.grain else row[g.field] and start(row[g.field], g.grain)) is not None for g in groups
+                (row[g.field] if not g.grain else row[g.field] and start(row[g.field], g.grain)) is not None
+                for g in groups
             )
 
         compare(self, Asked([row for row in rows if full(row)], groups, RANKS))

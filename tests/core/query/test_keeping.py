@@ -31,7 +31,9 @@ class PerBesideKeep(Asking):
 
     def test_other_is_its_own_part_and_the_total_the_part_that_is_kept(self):
         for rest in (True, False):
-            result = self.ask(self.ROWS, ("route",), self.PART, keep=Keep(count=2, by=Measure(), rest=rest), totals=((),))
+            result = self.ask(
+                self.ROWS, ("route",), self.PART, keep=Keep(count=2, by=Measure(), rest=rest), totals=((),)
+            )
             self.assertEqual([row[1] for row in result.frame.iter_rows()], [0.3, 0.25, *[0.45] * rest])
             self.assertAlmostEqual(result.totals[()]["m0"][0], 1.0 if rest else 0.55)
 
@@ -64,7 +66,14 @@ class Other(Asking):
 
     ROWS = [
         {"region": region, "route": route, "fare": 1.0}
-        for region, route, n in (("N", "A", 9), ("N", "B", 7), ("S", "A", 2), ("S", "C", 6), ("S", "D", 5), ("N", "E", 1))
+        for region, route, n in (
+            ("N", "A", 9),
+            ("N", "B", 7),
+            ("S", "A", 2),
+            ("S", "C", 6),
+            ("S", "D", 5),
+            ("N", "E", 1),
+        )
         for _ in range(n)
     ]
 
@@ -104,7 +113,9 @@ class Other(Asking):
 
     def test_numbers_and_dates_can_be_gathered(self):
         rows = daily(90)
-        result = self.ask(rows, ("sailed@month",), "count_rows()", keep=Keep(count=2, by=Measure(), rest=True), totals=((),))
+        result = self.ask(
+            rows, ("sailed@month",), "count_rows()", keep=Keep(count=2, by=Measure(), rest=True), totals=((),)
+        )
         self.assertEqual([row[1] for row in result.frame.iter_rows()], [31, 30, 29])
         numbers = self.ask(
             shares((("A", 3), ("B", 2))), ("passengers",), "count_rows()", keep=Keep(count=1, by=Measure(), rest=True)
@@ -116,7 +127,9 @@ class Other(Asking):
         result = self.ask(rows, ("route",), "count_rows()", keep=Keep(count=1, by=Measure()))
         self.assertEqual(result.frame.rows(), [(None, 5)])
         self.assertIn("An empty route is among those kept.", result.notes)
-        left_out = self.ask(rows, ("route",), "count_rows()", keep=Keep(count=1, by=Measure(), empties=False, rest=True))
+        left_out = self.ask(
+            rows, ("route",), "count_rows()", keep=Keep(count=1, by=Measure(), empties=False, rest=True)
+        )
         self.assertEqual(left_out.frame.rows(), [("A", 4, None), (None, 8, True)])
 
     def test_a_part_of_all_is_kept_in_percent(self):

@@ -224,7 +224,9 @@ class SameDays(Asking):
 
 def with_goals(rows: list[dict]) -> Model:
     """Sailings joined by month with goals for the whole of 2024, January's 1 to December's 12."""
-    goals = pl.DataFrame({"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]})
+    goals = pl.DataFrame(
+        {"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]}
+    )
     fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
     return Model(
         {"": (sailings(rows)[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
@@ -282,7 +284,11 @@ class ToDate(Asking):
                 )  # fmt: skip
                 middle = len(so_far) // 2
                 wanted = (
-                    None if not so_far else so_far[middle] if len(so_far) % 2 else (so_far[middle - 1] + so_far[middle]) / 2
+                    None
+                    if not so_far
+                    else so_far[middle]
+                    if len(so_far) % 2
+                    else (so_far[middle - 1] + so_far[middle]) / 2
                 )
                 self.assertEqual((distinct, median, most), (len(set(so_far)), wanted, so_far[-1] if so_far else None))
 

@@ -149,7 +149,9 @@ class AgainstSql(unittest.TestCase):
                 depth = len(names)
                 wanted = {tuple(row[:depth]): row[depth:] for row in database().execute(sql)}
                 result = ask(names, formulas, **more)
-                found = {tuple(map(plain, row[:depth])): tuple(map(plain, row[depth:])) for row in result.frame.iter_rows()}
+                found = {
+                    tuple(map(plain, row[:depth])): tuple(map(plain, row[depth:])) for row in result.frame.iter_rows()
+                }
                 self.assertEqual(set(found), set(wanted))
                 for key, values in found.items():
                     self.assertTrue(all(map(same, values, wanted[key])), f"{key}: {values}, not {wanted[key]}")
@@ -194,7 +196,9 @@ class AgainstSql(unittest.TestCase):
         ]
         table, schema = sailings(rows)
         measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", schema))
-        result = answer(Query(groups=by("sailed@week"), measures=(measure,)), table, schema, context_of(table, schema)).frame
+        result = answer(
+            Query(groups=by("sailed@week"), measures=(measure,)), table, schema, context_of(table, schema)
+        ).frame
         self.assertIsNone(dict(result.iter_rows())[dt.date(2026, 12, 28)])
 
 
@@ -202,7 +206,9 @@ class Starts(unittest.TestCase):
     def test_groups_are_counted_from_the_first_period_in_which_they_got_there(self):
         found, context = model()
         test, size = with_ids("sum(passengers) >= 9000", found.schema), with_ids("sum(passengers)", found.schema)
-        query = Query(groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,))
+        query = Query(
+            groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,)
+        )
         result = answer(query, found, found.schema, context)
         sql = f"select {M}, region, sum(passengers) from s where day is not null group by 1, 2"
         months = {(month, region): size for month, region, size in database().execute(sql)}
@@ -223,7 +229,9 @@ class Starts(unittest.TestCase):
         rows = [{"route": r, "passengers": n} for r, n in (("March", 3), ("January", 1), ("February", 2))]
         table, schema = sailings(rows)
         fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in schema]
-        result = answer(Query(groups=by("route"), measures=(Measure(),)), table, Schema(fields), context_of(table, schema))
+        result = answer(
+            Query(groups=by("route"), measures=(Measure(),)), table, Schema(fields), context_of(table, schema)
+        )
         self.assertEqual(result.frame["d0"].to_list(), ["January", "February", "March"])
 
 
@@ -262,7 +270,9 @@ class Totals(unittest.TestCase):
 
     def test_a_total_of_a_year_before_is_of_the_periods_shown(self):
         result = ask(("day@month",), ["shift(sum(fare), -1, 'year')"], filters=(IN_2025,), totals=((),))
-        wanted = database().execute("select sum(fare) from s where day between '2024-01-01' and '2024-12-31'").fetchone()[0]
+        wanted = (
+            database().execute("select sum(fare) from s where day between '2024-01-01' and '2024-12-31'").fetchone()[0]
+        )
         self.assertTrue(same(result.totals[()]["m0"][0], wanted))
 
     def test_top_within_each_group_keeps_ties_if_asked(self):
@@ -286,7 +296,9 @@ class Algebra(unittest.TestCase):
     @examples(25)
     @given(
         DIMENSIONS,
-        st.sampled_from(["sum(fare)", "count_rows()", "mean(late)", "count_distinct(route)", "sum(fare) / sum(passengers)"]),
+        st.sampled_from(
+            ["sum(fare)", "count_rows()", "mean(late)", "count_distinct(route)", "sum(fare) / sum(passengers)"]
+        ),
         st.booleans(),
     )
     def test_totals_depend_neither_on_sort_nor_on_limit(self, names, formula, descending):
@@ -298,7 +310,9 @@ class Algebra(unittest.TestCase):
         self.assertTrue(same(plain_.totals[()]["m0"][0], ask((), [formula]).frame["m0"][0]))
 
     @examples(25)
-    @given(DIMENSIONS.filter(bool), st.sampled_from(["sum(fare)", "count_rows()", "sum(passengers where not cancelled)"]))
+    @given(
+        DIMENSIONS.filter(bool), st.sampled_from(["sum(fare)", "count_rows()", "sum(passengers where not cancelled)"])
+    )
     def test_the_parts_add_up_to_the_whole(self, names, formula):
         names = tuple(names)
         whole = ask((), [formula]).frame["m0"][0]
@@ -324,7 +338,9 @@ class Algebra(unittest.TestCase):
         groups, rows = ask((), ["mean(mean(late) per (route))", "mean(late)"]).frame.row(0)
         wanted = (
             database()
-            .execute("select (select avg(v) from (select avg(late) v from s group by route)), (select avg(late) from s)")
+            .execute(
+                "select (select avg(v) from (select avg(late) v from s group by route)), (select avg(late) from s)"
+            )
             .fetchone()
         )
         self.assertTrue(all(map(same, (groups, rows), wanted)))

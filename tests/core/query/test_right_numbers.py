@@ -55,7 +55,10 @@ def fleet(**more: Any) -> Model:
         joins=(Join(right="vessels", keys=(Key(left="vessel", right="vessel"),)),),
         **more,
     )
-    tables = {"": (MemoryTable(trips, Schema(fields)), fields), "vessels": (MemoryTable(vessels, Schema(others)), others)}
+    tables = {
+        "": (MemoryTable(trips, Schema(fields)), fields),
+        "vessels": (MemoryTable(vessels, Schema(others)), others),
+    }
     return Model(tables, definition, name="Trips")
 
 
@@ -64,7 +67,10 @@ class CountsOfRows(unittest.TestCase):
 
     def test_a_condition_on_a_looked_up_field(self):
         result = ask_model(
-            fleet(), (), "count_rows(where Vessels.built < 2010)", "count_rows(where Vessels.built < 2010) / count_rows()"
+            fleet(),
+            (),
+            "count_rows(where Vessels.built < 2010)",
+            "count_rows(where Vessels.built < 2010) / count_rows()",
         )
         self.assertEqual(result.frame.row(0), (3, 0.5))
         vessels = ask_model(fleet(), ("vessel",), "count_rows(where Vessels.built < 2010)").frame
@@ -72,7 +78,10 @@ class CountsOfRows(unittest.TestCase):
 
     def test_beside_another_table(self):
         found = ask_model(
-            fleet(), (), "sum(Vessels.built) / count_rows()", "count_distinct(Vessels.vessel where Vessels.built < 2010)"
+            fleet(),
+            (),
+            "sum(Vessels.built) / count_rows()",
+            "count_distinct(Vessels.vessel where Vessels.built < 2010)",
         )
         self.assertEqual(found.frame.row(0), (sum(year for _, year in VESSELS) / 3, 2))
 
@@ -108,7 +117,9 @@ class Windows(Asking):
         fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in SAILING_FIELDS]
         schema = Schema(fields)
         self.same(self.values(self.ROWS, ("route",), "running(sum(fare))", schema=schema), {"B": 20, "C": 45, "A": 100})
-        self.same(self.values(self.ROWS, ("route",), "previous(sum(fare))", schema=schema), {"B": None, "C": 20, "A": 25})
+        self.same(
+            self.values(self.ROWS, ("route",), "previous(sum(fare))", schema=schema), {"B": None, "C": 20, "A": 25}
+        )
         second = self.ask(self.ROWS, ("region", "route"), "sum(fare)", schema=schema).frame
         self.assertEqual(second.rows(), [("N", "B", 20.0), ("N", "A", 55.0), ("S", "C", 25.0)])
 
@@ -145,12 +156,17 @@ class Windows(Asking):
 
     def test_a_mean_of_three_months_is_of_calendar_months(self):
         rows = [
-            {"sailed": dt.date(2026, month, 2), "fare": fare} for month, fare in ((1, 6.0), (2, 9.0), (5, 30.0), (6, 10.0))
+            {"sailed": dt.date(2026, month, 2), "fare": fare}
+            for month, fare in ((1, 6.0), (2, 9.0), (5, 30.0), (6, 10.0))
         ]
         found = self.values(rows, ("sailed@month",), "moving(mean, sum(fare), 3)")
-        self.same(found, {dt.date(2026, month, 1): value for month, value in ((1, 6.0), (2, 7.5), (5, 30.0), (6, 20.0))})
+        self.same(
+            found, {dt.date(2026, month, 1): value for month, value in ((1, 6.0), (2, 7.5), (5, 30.0), (6, 20.0))}
+        )
         counted = self.values(rows, ("sailed@month",), "moving(mean, count_rows(), 3)")
-        self.same(counted, {dt.date(2026, month, 1): value for month, value in ((1, 1), (2, 1), (5, 1 / 3), (6, 2 / 3))})
+        self.same(
+            counted, {dt.date(2026, month, 1): value for month, value in ((1, 1), (2, 1), (5, 1 / 3), (6, 2 / 3))}
+        )
 
 
 class FirstAndLast(Asking):
@@ -238,7 +254,10 @@ class Refused(Asking):
             table, schema = sailings(daily(3))
             with self.assertRaisesRegex(DefinitionProblem, "cannot be a total"):
                 answer(
-                    Query(groups=by("route"), measures=(measure,), totals=((),)), table, schema, context_of(table, schema)
+                    Query(groups=by("route"), measures=(measure,), totals=((),)),
+                    table,
+                    schema,
+                    context_of(table, schema),
                 )
 
     def test_a_filter_on_groups_by_a_text(self):

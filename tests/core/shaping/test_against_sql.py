@@ -63,7 +63,9 @@ class AgainstSql(unittest.TestCase):
         self.assertEqual(len(rows), len(wanted))
         for row, other in zip(rows, wanted, strict=True):
             for a, b in zip(row, other, strict=True):
-                same = math.isclose(a, b, rel_tol=1e-9, abs_tol=1e-9) if isinstance(a, float) and b is not None else a == b
+                same = (
+                    math.isclose(a, b, rel_tol=1e-9, abs_tol=1e-9) if isinstance(a, float) and b is not None else a == b
+                )
                 self.assertTrue(same, (row, other))
 
     @given(SAILED)
@@ -125,7 +127,9 @@ class AgainstSql(unittest.TestCase):
             "Rank": "rank(passengers) restart (route)",
         }
         steps = [{"do": "formula", "name": name, "formula": text} for name, text in formulas.items()]
-        found = table(shaped(self.flow(rows), *steps, {"do": "choose", "fields": ["route", "day", "s1", "s2", "s3", "s4"]}))
+        found = table(
+            shaped(self.flow(rows), *steps, {"do": "choose", "fields": ["route", "day", "s1", "s2", "s3", "s4"]})
+        )
         expected = self.sql(
             "select route, day, lag(passengers) over w, passengers - lag(passengers) over w, row_number() over w,"
             " case when passengers is not null then rank() over (partition by route order by passengers desc nulls last) end"

@@ -133,7 +133,9 @@ class ValuesSteps(unittest.TestCase):
 
     def test_split_and_extract(self):
         flow = flow_of({"Route": ["Quay–Tern", "Quay", "a–b–c", None]})
-        result = table(shaped(flow, {"do": "split", "field": "route", "by": "–", "names": ["From", "To"], "drop": True}))
+        result = table(
+            shaped(flow, {"do": "split", "field": "route", "by": "–", "names": ["From", "To"], "drop": True})
+        )
         self.assertEqual(result, {"From": ["Quay", "Quay", "a", None], "To": ["Tern", None, "b–c", None]})
         found = table(shaped(flow, {"do": "extract", "field": "route", "pattern": "–(.*)", "name": "To"}))
         self.assertEqual(found["To"], ["Tern", None, "b–c", None])
@@ -150,7 +152,9 @@ class ValuesSteps(unittest.TestCase):
                     table(shaped(flow, {"do": "bins", "field": "n", "name": "Size", **change}))["Size"], expected
                 )
         halves = table(
-            shaped(flow_of({"N": list(range(100))}), {"do": "bins", "field": "n", "how": "count", "count": 4, "name": "Q"})
+            shaped(
+                flow_of({"N": list(range(100))}), {"do": "bins", "field": "n", "how": "count", "count": 4, "name": "Q"}
+            )
         )
         self.assertEqual(sorted({halves["Q"].count(each) for each in set(halves["Q"])}), [25])
 
@@ -186,7 +190,8 @@ class FormSteps(unittest.TestCase):
         pattern = {"do": "wide_to_long", "rule": "pattern", "pattern": "* oct *"}
         self.assertEqual(table(shaped(flow_of(later), pattern))["Value"], [5, 6])
         self.assertEqual(
-            table(shaped(flow_of({"A": [1], "B": [2.5], "C": ["x"]}), {"do": "wide_to_long"}))["Value"], ["1", "2.5", "x"]
+            table(shaped(flow_of({"A": [1], "B": [2.5], "C": ["x"]}), {"do": "wide_to_long"}))["Value"],
+            ["1", "2.5", "x"],
         )
 
     @given(WIDE)
@@ -205,7 +210,9 @@ class FormSteps(unittest.TestCase):
             port: (sum(v for v in ys if v is not None) if any(v is not None for v in ys) else None, len(ys))
             for port, ys in sums.items()
         }
-        grouped = table(shaped(flow, {"do": "group", "by": ["port"], "measures": [{"field": "y", "aggregate": "sum"}, {}]}))
+        grouped = table(
+            shaped(flow, {"do": "group", "by": ["port"], "measures": [{"field": "y", "aggregate": "sum"}, {}]})
+        )
         self.assertEqual(
             {p: (y, n) for p, y, n in zip(grouped["Port"], grouped["Y"], grouped["Rows"], strict=True)}, expected
         )
@@ -213,7 +220,9 @@ class FormSteps(unittest.TestCase):
         wide = table(shaped(flow, {"do": "long_to_wide", "names_from": "port", "values_from": "y", "stay": ["x"]}))
         for x, *cells in zip(wide["X"], *[wide[name] for name in list(wide)[1:]], strict=True):
             for port, cell in zip(list(wide)[1:], cells, strict=True):
-                ys = [row["y"] for row in rows if row["x"] == x and row["port"] == port.lower() and row["y"] is not None]
+                ys = [
+                    row["y"] for row in rows if row["x"] == x and row["port"] == port.lower() and row["y"] is not None
+                ]
                 self.assertEqual(cell, sum(ys) if ys else None)
 
     def test_limits_and_kinds_are_said(self):
@@ -273,7 +282,9 @@ class Contract(unittest.TestCase):
             load_shaping({"version": 99})
         with self.assertRaisesRegex(DefinitionProblem, "same id"):
             load_shaping({"steps": [{"id": "s1", "do": "dedupe"}, {"id": "s1", "do": "dedupe"}]})
-        shaping = steps({"do": "dedupe"}, {"do": "filter", "filters": [{"kind": "empty", "field": "port"}], "off": True})
+        shaping = steps(
+            {"do": "dedupe"}, {"do": "filter", "filters": [{"kind": "empty", "field": "port"}], "off": True}
+        )
         self.assertEqual(load_shaping(shaping.model_dump(mode="json")), shaping)
 
 

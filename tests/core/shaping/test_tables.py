@@ -31,7 +31,8 @@ class Joins(unittest.TestCase):
     def test_against_a_loop(self, ours, theirs):
         own, other = tables(ours, theirs)
         paid = {
-            i: [10 * j for j, code in enumerate(theirs) if code is not None and code == key] for i, key in enumerate(ours)
+            i: [10 * j for j, code in enumerate(theirs) if code is not None and code == key]
+            for i, key in enumerate(ours)
         }
         for several, keep, expected in (
             ("aggregate", "all", [(i, sum(paid[i]) if paid[i] else None) for i in paid]),
@@ -46,7 +47,8 @@ class Joins(unittest.TestCase):
         share = match_share(own, other, (("key", "code"),))
         self.assertEqual((share.own.rows, share.own.matched), (len(ours), sum(bool(found) for found in paid.values())))
         self.assertEqual(
-            (share.other.rows, share.other.matched), (len(theirs), sum(code is not None and code in ours for code in theirs))
+            (share.other.rows, share.other.matched),
+            (len(theirs), sum(code is not None and code in ours for code in theirs)),
         )
         self.assertEqual(share.several, len({code for code in theirs if code and theirs.count(code) > 1}))
         self.assertEqual(share.rows_after, sum(max(1, len(found)) for found in paid.values()))

@@ -117,7 +117,9 @@ def first_chart(dataset: str, schema: Schema) -> ChartDefinition:
     visible = schema.visible
     measure = next((field for field in visible if field.role is Role.MEASURE), None)
     date = next((field for field in visible if field.kind.is_date), None)
-    dimension = date or next((field for field in visible if field.role is Role.DIMENSION and not field.kind.is_number), None)
+    dimension = date or next(
+        (field for field in visible if field.role is Role.DIMENSION and not field.kind.is_number), None
+    )
     return ChartDefinition(
         dataset=dataset,
         show=(Measure(field=measure.id, aggregate=measure.aggregate),) if measure else (),

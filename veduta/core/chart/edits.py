@@ -113,7 +113,9 @@ def add_field(
 
 
 @edit
-def remove(definition: ChartDefinition, schema: Schema, table: Table, clause: Clause, index: Index = 0) -> ChartDefinition:
+def remove(
+    definition: ChartDefinition, schema: Schema, table: Table, clause: Clause, index: Index = 0
+) -> ChartDefinition:
     """Take one part out of a clause."""
     if clause in ("show", "by", "only"):
         items = getattr(definition, clause)

@@ -63,7 +63,9 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     # Whole numbers are written digit by digit: as floats, large ones would not be exact.
     exact = isinstance(value, int)
     digits = (
-        f"{abs(value):{comma}}" + ("." + "0" * decimals) * bool(decimals) if exact else f"{abs(value):{comma}.{decimals}f}"
+        f"{abs(value):{comma}}" + ("." + "0" * decimals) * bool(decimals)
+        if exact
+        else f"{abs(value):{comma}.{decimals}f}"
     )
     negative = value < 0 and any(digit in "123456789" for digit in digits)
     before = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""

@@ -75,7 +75,11 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
             if field in model.schema and model.schema[field].formula:
                 read(model.schema[field].formula, seen | {field})
 
-    for measure in (*definition.show, definition.keep and definition.keep.by, definition.sort and definition.sort.measure):
+    for measure in (
+        *definition.show,
+        definition.keep and definition.keep.by,
+        definition.sort and definition.sort.measure,
+    ):
         if measure:
             read(measure_formula(measure))
     if definition.aligned:
@@ -102,7 +106,8 @@ def setting_words(parameter: ParameterField, values: tuple[Any, ...] | None) -> 
 def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[str, str]]:
     """The parameters that the chart reads, with what they are set to, in words."""
     return [
-        (each.name, setting_words(each, model.parameters[each.id].values)) for each in parameters_read(definition, model)
+        (each.name, setting_words(each, model.parameters[each.id].values))
+        for each in parameters_read(definition, model)
     ]
 
 
@@ -144,7 +149,9 @@ def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
         of = f" of {in_sentence(grouping_words(inner, schema))} in each {in_sentence(grouping_words(outer, schema))}"
     else:
         of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
-    rest = " with ties" * keep.ties + " and the others as one" * keep.rest + ", not counting empties" * (not keep.empties)
+    rest = (
+        " with ties" * keep.ties + " and the others as one" * keep.rest + ", not counting empties" * (not keep.empties)
+    )
     return f"{keep.end} {keep.count_words}{of} by {in_sentence(measure_words(keep.by, schema))}{rest}"
 
 

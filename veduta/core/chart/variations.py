@@ -32,7 +32,11 @@ VARIATIONS = (
     ),
     Variation("change", "Change on a year before", "change({x}, 'year')", "Change of {name}"),
     Variation(
-        "before", "Change on the {grain} before", "change({x}, '{grain}')", "Change of {name} on the {grain} before", True
+        "before",
+        "Change on the {grain} before",
+        "change({x}, '{grain}')",
+        "Change of {name} on the {grain} before",
+        True,
     ),
     Variation("to_date", "Year to date", "to_date({x}, 'year')", "{name}, year to date"),
     Variation("running", "Running total", "running({x})", "Running {name}"),
@@ -40,7 +44,10 @@ VARIATIONS = (
     Variation("share", "Share of the total", "share({x})", "Share of {name}"),
     Variation("rank", "Rank", "rank({x})", "Rank by {name}"),
     Variation(
-        "less_mean", "Difference from the mean of the groups", "{x} - mean(({x}) per (shown)) per ()", "{name} less its mean"
+        "less_mean",
+        "Difference from the mean of the groups",
+        "{x} - mean(({x}) per (shown)) per ()",
+        "{name} less its mean",
     ),
 )
 
@@ -70,5 +77,7 @@ def vary(measure: Measure, key: str, groups: tuple[Grouping, ...], schema: Schem
     grain = axis.grain.words if axis else "year"
     x = measure_formula(measure)
     name = measure_words(measure, schema)
-    said = variation.name.format(name=name if variation.name.startswith("{") else name[0].lower() + name[1:], grain=grain)
+    said = variation.name.format(
+        name=name if variation.name.startswith("{") else name[0].lower() + name[1:], grain=grain
+    )
     return Measure(formula=variation.formula.format(x=x, grain=grain), name=said[:200])

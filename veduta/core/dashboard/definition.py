@@ -150,4 +150,6 @@ def _validated(model: type[Any], data: Any, message: str) -> Any:
         return model.model_validate_json(json.dumps(data))
     except ValidationError as error:
         wrong, place = what_is_wrong(error)
-        raise DefinitionProblem(f"{message}: {wrong}.", where=place, hint="Start again from the plain address.") from None
+        raise DefinitionProblem(
+            f"{message}: {wrong}.", where=place, hint="Start again from the plain address."
+        ) from None

@@ -54,7 +54,9 @@ def control_filter(control: Control, choice: Choice, field: str) -> Filter | Non
     """The filter that a control's choice makes on a field; None if it shows all."""
     if isinstance(choice, DatesChoice):
         if choice.kind == "relative":
-            return RelativeFilter(field=field, unit=choice.unit, count=choice.count, back=choice.back, anchor=choice.anchor)
+            return RelativeFilter(
+                field=field, unit=choice.unit, count=choice.count, back=choice.back, anchor=choice.anchor
+            )
         if not (choice.start or choice.end):
             return None
         return DatesFilter(
@@ -114,7 +116,11 @@ def filters_for_block(
 
 
 def _follow_selection(
-    found: Following, selection: Selection, source: tuple[ChartDefinition, Schema], chart: ChartDefinition, schema: Schema
+    found: Following,
+    selection: Selection,
+    source: tuple[ChartDefinition, Schema],
+    chart: ChartDefinition,
+    schema: Schema,
 ) -> None:
     definition, source_schema = source
     groups = []

@@ -32,7 +32,9 @@ class Failures:
             self.examples += zip(rows[:room].to_list(), values[:room].to_list(), strict=True)
 
 
-def convert(text: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures, first_row: int = 1) -> pl.Series:
+def convert(
+    text: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures, first_row: int = 1
+) -> pl.Series:
     """The column's values as `field.kind`; empties and values that do not convert become null.
 
     `first_row` is the row number of the column's first value; failures are added to `failures`.
@@ -80,7 +82,9 @@ def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
     if kind is Kind.TEXT:
         made = text_of(v, was)
     elif (
-        (was.is_number and kind is Kind.DECIMAL) or (was is Kind.YES_NO and kind.is_number) or (was.is_date and kind.is_date)
+        (was.is_number and kind is Kind.DECIMAL)
+        or (was is Kind.YES_NO and kind.is_number)
+        or (was.is_date and kind.is_date)
     ):
         made = v.cast(kind.dtype)
     elif was is Kind.DECIMAL and kind is Kind.WHOLE:
@@ -195,7 +199,9 @@ def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
             | (part("sign3") == "-")
             | (part("open").is_not_null() & part("close").is_not_null()),
             percent=part("after") == "%",
-            one_sign=pl.sum_horizontal(part(name).is_not_null().cast(pl.Int8) for name in ("sign", "sign2", "sign3", "open"))
+            one_sign=pl.sum_horizontal(
+                part(name).is_not_null().cast(pl.Int8) for name in ("sign", "sign2", "sign3", "open")
+            )
             <= 1,
         )
     )
@@ -234,7 +240,9 @@ def _read_dates(text: pl.Series, formats: tuple[str, ...], order: str) -> pl.Ser
     )
     four_digits = pl.col("date").str.contains(r"\d{4}")
     day = pl.coalesce(
-        pl.when(four_digits if "%Y" in pattern else ~four_digits).then(pl.col("date").str.to_date(pattern, strict=False))
+        pl.when(four_digits if "%Y" in pattern else ~four_digits).then(
+            pl.col("date").str.to_date(pattern, strict=False)
+        )
         for pattern in patterns
     )
     clock = pl.coalesce(

@@ -161,7 +161,9 @@ def _column(name: str, values: list[Any]) -> pl.Series:
 
 
 def _unreachable(error: SQLAlchemyError) -> DatabaseProblem:
-    return DatabaseProblem(f"The database cannot be reached: {_reason(error)}.", hint="Check the address and the password.")
+    return DatabaseProblem(
+        f"The database cannot be reached: {_reason(error)}.", hint="Check the address and the password."
+    )
 
 
 def _reason(error: SQLAlchemyError) -> str:

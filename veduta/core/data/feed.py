@@ -124,7 +124,9 @@ def fetch(
                 landing.add(records_frame(records))
         if found.pages == 1 and feed.paging.how == "none":
             found.marks = {
-                key: answered[name] for key, name in (("etag", "etag"), ("modified", "last-modified")) if name in answered
+                key: answered[name]
+                for key, name in (("etag", "etag"), ("modified", "last-modified"))
+                if name in answered
             }
         tick(landing.rows)
         if limit and landing.rows >= limit:
@@ -261,7 +263,9 @@ class _Visit:
             }
             target, extensions = self._checked(address, headers)
             params = {**values, **(self.query if ours else {})}
-            with self.client.stream("GET", target, params=params or None, headers=headers, extensions=extensions) as answer:
+            with self.client.stream(
+                "GET", target, params=params or None, headers=headers, extensions=extensions
+            ) as answer:
                 if answer.has_redirect_location:
                     address, values = urljoin(address, answer.headers["location"]), {}
                     continue

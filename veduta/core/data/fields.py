@@ -206,7 +206,9 @@ class Schema:
     def named(self, name: str, kind: Kind) -> Field | None:
         """The field with this name (ignoring case) and a comparable kind of value, if there is one."""
         for field in self.fields:
-            alike = field.kind == kind or (field.kind.is_number and kind.is_number) or (field.kind.is_date and kind.is_date)
+            alike = (
+                field.kind == kind or (field.kind.is_number and kind.is_number) or (field.kind.is_date and kind.is_date)
+            )
             if alike and field.name.casefold() == name.casefold():
                 return field
         return None

@@ -69,7 +69,9 @@ def _zipped(path: Path) -> Format:
         )
     if "content.xml" in names or any(name.startswith("xl/") for name in names):
         return "sheet"
-    raise FileProblem("This looks like a ZIP archive, not a table.", hint="Unpack it and upload the files that are in it.")
+    raise FileProblem(
+        "This looks like a ZIP archive, not a table.", hint="Unpack it and upload the files that are in it."
+    )
 
 
 def sheets(path: Path) -> list[tuple[str, bool]]:
@@ -111,7 +113,9 @@ def _cut(frame: pl.DataFrame, cells: str) -> pl.DataFrame:
         return frame
     found = CELLS.match(cells.strip())
     if not found:
-        raise FileProblem(f"“{cells}” is not a range of cells.", hint="Write it as B3:F200, or B3:F for all rows below.")
+        raise FileProblem(
+            f"“{cells}” is not a range of cells.", hint="Write it as B3:F200, or B3:F for all rows below."
+        )
     left, top, right, bottom = found.groups()
     first, last = _column(left), _column(right)
     if last < first or (bottom and int(bottom) < int(top)):
@@ -200,7 +204,9 @@ def land_columnar(path: Path, kind: Format, landing: Landing) -> None:
             landing.add(scan.slice(start, PART_ROWS).collect())
     except (pl.exceptions.PolarsError, OSError) as error:
         name = "Parquet" if kind == "parquet" else "Arrow"
-        raise FileProblem(f"This {name} file is cut short or damaged.", hint="Write it anew and upload that.") from error
+        raise FileProblem(
+            f"This {name} file is cut short or damaged.", hint="Write it anew and upload that."
+        ) from error
 
 
 def land_json(path: Path, options: RecordsOptions, landing: Landing, lines: bool) -> None:
@@ -241,7 +247,9 @@ def _json_lines(path: Path) -> Iterator[list[dict]]:
                 record = json.loads(line)
             except ValueError:
                 raise FileProblem(
-                    f"Line {number:,} is not readable JSON.", where=f"line {number}", hint="Mend the line or take it out."
+                    f"Line {number:,} is not readable JSON.",
+                    where=f"line {number}",
+                    hint="Mend the line or take it out.",
                 ) from None
             batch.append(record if isinstance(record, dict) else {"value": record})
             if len(batch) >= 20_000:

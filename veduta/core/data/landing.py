@@ -86,7 +86,9 @@ class Landing:
         """Raises FileProblem if there are no rows."""
         self._write()
         if not self.rows:
-            raise FileProblem("There are no rows in it.", hint="Check what is chosen, or whether there is anything yet.")
+            raise FileProblem(
+                "There are no rows in it.", hint="Check what is chosen, or whether there is anything yet."
+            )
         about = {"headings": self.headings, "dtypes": self.dtypes, "rows": self.rows, "parts": self._parts}
         (self.folder / "about.json").write_text(json.dumps(about))
         return self

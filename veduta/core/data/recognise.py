@@ -18,7 +18,16 @@ ENOUGH = 0.9  # the share of a column's values that must fit a kind for it to be
 
 YES = {"yes", "true", "y", "t", "ja", "oui", "sí"}
 NO = {"no", "false", "n", "f", "nein", "non"}
-CURRENCY_SIGNS = {"€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "CHF": "CHF", "EUR": "EUR", "USD": "USD", "GBP": "GBP"}
+CURRENCY_SIGNS = {
+    "€": "EUR",
+    "$": "USD",
+    "£": "GBP",
+    "¥": "JPY",
+    "CHF": "CHF",
+    "EUR": "EUR",
+    "USD": "USD",
+    "GBP": "GBP",
+}
 NUMBER = re.compile(
     r"^(?P<open>\()?(?P<sign>[-+−])?(?P<before>€|\$|£|¥|CHF|EUR|USD|GBP)?\s*(?P<sign2>[-+−])?"
     r"(?P<digits>\d[\d.,'’ \u00a0\u202f]*|[.,]\d+)(?P<power>[eE][-+]?\d+)?\s*(?P<after>€|\$|£|¥|CHF|EUR|USD|GBP|%)?(?P<sign3>-)?(?P<close>\))?$"
@@ -269,7 +278,9 @@ def _as_number(base: dict, values: list[str], usual_decimal: str) -> Recognised 
     if kind is Kind.WHOLE and not currency and _names_a_thing(source, plain):
         format_ = NumberFormat(thousands=False)
         return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
-    aggregate = Aggregate.MEAN if percent or IS_A_RATE.search(re.sub(r"([a-z])([A-Z])", r"\1 \2", source)) else Aggregate.SUM
+    aggregate = (
+        Aggregate.MEAN if percent or IS_A_RATE.search(re.sub(r"([a-z])([A-Z])", r"\1 \2", source)) else Aggregate.SUM
+    )
     number_format = NumberFormat(style=style, currency=currency or "EUR")
     return Recognised(
         Field(**base, kind=kind, role=Role.MEASURE, aggregate=aggregate, format=number_format, reading=reading)

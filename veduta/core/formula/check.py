@@ -84,7 +84,9 @@ def check(text: str, schema: Schema) -> Checked:
         tree = parse(text)
         checked = Checker(schema).check(tree)
     except RecursionError:
-        raise FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.") from None
+        raise FormulaProblem(
+            "The formula is nested too deeply.", hint="Make a part of it a formula of its own."
+        ) from None
     return checked
 
 
@@ -222,7 +224,9 @@ class Checker:
         if node.per is not None or node.where is not None or node.unfiltered:
             word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
             raise FormulaProblem(
-                f"“{word}” belongs to aggregates such as sum(…).", **place, hint=f"Take “{word}” out, or use the step Group."
+                f"“{word}” belongs to aggregates such as sum(…).",
+                **place,
+                hint=f"Take “{word}” out, or use the step Group.",
             )
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
@@ -294,7 +298,9 @@ class Checker:
 
 
 def operand_of(checked: Checked, expression: pl.Expr | None = None) -> Operand:
-    return Operand(expression if expression is not None else pl.lit(None), checked.kind, checked.value, checked.constant)
+    return Operand(
+        expression if expression is not None else pl.lit(None), checked.kind, checked.value, checked.constant
+    )
 
 
 def quoted(name: str) -> str:
@@ -303,7 +309,22 @@ def quoted(name: str) -> str:
     >>> quoted("Fare revenue"), quoted("route"), quoted("in")
     ('"Fare revenue"', 'route', '"in"')
     """
-    words = {"or", "and", "not", "in", "is", "between", "empty", "true", "false", "desc", "along", "restart", "per", "where"}
+    words = {
+        "or",
+        "and",
+        "not",
+        "in",
+        "is",
+        "between",
+        "empty",
+        "true",
+        "false",
+        "desc",
+        "along",
+        "restart",
+        "per",
+        "where",
+    }
     simple = name.isidentifier() and name.lower() not in words
     return name if simple else '"' + name.replace('"', '""') + '"'
 

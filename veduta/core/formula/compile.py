@@ -25,7 +25,9 @@ class Compiled:
         for stage in self.stages:
             rows = rows.with_columns(stage)
         rows = rows.with_columns(self.expression.alias(name))
-        return rows.drop([column.meta.output_name() for stage in self.stages for column in stage]) if self.stages else rows
+        return (
+            rows.drop([column.meta.output_name() for stage in self.stages for column in stage]) if self.stages else rows
+        )
 
 
 def compile_formula(checked: Checked, times: Times = Times()) -> Compiled:

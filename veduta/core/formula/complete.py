@@ -84,7 +84,8 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
         return []
     options = [option for option in takes[position].options if option.startswith(begun.lower())]
     return [
-        Suggestion(option if bare else f"'{option}'", option, takes[position].name, "option", start) for option in options
+        Suggestion(option if bare else f"'{option}'", option, takes[position].name, "option", start)
+        for option in options
     ]
 
 

@@ -158,7 +158,17 @@ class Function:
 
 
 _functions: dict[str, Function] = {}
-THEMES = ("Operators", "Choice and empties", "Numbers", "Text", "Dates", "Conversion", "Rows around", "Aggregates", "Time")
+THEMES = (
+    "Operators",
+    "Choice and empties",
+    "Numbers",
+    "Text",
+    "Dates",
+    "Conversion",
+    "Rows around",
+    "Aggregates",
+    "Time",
+)
 
 
 def function(

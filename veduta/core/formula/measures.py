@@ -35,7 +35,9 @@ def check_measure(text: str, schema: Schema, parameters: Parameters | None = Non
     try:
         return with_beside(MeasureChecker(schema, parameters or {}).check(parsed(text)))
     except RecursionError:
-        raise FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.") from None
+        raise FormulaProblem(
+            "The formula is nested too deeply.", hint="Make a part of it a formula of its own."
+        ) from None
 
 
 class MeasureChecker(Checker):
@@ -259,7 +261,11 @@ class MeasureChecker(Checker):
         if day is None:
             return found
         grained = Checked(
-            found.kind, found.at, level=Level.GRAIN, arguments=(found,), per=Per(((day.id, "day"),), shown=True, inside=True)
+            found.kind,
+            found.at,
+            level=Level.GRAIN,
+            arguments=(found,),
+            per=Per(((day.id, "day"),), shown=True, inside=True),
         )
         over = registry()[field.over_dates]
         return Checked(found.kind, found.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
@@ -280,7 +286,9 @@ def with_beside(node: Checked) -> Checked:
         arguments = tuple(argument and placed(argument, beside) for argument in each.arguments)
         where = each.where and placed(each.where, beside)
         return (
-            replace(each, arguments=arguments, where=where) if (arguments, where) != (each.arguments, each.where) else each
+            replace(each, arguments=arguments, where=where)
+            if (arguments, where) != (each.arguments, each.where)
+            else each
         )
 
     return placed(node, frozenset(aggregated(node)))

@@ -75,11 +75,17 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
         if _open_bracket(text[:at])[0] == 0:
             return FormulaProblem("This bracket was never opened.", **place, hint="Take it out, or add “(” before.")
         if before.endswith("("):
-            return FormulaProblem("There is nothing between these brackets.", **place, hint="Write a value between them.")
-        return FormulaProblem("A value is missing before this bracket.", **place, hint="Write one, or take the sign out.")
+            return FormulaProblem(
+                "There is nothing between these brackets.", **place, hint="Write a value between them."
+            )
+        return FormulaProblem(
+            "A value is missing before this bracket.", **place, hint="Write one, or take the sign out."
+        )
     if word == ",":
         if before.endswith((",", "(")):
-            return FormulaProblem("A value is missing before this comma.", **place, hint="Write one, or take the comma out.")
+            return FormulaProblem(
+                "A value is missing before this comma.", **place, hint="Write one, or take the comma out."
+            )
         return FormulaProblem(
             "A comma stands here without a function.", **place, hint="Decimals are written with a point: 1.5"
         )
@@ -120,4 +126,12 @@ def _open_bracket(text: str) -> tuple[int, int]:
 
 def _complete(text: str) -> bool:
     last = text.rstrip()[-1:]
-    return last not in "+-*/^&=<>,(" and text.split()[-1].lower() not in ("and", "or", "not", "is", "in", "between", "where")
+    return last not in "+-*/^&=<>,(" and text.split()[-1].lower() not in (
+        "and",
+        "or",
+        "not",
+        "is",
+        "in",
+        "between",
+        "where",
+    )

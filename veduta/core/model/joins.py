@@ -48,7 +48,9 @@ class JoinCheck:
     @property
     def share(self) -> float:
         """The share of rows that find a match, of the sides that have many rows for a key: the others are looked up in."""
-        return min(side.share for side in [s for s in (self.left, self.right) if not s.is_unique] or (self.left, self.right))
+        return min(
+            side.share for side in [s for s in (self.left, self.right) if not s.is_unique] or (self.left, self.right)
+        )
 
     @property
     def words(self) -> str:
@@ -148,7 +150,9 @@ def _key(model: Model, a: Field, b: Field) -> Key:
     grain = ""
     if a.kind.is_date:
         firsts = [_period(model, field) for field in (a, b)]
-        grain = next((period for period in ("year", "month") if period in firsts), "day" if a.kind is not b.kind else "")
+        grain = next(
+            (period for period in ("year", "month") if period in firsts), "day" if a.kind is not b.kind else ""
+        )
     return Key(left=_plain(a), right=_plain(b), grain=grain)
 
 

@@ -224,7 +224,10 @@ class Model:
                     for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]
                 found = (
-                    rows.scan(list(columns)).select(named).drop_nulls().select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
+                    rows.scan(list(columns))
+                    .select(named)
+                    .drop_nulls()
+                    .select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
                 )
                 n, d = found.collect().row(0)
                 self._kept.unique[place] = n == d
@@ -384,7 +387,9 @@ class Model:
         person = {name: ParameterValue(Kind.TEXT, ()) for name in known}
         checked = check_measure(rule.text, self.schema, {**self.parameters, **person, **dict(self.reader.person)})
         if checked.level is not Level.ROW or checked.kind not in (Kind.YES_NO, None):
-            raise FormulaProblem("A rule is a condition on each row: something that is yes or no.", hint="Compare a field.")
+            raise FormulaProblem(
+                "A rule is a condition on each row: something that is yes or no.", hint="Compare a field."
+            )
         return checked
 
     def _rule_parameters(self, rule: RowRule) -> set[str]:
@@ -472,7 +477,9 @@ def parameter_value(parameter: ParameterField, value: Any) -> ParameterValue:
             too_low = parameter.low is not None and each < parameter.low
             if too_low or (parameter.high is not None and each > parameter.high):
                 low, high = (f"{bound:,g}" if bound is not None else "…" for bound in (parameter.low, parameter.high))
-                raise DefinitionProblem(f"“{name}” goes from {low} to {high}.", where=where, hint="Choose a value between.")
+                raise DefinitionProblem(
+                    f"“{name}” goes from {low} to {high}.", where=where, hint="Choose a value between."
+                )
     return ParameterValue(parameter.kind, values)
 
 

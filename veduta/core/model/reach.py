@@ -43,7 +43,10 @@ def table_of(field: str) -> str:
 
 
 def reach(
-    home: str, fields: dict[str, list[str]], joins: tuple[Join, ...], is_unique: Callable[[str, tuple[Key, ...], bool], bool]
+    home: str,
+    fields: dict[str, list[str]],
+    joins: tuple[Join, ...],
+    is_unique: Callable[[str, tuple[Key, ...], bool], bool],
 ) -> tuple[dict[str, Source], list[Lookup]]:
     """The fields that the rows of table `home` have, and the lookups that bring them, in order.
 

@@ -180,7 +180,9 @@ class _Answer:
         self.dropped = bool(self.conditions or self.query.aligned)
         if not keep or not self.keys:
             return frame
-        position = len(self.keys) - 1 if keep.of == "within" else self.groups.index(self.query.groups[self.query.keep_group])
+        position = (
+            len(self.keys) - 1 if keep.of == "within" else self.groups.index(self.query.groups[self.query.keep_group])
+        )
         key, group = self.keys[position], self.groups[position]
         name = grouping_words(group, self.schema)
         by, within = self.columns.get(self._node(keep.by), ""), []
@@ -344,7 +346,9 @@ class _Answer:
                 by += first
             elif node := self.engine.sort_node(group):
                 by.append((pl.col(self.columns[node]), False))
-            by.append((pl.col(self.keys[i]), i == 0 and self._sort().by in ("name", "time") and self._sort().descending))
+            by.append(
+                (pl.col(self.keys[i]), i == 0 and self._sort().by in ("name", "time") and self._sort().descending)
+            )
         if frame.height < 2:
             return frame
         return frame.sort([each for each, _ in by], descending=[down for _, down in by], nulls_last=True)
@@ -408,7 +412,9 @@ def _place_of(groups: tuple[Grouping, ...]) -> Place:
     return Place(own, outer=groups if own != groups else None)
 
 
-def settled(filters: tuple[Filter, ...], model: Model, context: Context) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
+def settled(
+    filters: tuple[Filter, ...], model: Model, context: Context
+) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
     """Filters on rows with their parameters' values and memberships worked out, and apart from them those on groups."""
     rows: list[Filter] = []
     members: list[MembershipFilter] = []
@@ -482,7 +488,9 @@ def _number_of(name: str, model: Model) -> float | None:
     found = _parameter(name, model)
     if not found.kind.is_number:
         raise DefinitionProblem(
-            f":{name} holds a {found.kind.words}, and a number is needed here.", where=name, hint="Choose another parameter."
+            f":{name} holds a {found.kind.words}, and a number is needed here.",
+            where=name,
+            hint="Choose another parameter.",
         )
     return float(found.values[0]) if found.values else None
 
@@ -513,7 +521,9 @@ def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model
         limit=10_000_000,
     )
     found = _Answer(query, model, context).result().frame["d0"]
-    return ValuesFilter(field=field.id, grain=grain, found=found, exclude=filter_.exclude, said=filter_.words(model.schema))
+    return ValuesFilter(
+        field=field.id, grain=grain, found=found, exclude=filter_.exclude, said=filter_.words(model.schema)
+    )
 
 
 def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[Column]:
@@ -531,7 +541,9 @@ def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[C
         words = measure_words(measure, schema)
         said = words[0].upper() + words[1:] if not measure.formula or measure.name else words
         kind = Kind.DECIMAL if node.kind is None else node.kind
-        columns.append(Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema)))
+        columns.append(
+            Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema))
+        )
     return columns
 
 
@@ -606,5 +618,7 @@ def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Contex
             end = filter_.bounds(context)[1]
             end = end.date() if isinstance(end, dt.datetime) else end
             latest = min(latest, end) if end else latest
-    unfinished = period_start(latest, group.grain, context.fiscal_month) == last and latest < period_end(last, group.grain)
+    unfinished = period_start(latest, group.grain, context.fiscal_month) == last and latest < period_end(
+        last, group.grain
+    )
     return latest if unfinished else None

@@ -142,7 +142,9 @@ class Engine(Reader):
         if node.function.level is Level.AGGREGATE:
             cells = any(argument and argument.level is Level.GRAIN for argument in node.arguments)
             return not cells and self.tables_of(node) == [home]
-        return node.function.level is Level.ROW and all(a is None or self._is_of_one_table(a, home) for a in node.arguments)
+        return node.function.level is Level.ROW and all(
+            a is None or self._is_of_one_table(a, home) for a in node.arguments
+        )
 
     def _at_once(self, place: Place, home: str) -> list[pl.Expr]:
         found = self.ready[place] = self.simple.pop((place, home), {})
@@ -180,7 +182,8 @@ class Engine(Reader):
             if node.kind is None or not node.kind.is_number:
                 name = measure_words(condition.measure, self.schema)
                 raise DefinitionProblem(
-                    f"“{name}” is not a number, so groups cannot be filtered by it.", hint="Choose a number, or filter rows."
+                    f"“{name}” is not a number, so groups cannot be filtered by it.",
+                    hint="Choose a number, or filter rows.",
                 )
             passes &= condition.bounds_of(pl.col(self.column(node, place)))
         self.judging = False
@@ -320,9 +323,15 @@ class Engine(Reader):
         left = frame.select(e.alias(a) for e, a in zip(own, asked, strict=True)).with_columns(
             pl.col(a).cast(other.schema[k]) for a, k in zip(asked, keys, strict=True)
         )
-        right = other.select(*(pl.col(k).alias(a) for k, a in zip(keys, asked, strict=True)), pl.col(name).alias("__found"))
+        right = other.select(
+            *(pl.col(k).alias(a) for k, a in zip(keys, asked, strict=True)), pl.col(name).alias("__found")
+        )
         found = left.join(right, on=asked, how="left", nulls_equal=True, maintain_order="left")
-        return pl.lit(found["__found"]) if found.height != 1 else pl.lit(found["__found"][0], dtype=found.schema["__found"])
+        return (
+            pl.lit(found["__found"])
+            if found.height != 1
+            else pl.lit(found["__found"][0], dtype=found.schema["__found"])
+        )
 
     def _over_cells(self, node: Checked, argument: Checked, place: Place) -> pl.Expr:
         """An aggregate over the cells of a grain of its own, each once."""
@@ -382,7 +391,9 @@ class Engine(Reader):
             ]
         elif passes:
             seen = seen.filter(pl.col(passes))
-        operands = [argument and operand_of(argument, value) for argument, value in zip(node.arguments, values, strict=True)]
+        operands = [
+            argument and operand_of(argument, value) for argument, value in zip(node.arguments, values, strict=True)
+        ]
         if node.restart:
             parts = [key_of(group) for group in at.groups if group.field in node.restart]
         else:
@@ -526,7 +537,8 @@ class Engine(Reader):
         grain = max(grains, key=PERIODS.index, default=None)
         fiscal = self.schema.fiscal_month
         if grain and all(
-            period_start(a, grain, fiscal) == a and period_end(period_start(b, grain, fiscal), grain) == b for a, b in days
+            period_start(a, grain, fiscal) == a and period_end(period_start(b, grain, fiscal), grain) == b
+            for a, b in days
         ):
             starts = [s for a, b in days for s in periods_between(a, period_start(b, grain, fiscal), grain)]
             return Periods(name, grain, tuple(starts))

@@ -92,14 +92,20 @@ def _measure(measure: Measure, node: Checked, model: Model, query: Query) -> lis
     text = measure.formula or (model.schema[measure.field].formula if measure.field else "")
     homes = [model.table_name(home) for home in dict.fromkeys(_homes(node, model))]
     how = (
-        f"{name}: {with_names(text, model.schema)}" if text and not name.startswith(with_names(text, model.schema)) else name
+        f"{name}: {with_names(text, model.schema)}"
+        if text and not name.startswith(with_names(text, model.schema))
+        else name
     )
-    lines = [f"{how}, worked out in {' and '.join(homes)}." if homes else f"{how}: a plain number, whatever is filtered."]
+    lines = [
+        f"{how}, worked out in {' and '.join(homes)}." if homes else f"{how}: a plain number, whatever is filtered."
+    ]
     levels = _levels(node)
     if Level.TIME in levels:
         axis = next((group for group in query.groups if group.is_time_axis), None)
         over = f"the periods of {grouping_words(axis, model.schema)}" if axis else "the period the date filter says"
-        lines.append(f"It looks at other periods, counted from {over}; the filter on that date narrows only what is shown.")
+        lines.append(
+            f"It looks at other periods, counted from {over}; the filter on that date narrows only what is shown."
+        )
     if Level.GRAIN in levels:
         lines.append("A part of it is worked out at a grain of its own, after the filters.")
     return lines
@@ -114,7 +120,9 @@ def _kept(query: Query, model: Model) -> tuple[str, ...]:
     if not query.keep:
         return ()
     keep = query.keep
-    rest = "; the others are gathered in one and worked out from their rows" if keep.rest else "; the others are left out"
+    rest = (
+        "; the others are gathered in one and worked out from their rows" if keep.rest else "; the others are left out"
+    )
     return (f"The {keep.end} {keep.count_words} by {in_sentence(measure_words(keep.by, model.schema))}{rest}.",)
 
 

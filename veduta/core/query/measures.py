@@ -102,7 +102,8 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
         found = check_measure(measure.formula, schema, parameters)
         if found.level is Level.ROW and not found.constant and found.fields:
             raise DefinitionProblem(
-                f"“{measure_words(measure, schema)}” is a value of each row.", hint="Make it an aggregate, such as sum(…)."
+                f"“{measure_words(measure, schema)}” is a value of each row.",
+                hint="Make it an aggregate, such as sum(…).",
             )
         return found
     if measure.field is None:

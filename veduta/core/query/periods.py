@@ -132,7 +132,9 @@ class At:
             return replace(periods, grain=unit, starts=starts)
         weeks = [start + dt.timedelta(days=7 * i) for start in starts for i in range(53 if unit is Grain.YEAR else 1)]
         years = {(start + dt.timedelta(days=3)).year for start in starts}
-        return replace(periods, starts=tuple(week for week in weeks if unit is Grain.WEEK or week.isocalendar()[0] in years))
+        return replace(
+            periods, starts=tuple(week for week in weeks if unit is Grain.WEEK or week.isocalendar()[0] in years)
+        )
 
     def to_date(self, x: Checked, unit: str, position: pl.Expr | None = None) -> pl.Expr:
         """`position` is another cell of the time axis than this one."""

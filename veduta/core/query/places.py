@@ -112,7 +112,9 @@ class Prepared:
     def rows_of(self, home: str) -> Part:
         """How many rows of a table there are."""
         part = self.parts.get(("len", home))
-        return part or self.parts.setdefault(("len", home), Part(self.new_name(), "len", "", None, pl.len(), frozenset()))
+        return part or self.parts.setdefault(
+            ("len", home), Part(self.new_name(), "len", "", None, pl.len(), frozenset())
+        )
 
 
 @dataclass

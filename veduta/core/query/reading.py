@@ -82,7 +82,10 @@ class Reader:
         for place in list(self.wanted):
             self._complete(place)
         asked = [
-            (place, home, parts) for place, homes in self.wanted.items() if not place.upto for home, parts in homes.items()
+            (place, home, parts)
+            for place, homes in self.wanted.items()
+            if not place.upto
+            for home, parts in homes.items()
         ]
         asked.sort(key=lambda each: tuple(-n for n in _fineness(each[0])))
         readings, derived = [], []
@@ -121,7 +124,9 @@ class Reader:
         if min(most, self.model.tables[home].rows) <= MOST_CELLS or not reached:
             return
         keys = [key_of(group) for group in reached]
-        rows = self.rows(home, replace(place, upto=None), set(), reached).select(pl.struct(keys).hash().approx_n_unique())
+        rows = self.rows(home, replace(place, upto=None), set(), reached).select(
+            pl.struct(keys).hash().approx_n_unique()
+        )
         _refuse(rows.collect().item())
 
     def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list) -> dict[str, Part] | None:
@@ -141,9 +146,13 @@ class Reader:
         homes = self.wanted[place]
         if place.groups and not any(len(self._reached(home, place)) == len(place.groups) for home in homes):
             own = list(
-                dict.fromkeys([self.schema[g.field].table for g in place.groups if not self.schema[g.field].formula] + [""])
+                dict.fromkeys(
+                    [self.schema[g.field].table for g in place.groups if not self.schema[g.field].formula] + [""]
+                )
             )
-            more = next((h for h in [*own, *self.model.tables] if len(self._reached(h, place)) == len(place.groups)), None)
+            more = next(
+                (h for h in [*own, *self.model.tables] if len(self._reached(h, place)) == len(place.groups)), None
+            )
             if more is None:
                 names = " and ".join(grouping_words(group, self.schema) for group in place.groups)
                 raise DefinitionProblem(
@@ -275,7 +284,9 @@ class Reader:
         aggregates = [getattr(pl.col(name), COMBINE[part.how])() for name, part in parts.items()]
         return self._grouped(finer.lazy(), keys, aggregates, place, home).collect(optimizations=pl.QueryOptFlags.none())
 
-    def _grouped(self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str) -> pl.LazyFrame:
+    def _grouped(
+        self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str
+    ) -> pl.LazyFrame:
         cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
         gets_more = place.unbroken or len(self.wanted[place]) > 1
         at_once = [] if gets_more else self._at_once(place, home)
@@ -346,7 +357,9 @@ class Reader:
         value = pl.col(part.column).sqrt() if part.how == "own:std_dev" else pl.col(part.column)
         return found.select(*keys, value.alias(part.name))
 
-    def _read_again(self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame) -> pl.DataFrame:
+    def _read_again(
+        self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame
+    ) -> pl.DataFrame:
         """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too many."""
         rows_again = int(running[self.prepared.rows_of(home).name].sum())
         if rows_again > MOST_ROWS_AGAIN:
@@ -399,7 +412,9 @@ class Reader:
             elif self.model.definition.beyond == "repeat":
                 found = found.join(frame, how="cross")
             else:
-                empty = [pl.lit(None, dtype=frame.schema[name]).alias(name) for name in frame.columns if name not in keys]
+                empty = [
+                    pl.lit(None, dtype=frame.schema[name]).alias(name) for name in frame.columns if name not in keys
+                ]
                 found = found.with_columns(empty)
         cells.frame = self._unbroken(found, place) if place.unbroken else found
 
@@ -424,7 +439,9 @@ class Reader:
         missing = [g for g in place.groups if key_of(g) not in keys]
         said = " and ".join(grouping_words(group, self.schema) for group in missing)
         how = (
-            "is repeated in each of its groups" if self.model.definition.beyond == "repeat" else "stays empty in its groups"
+            "is repeated in each of its groups"
+            if self.model.definition.beyond == "repeat"
+            else "stays empty in its groups"
         )
         self.say(f"{self.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
 

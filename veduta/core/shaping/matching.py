@@ -79,11 +79,15 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     keys = [f"__k{i}" for i in range(len(pairs))]
     a, b = pl.collect_all(
         [
-            own.rows.select(key.alias(name) for key, name in zip(left, keys, strict=True)).group_by(keys).agg(n=pl.len()),
+            own.rows.select(key.alias(name) for key, name in zip(left, keys, strict=True))
+            .group_by(keys)
+            .agg(n=pl.len()),
             other.rows.select(right).group_by(keys).agg(m=pl.len()),
         ]
     )
-    both = a.join(b, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64).fill_null(0), pl.col("n").cast(pl.Int64))
+    both = a.join(b, on=keys, how="left").with_columns(
+        pl.col("m").cast(pl.Int64).fill_null(0), pl.col("n").cast(pl.Int64)
+    )
     fields = [(own.schema[x], other.schema[y]) for x, y in pairs]
     return MatchShare(
         own=_side(both.with_columns(found=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
@@ -96,11 +100,14 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
 
 
 def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field]) -> Side:
-    missing = keyed.filter(~pl.col("found")).sort([count, *keys], descending=[True, *[False] * len(keys)], nulls_last=True)
+    missing = keyed.filter(~pl.col("found")).sort(
+        [count, *keys], descending=[True, *[False] * len(keys)], nulls_last=True
+    )
     listed = tuple(
         (
             " · ".join(
-                value_words(_as_kind(value, field), field) for value, field in zip(row[: len(keys)], fields, strict=True)
+                value_words(_as_kind(value, field), field)
+                for value, field in zip(row[: len(keys)], fields, strict=True)
             ),
             row[-1],
         )
@@ -177,7 +184,9 @@ def _likeness(a: str, b: str, **more: Any) -> float:
     """How alike two spellings are, from 0 to 100: letters and words, blanks and capitals apart."""
     x, y = _plain(a), _plain(b)
     return max(
-        fuzz.ratio(x.replace(" ", ""), y.replace(" ", "")), fuzz.token_sort_ratio(x, y), 0.9 * fuzz.token_set_ratio(x, y)
+        fuzz.ratio(x.replace(" ", ""), y.replace(" ", "")),
+        fuzz.token_sort_ratio(x, y),
+        0.9 * fuzz.token_set_ratio(x, y),
     )
 
 

@@ -103,7 +103,9 @@ def apply_step(step: Step, flow: Flow, run: Run) -> Flow:
         report.problem = problem.as_data()
         raise
     except pl.exceptions.PolarsError as error:
-        failed = DefinitionProblem(f"This step cannot be worked out: {str(error).splitlines()[0][:200]}.", where=step.id)
+        failed = DefinitionProblem(
+            f"This step cannot be worked out: {str(error).splitlines()[0][:200]}.", where=step.id
+        )
         report.problem = failed.as_data()
         raise failed from None
     report.columns_out = len(after.fields)

@@ -44,7 +44,9 @@ class PersonChangeForm(forms.ModelForm):
             if not line.strip():
                 continue
             if not sign or not values or not re.fullmatch("[a-z][a-z0-9_]{0,30}", name):
-                raise forms.ValidationError(f"“{line.strip()}” is not readable. Write a line such as: region = Inner Sound")
+                raise forms.ValidationError(
+                    f"“{line.strip()}” is not readable. Write a line such as: region = Inner Sound"
+                )
             found[name] = values[0] if len(values) == 1 else values
         return found
 

@@ -45,7 +45,9 @@ RELATIVE_CHOICES = (
 )
 
 
-def popover_context(definition: ChartDefinition, model: Model, context: Context, data: dict[str, Any]) -> dict[str, Any]:
+def popover_context(
+    definition: ChartDefinition, model: Model, context: Context, data: dict[str, Any]
+) -> dict[str, Any]:
     """The template and its context for the clause that `data` names. Raises DefinitionProblem for an unknown one."""
     schema, table = model.schema, model
     clause, index = str(data.get("clause", "")), int(data.get("index") or 0)
@@ -101,7 +103,9 @@ def popover_context(definition: ChartDefinition, model: Model, context: Context,
 
 def _numbers(model: Model) -> list[ParameterField]:
     """The parameters that can stand for a number."""
-    return [parameter for parameter in model.definition.parameters if parameter.kind.is_number and not parameter.several]
+    return [
+        parameter for parameter in model.definition.parameters if parameter.kind.is_number and not parameter.several
+    ]
 
 
 def _show(definition: ChartDefinition, model: Model, index: int) -> dict[str, Any]:
@@ -160,10 +164,14 @@ def _with(definition: ChartDefinition, model: Model, index: int, find: str) -> d
     return parameter_choices(parameter, None if values is None else list(values), model, find)
 
 
-def parameter_choices(parameter: ParameterField, setting: list[Any] | None, model: Model, find: str = "") -> dict[str, Any]:
+def parameter_choices(
+    parameter: ParameterField, setting: list[Any] | None, model: Model, find: str = ""
+) -> dict[str, Any]:
     """What the editor of a parameter offers: its choices, the values of its field, or a box for one."""
     chosen = [] if setting is None else [_plain(value) for value in setting]
-    choices = [(json.dumps(each.value), each.label or str(each.value), each.value in chosen) for each in parameter.choices]
+    choices = [
+        (json.dumps(each.value), each.label or str(each.value), each.value in chosen) for each in parameter.choices
+    ]
     if not choices and parameter.field and parameter.field in model.schema:
         field = model.schema[parameter.field]
         values, _ = group_values(
@@ -258,7 +266,9 @@ def _plain(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def _only(definition: ChartDefinition, model: Model, context: Context, index: int, data: dict[str, Any]) -> dict[str, Any]:
+def _only(
+    definition: ChartDefinition, model: Model, context: Context, index: int, data: dict[str, Any]
+) -> dict[str, Any]:
     schema = model.schema
     current = definition.only[index] if index < len(definition.only) else None
     field_id = data.get("field") or (getattr(current, "field", None) if current else None)

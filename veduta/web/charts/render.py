@@ -28,10 +28,16 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     }
     if not answered.result.rows_read and answered.result.dimensions:
         there = answered.result.rows_there
-        why = "No rows pass the filters. Loosen one of them." if there else " ".join(said_first) or "There are no rows here."
+        why = (
+            "No rows pass the filters. Loosen one of them."
+            if there
+            else " ".join(said_first) or "There are no rows here."
+        )
         return data | {"html": format_html('<p class="notice">{}</p>', why)}
     if drawing.spec:
-        columns = [{"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns]
+        columns = [
+            {"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns
+        ]
         rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
         return data | {"spec": drawing.spec, "rows": rows, "columns": columns}
     template = "charts/figures.html" if drawing.kind is ChartKind.FIGURE else "charts/table.html"
@@ -44,7 +50,12 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
     drawing = draw_table(Picture(answered.definition, ChartKind.TABLE, result))
     layout = drawing.layout
     layout.rows = layout.rows[:limit]
-    context = {"layout": layout, "title": answered.title, "more": max(0, result.frame.height - limit), "sortable": False}
+    context = {
+        "layout": layout,
+        "title": answered.title,
+        "more": max(0, result.frame.height - limit),
+        "sortable": False,
+    }
     return render_to_string("charts/table.html", context)
 
 

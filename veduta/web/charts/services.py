@@ -85,7 +85,11 @@ def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | Non
     must_build(user)
     definition = definition or first_chart(str(dataset.pk), model_for(dataset, user).schema)
     return Chart.objects.create(
-        dataset=dataset, name=name[:300], definition=definition.model_dump(mode="json"), created_by=user, updated_by=user
+        dataset=dataset,
+        name=name[:300],
+        definition=definition.model_dump(mode="json"),
+        created_by=user,
+        updated_by=user,
     )
 
 
@@ -145,7 +149,15 @@ def drop_draft(user: User, chart: Chart) -> None:
 
 def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) -> list[dict[str, str]]:
     """The clauses in which two definitions differ, in words."""
-    names = {"show": "Show", "as": "As", "by": "By", "split": "Split by", "only": "Only", "keep": "Keep", "sort": "Sorted"}
+    names = {
+        "show": "Show",
+        "as": "As",
+        "by": "By",
+        "split": "Split by",
+        "only": "Only",
+        "keep": "Keep",
+        "sort": "Sorted",
+    }
 
     def clauses(definition: ChartDefinition) -> dict[str, str]:
         found: dict[str, list[str]] = {}

@@ -107,7 +107,9 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "dashboard": str(_uuid(request.GET.get("dashboard")) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
-    return render(request, "charts/workbench.html", {"chart": chart, "groups": groups, "start": start, "datasets": datasets})
+    return render(
+        request, "charts/workbench.html", {"chart": chart, "groups": groups, "start": start, "datasets": datasets}
+    )
 
 
 @require_POST
@@ -174,14 +176,20 @@ def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         theirs = conflict.theirs
         found = {
             "message": str(conflict),
-            "differences": services.differences(definition, theirs.load(), model_for(chart.dataset, request.user).schema),
+            "differences": services.differences(
+                definition, theirs.load(), model_for(chart.dataset, request.user).schema
+            ),
             "their_name": theirs.name,
             "my_name": name,
         }
         return JsonResponse(
             {
                 "conflict": render_to_string("charts/conflict.html", found),
-                "theirs": {"definition": definition_json(theirs.load()), "name": theirs.name, "revision": theirs.revision},
+                "theirs": {
+                    "definition": definition_json(theirs.load()),
+                    "name": theirs.name,
+                    "revision": theirs.revision,
+                },
             },
             status=409,
         )

@@ -9,7 +9,13 @@ from django.core.exceptions import PermissionDenied
 from django.db.models import Q, QuerySet
 from django.http import Http404
 from guardian.core import ObjectPermissionChecker
-from guardian.shortcuts import assign_perm, get_groups_with_perms, get_objects_for_user, get_users_with_perms, remove_perm
+from guardian.shortcuts import (
+    assign_perm,
+    get_groups_with_perms,
+    get_objects_for_user,
+    get_users_with_perms,
+    remove_perm,
+)
 
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.models import Dashboard
@@ -69,7 +75,9 @@ def must_edit(user: User, dashboard: Dashboard) -> None:
 
 def set_grant(who: User | Group, dashboard: Dashboard, level: str, download: bool) -> None:
     """Give a person or group a level ("view", "edit" or "" for none) and whether rows may be seen and downloaded."""
-    wanted = {"view": {"view"}, "edit": {"view", "edit"}}.get(level, set()) | ({"download"} if level and download else set())
+    wanted = {"view": {"view"}, "edit": {"view", "edit"}}.get(level, set()) | (
+        {"download"} if level and download else set()
+    )
     for name, permission in PERMISSIONS.items():
         change = assign_perm if name in wanted else remove_perm
         change(permission, who, dashboard)

@@ -40,7 +40,12 @@ def create_dashboard(user: User, name: str = "") -> Dashboard:
 
 
 def save_draft(
-    user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str, base_revision: int, overwrite: bool = False
+    user: User,
+    dashboard: Dashboard,
+    definition: DashboardDefinition,
+    name: str,
+    base_revision: int,
+    overwrite: bool = False,
 ) -> Dashboard:
     """Save the shared draft. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite; what is
     overwritten is set aside among the versions."""
@@ -79,13 +84,18 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
         if block.kind == "chart":
             chart = charts[block.chart]
             block = block.model_copy(
-                update={"definition": chart.definition, "title": block.title or chart.definition.get("title") or chart.name}
+                update={
+                    "definition": chart.definition,
+                    "title": block.title or chart.definition.get("title") or chart.name,
+                }
             )
         blocks.append(block)
     return definition.model_copy(update={"blocks": tuple(blocks)})
 
 
-def _keep_version(user: User, dashboard: Dashboard, definition: DashboardDefinition, set_aside: bool = False) -> Publication:
+def _keep_version(
+    user: User, dashboard: Dashboard, definition: DashboardDefinition, set_aside: bool = False
+) -> Publication:
     number = (dashboard.publications.values_list("number", flat=True).first() or 0) + 1
     return Publication.objects.create(
         dashboard=dashboard,

@@ -15,7 +15,14 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, ParameterChoice, load_dashboard, load_state
+from veduta.core.dashboard.definition import (
+    Block,
+    Control,
+    DashboardDefinition,
+    ParameterChoice,
+    load_dashboard,
+    load_state,
+)
 from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -43,7 +50,9 @@ def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
     dashboard = find_dashboard(request.user, pk, edit=bool(wants_draft or number))
     state = load_state(request.GET.get("v", ""))
     if number:
-        publication = get_object_or_404(Publication, dashboard=dashboard, number=int(number) if number.isdigit() else -1)
+        publication = get_object_or_404(
+            Publication, dashboard=dashboard, number=int(number) if number.isdigit() else -1
+        )
         return Reading(dashboard, publication.load(), state, request.user)
     return Reading.of(dashboard, state, request.user, draft=wants_draft)
 
@@ -172,7 +181,9 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
         anchor = choice.anchor if choice else "latest"
         relative = RelativeFilter(field=field.id, anchor=anchor)
         if choice and choice.kind == "relative":
-            relative = RelativeFilter(field=field.id, unit=choice.unit, count=choice.count, back=choice.back, anchor=anchor)
+            relative = RelativeFilter(
+                field=field.id, unit=choice.unit, count=choice.count, back=choice.back, anchor=anchor
+            )
         period = relative.bounds(context) if choice and choice.kind == "relative" else None
         data |= {
             "relative": relative,
@@ -187,11 +198,15 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
     return render(request, "dashboards/control.html", data)
 
 
-def _parameter_control(request: HttpRequest, control: Control, choice: ParameterChoice, dataset: Dataset) -> HttpResponse:
+def _parameter_control(
+    request: HttpRequest, control: Control, choice: ParameterChoice, dataset: Dataset
+) -> HttpResponse:
     """The editor of a parameter: its list, the values of its field, or a value of its kind."""
     parameter = next((p for p in model_of(dataset).definition.parameters if p.id == control.field), None)
     if parameter is None:
-        raise DefinitionProblem(f"The parameter “{control.name}” does not exist any more.", hint="Take the control out.")
+        raise DefinitionProblem(
+            f"The parameter “{control.name}” does not exist any more.", hint="Take the control out."
+        )
     setting = list(choice.set) if choice and choice.set is not None else None
     found = parameter_choices(parameter, setting, model_for(dataset, request.user), request.GET.get("find", "")[:200])
     return render(request, "dashboards/parameter.html", {"control": control, **found})
@@ -364,7 +379,9 @@ def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     except (ValueError, Dataset.DoesNotExist):
         raise VedutaError("That dataset does not exist any more.") from None
     return JsonResponse(
-        services.control_for(dataset, str(data.get("field") or ""), str(data.get("parameter") or "")).model_dump(mode="json")
+        services.control_for(dataset, str(data.get("field") or ""), str(data.get("parameter") or "")).model_dump(
+            mode="json"
+        )
     )
 
 

@@ -86,7 +86,8 @@ def delete_connection(user: User, connection: Connection) -> None:
     users = [d.name for d in Dataset.objects.filter(deleted_at=None) if d.source.get("connection") == connection.pk]
     if users:
         raise VedutaError(
-            f"“{connection.name}” is used by {', '.join(users[:5])}.", hint="Delete those first, or let them use another."
+            f"“{connection.name}” is used by {', '.join(users[:5])}.",
+            hint="Delete those first, or let them use another.",
         )
     connection.delete()
 
@@ -96,14 +97,17 @@ def _database(address: str, secret: str = ""):
     if address.startswith("sqlite:///"):
         path = Path(address.removeprefix("sqlite:///")).resolve()
         if not any(path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
-            raise DefinitionProblem("SQLite files are read only from folders that a steward has allowed in the settings.")
+            raise DefinitionProblem(
+                "SQLite files are read only from folders that a steward has allowed in the settings."
+            )
         if not path.exists():
             raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
         return open_engine(f"sqlite:///{path}")
     host = urlsplit(address).hostname or ""
     if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
         raise DefinitionProblem(
-            f"“{host}” is inside a private network and not allowed.", hint="A steward can allow the host in the settings."
+            f"“{host}” is inside a private network and not allowed.",
+            hint="A steward can allow the host in the settings.",
         )
     return open_engine(address.replace(":***@", f":{quote(secret, safe='')}@") if secret else address)
 

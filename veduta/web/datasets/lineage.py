@@ -108,7 +108,9 @@ def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tu
         boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
         if not dataset.source_id and dataset.current:
             name = dataset.current.file_name or "Pasted rows"
-            boxes[f"s{key}"] = Box(f"s{key}", "source", name, reverse("dataset", args=[dataset.pk]), dataset.source_words)
+            boxes[f"s{key}"] = Box(
+                f"s{key}", "source", name, reverse("dataset", args=[dataset.pk]), dataset.source_words
+            )
             edges.add((f"s{key}", key))
         edges |= {(f"d{source}", key) for source in sources_of(dataset)}
     for chart in Chart.objects.filter(deleted_at=None, dataset__deleted_at=None):
@@ -150,10 +152,16 @@ def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
         levels.setdefault(box.level, []).append(box)
     before = {key: [a for a, b in edges if b == key] for key in boxes}
     after = {key: [b for a, b in edges if a == key] for key in boxes}
-    for neighbours, order in ((before, sorted(levels)), (after, sorted(levels, reverse=True)), (before, sorted(levels))):
+    for neighbours, order in (
+        (before, sorted(levels)),
+        (after, sorted(levels, reverse=True)),
+        (before, sorted(levels)),
+    ):
         place = {box.key: i for found in levels.values() for i, box in enumerate(found)}
         for level in order:
-            levels[level].sort(key=lambda box: (_middle(neighbours[box.key], place, place[box.key]), box.name.casefold()))
+            levels[level].sort(
+                key=lambda box: (_middle(neighbours[box.key], place, place[box.key]), box.name.casefold())
+            )
             place |= {box.key: i for i, box in enumerate(levels[level])}
     tallest = max(map(len, levels.values()), default=0)
     for level, found in levels.items():

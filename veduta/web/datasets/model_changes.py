@@ -64,7 +64,9 @@ def change_model(
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().select_related("current").get(pk=dataset.pk)
         if revision != dataset.model_revision:
-            raise VedutaError("Somebody changed this model meanwhile.", hint="Load the page again, then make your change.")
+            raise VedutaError(
+                "Somebody changed this model meanwhile.", hint="Load the page again, then make your change."
+            )
         made = CHANGES[do](dataset.model_definition, model_of(dataset), sent)
         _keep(user, dataset, load_model(made.model_dump(mode="json")), anyway)
     return dataset
@@ -107,11 +109,15 @@ def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinit
         }
         for what, is_changed in changed.items():
             if is_changed:
-                raise Bound(f"You may see only some rows of this model, so you cannot change {what}.", hint="Ask a steward.")
+                raise Bound(
+                    f"You may see only some rows of this model, so you cannot change {what}.", hint="Ask a steward."
+                )
     trial = Dataset(pk=dataset.pk, name=dataset.name, fields=dataset.fields, current=dataset.current)
     trial.model = made.model_dump(mode="json")
     broken = {
-        rule: problem for rule, problem in built_model(trial).broken_rules().items() if rule not in before.broken_rules()
+        rule: problem
+        for rule, problem in built_model(trial).broken_rules().items()
+        if rule not in before.broken_rules()
     }
     for rule, problem in broken.items():
         raise VedutaError(f"The rule “{rule}” could not be applied any more: {problem}", hint="Change the rule first.")
@@ -216,7 +222,9 @@ def add_table(definition: ModelDefinition, model: Model, sent: dict[str, Any]) -
     except (Dataset.DoesNotExist, ValueError):
         raise VedutaError("That dataset does not exist any more.") from None
     name = _text(sent, "name") or dataset.name
-    table = ModelTable(id=_new_id(name, {"formula", *(t.id for t in definition.tables)}), dataset=str(dataset.pk), name=name)
+    table = ModelTable(
+        id=_new_id(name, {"formula", *(t.id for t in definition.tables)}), dataset=str(dataset.pk), name=name
+    )
     return _with(definition, tables=(*definition.tables, table))
 
 
@@ -331,7 +339,9 @@ def save_parameter(definition: ModelDefinition, model: Model, sent: dict[str, An
     kind = Kind(_text(sent, "kind") or "whole")
     new_id = old_id or _new_id(name, {each.id for each in definition.parameters})
     if new_id.startswith("person_"):
-        raise VedutaError("Names that begin with “person” are kept for attributes of people.", hint="Choose another name.")
+        raise VedutaError(
+            "Names that begin with “person” are kept for attributes of people.", hint="Choose another name."
+        )
     choices = []
     for line in _text(sent, "choices").splitlines():
         value, _, label = line.partition("=")
@@ -393,7 +403,9 @@ def save_rule(definition: ModelDefinition, model: Model, sent: dict[str, Any]) -
     rule = RowRule(name=name, text=text, groups=tuple(sent.get("groups") or ()))
     tables = model.tables_ruled_by(rule)
     if not tables:
-        raise VedutaError("This rule's fields reach no table.", hint="Use fields of one table, or join the tables first.")
+        raise VedutaError(
+            "This rule's fields reach no table.", hint="Use fields of one table, or join the tables first."
+        )
     rule = rule.model_copy(update={"tables": tuple(tables)})
     others = tuple(each for each in definition.rules if each.name.casefold() != name.casefold())
     return _with(definition, rules=(*others, rule))

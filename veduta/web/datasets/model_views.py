@@ -254,7 +254,10 @@ def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     except model_changes.Breaking as breaking:
         again = [(key, value) for key in sent for value in sent.getlist(key) if key != "csrfmiddlewaretoken"]
         return render(
-            request, "datasets/model_breaking.html", {"dataset": found, "breaking": breaking, "again": again}, status=409
+            request,
+            "datasets/model_breaking.html",
+            {"dataset": found, "breaking": breaking, "again": again},
+            status=409,
         )
     except VedutaError as problem:
         messages.error(request, str(problem))
@@ -338,7 +341,11 @@ def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         if each.name.casefold() == str(data.get("name", "")).strip().casefold()
     )
     return JsonResponse(
-        {"id": f"formula.{new.id}", "address": f"{reverse('model', args=[pk])}#formulas", "revision": changed.model_revision}
+        {
+            "id": f"formula.{new.id}",
+            "address": f"{reverse('model', args=[pk])}#formulas",
+            "revision": changed.model_revision,
+        }
     )
 
 
@@ -376,12 +383,16 @@ def _query(definition: Any, data: dict[str, Any], there: Model, context: Context
     grain = str(data.get("grain") or "")
     if definition:
         query = to_query(definition, definition.kind or ChartKind.TABLE)
-        groups = tuple(g.model_copy(update={"grain": Grain(grain)}) if grain and g.is_time_axis else g for g in query.groups)
+        groups = tuple(
+            g.model_copy(update={"grain": Grain(grain)}) if grain and g.is_time_axis else g for g in query.groups
+        )
         return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
     by = str(data.get("by") or "")
     if not by:
         return Query()
-    return Query(groups=(grouping_for(there.schema[by], Grain(grain) if grain and there.schema[by].kind.is_date else None),))
+    return Query(
+        groups=(grouping_for(there.schema[by], Grain(grain) if grain and there.schema[by].kind.is_date else None),)
+    )
 
 
 def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str, Any]:
@@ -418,7 +429,8 @@ def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
     frame = tried.scan([*(f.id for f in read), field.id], there.home_of(checked.fields)).head(2_000).collect()
     shown = frame.filter(pl.col(field.id).is_not_null()).head(SAMPLED)
     formats = {
-        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in [*read, field]
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
+        for f in [*read, field]
     }
     return {
         "kind": field.kind.words, "headings": [f.name for f in read],

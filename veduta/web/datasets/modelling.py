@@ -59,7 +59,9 @@ def model_of(dataset: Dataset) -> Model:
         return built_model(dataset)  # which says why not
     joined = [table["dataset"] for table in dataset.model.get("tables", ())]
     stamps = (
-        Dataset.objects.filter(pk__in=joined).values_list("pk", "current_id", "updated_at", "deleted_at") if joined else ()
+        Dataset.objects.filter(pk__in=joined).values_list("pk", "current_id", "updated_at", "deleted_at")
+        if joined
+        else ()
     )
     key = (str(dataset.pk), dataset.current_id, dataset.updated_at, tuple(sorted(map(str, stamps))))
     with _lock:
@@ -136,7 +138,9 @@ def rules_still_hold(dataset: Dataset) -> Iterator[None]:
 def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
     """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
     found = {}
-    for other in Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current"):
+    for other in (
+        Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current")
+    ):
         names = [other.pk, *(table.get("dataset") for table in other.model.get("tables", ()))]
         if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
             continue

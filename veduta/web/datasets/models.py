@@ -66,7 +66,9 @@ class Dataset(models.Model):
                 f"The dataset “{self.name}” was deleted.", hint="Bring it back on the data page, or choose another one."
             )
         if self.current is None:
-            raise VedutaError(f"The dataset “{self.name}” has no rows yet.", hint="Wait for its import, or upload a file.")
+            raise VedutaError(
+                f"The dataset “{self.name}” has no rows yet.", hint="Wait for its import, or upload a file."
+            )
         stored = self.current.kinds
         there = [field for field in self.all_fields if field.id in stored]
         return Schema(there, gone={field.id: field.name for field in self.all_fields if field.id not in stored})

@@ -103,7 +103,9 @@ def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
             form["often"], form.get("clock") or "06:00", form.get("zone") or "UTC", form.getlist("days"), int(day)
         )
     schedules.set_schedule(request.user, dataset, schedule)
-    messages.success(request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule.")
+    messages.success(
+        request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule."
+    )
     return redirect("dataset-refreshes", pk)
 
 

@@ -175,7 +175,9 @@ def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Fiel
     """The rows before with the new ones: added below, or in the place of those with the same key."""
     keys = [key for key in refresh.dataset.taking.get("key", []) if key in new.kinds and key in before.kinds]
     old_rows, new_rows = ({f.id: f for f in fields if f.id in version.kinds} for version in (before, new))
-    if differing := [new_rows[key].name for key in old_rows.keys() & new_rows.keys() if before.kinds[key] != new.kinds[key]]:
+    if differing := [
+        new_rows[key].name for key in old_rows.keys() & new_rows.keys() if before.kinds[key] != new.kinds[key]
+    ]:
         raise VedutaError(
             f"“{differing[0]}” came as another type than before, so the new rows cannot be added.",
             hint="Take all rows anew instead.",
@@ -294,7 +296,9 @@ def name_of_dataset(dataset_id: str) -> str:
 
 def report_data(report: StepReport) -> dict[str, Any]:
     data = asdict(report)
-    data["failures"] = {name: {"count": f["count"], "examples": f["examples"][:100]} for name, f in data["failures"].items()}
+    data["failures"] = {
+        name: {"count": f["count"], "examples": f["examples"][:100]} for name, f in data["failures"].items()
+    }
     return data
 
 
@@ -324,7 +328,9 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
         if Refresh.objects.filter(pk=refresh.pk, stop=True).exists():
             raise Stopped("Stopped. The dataset is as it was before.")
-        changes = changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
+        changes = (
+            changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
+        )
         _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
             version.number = (dataset.versions.exclude(number=None).values_list("number", flat=True).first() or 0) + 1
@@ -345,7 +351,9 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
     drop_old_versions(dataset)
 
 
-def _add_changes_of_source(changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[Field]) -> None:
+def _add_changes_of_source(
+    changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[Field]
+) -> None:
     """For a version that steps made: what is new or missing among the rows they started from."""
     before, after = dataset.intake, version.intake
     if before is None or after is None or before.pk == after.pk:
@@ -371,7 +379,8 @@ def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[st
     return {
         "missing": [f"“{item['field'].name}” is missing.{used(item)}" for item in changes["missing"]],
         "retyped": [
-            f"“{item['field'].name}” was {item['was']} and is now {item['now']}.{used(item)}" for item in changes["retyped"]
+            f"“{item['field'].name}” was {item['was']} and is now {item['now']}.{used(item)}"
+            for item in changes["retyped"]
         ],
         "added": [f"“{item['field'].name}” is new." for item in changes["added"]],
     }
@@ -448,7 +457,9 @@ def recover() -> int:
                 state=Refresh.State.INTERRUPTED, message=CUT_OFF, doing="", finished_at=timezone.now()
             )
             if refresh.tries >= TRIES:
-                _tell_upload(refresh, Upload.State.FAILED, f"{CUT_OFF} It was tried {TRIES} times; start it again by hand.")
+                _tell_upload(
+                    refresh, Upload.State.FAILED, f"{CUT_OFF} It was tried {TRIES} times; start it again by hand."
+                )
                 continue
             _tell_upload(refresh, Upload.State.QUEUED, "")
             Refresh.objects.create(

@@ -69,11 +69,16 @@ def rows_context(
     page = min(asked.page, pages)
     shown = rows.slice((page - 1) * PAGE, PAGE)
     formats = {
-        field.id: settle(field.format, shown[field.id], field.kind, records=True) if field.kind.is_number else field.format
+        field.id: settle(field.format, shown[field.id], field.kind, records=True)
+        if field.kind.is_number
+        else field.format
         for field in fields
     }
     body = [
-        (row["row"], [(format_value(row[f.id], f.kind, formats[f.id]), f.kind.is_number, row[f.id] is None) for f in fields])
+        (
+            row["row"],
+            [(format_value(row[f.id], f.kind, formats[f.id]), f.kind.is_number, row[f.id] is None) for f in fields],
+        )
         for row in shown.iter_rows(named=True)
     ]
     return {

@@ -52,7 +52,9 @@ def receive(user: User, stream, length: int, file_name: str, dataset: Dataset | 
     must_build(user)
     if length > settings.UPLOAD_LIMIT:
         limit = settings.UPLOAD_LIMIT // 1024 // 1024
-        raise FileProblem(f"The file is larger than {limit:,} MB.", hint="Split it, or ask a steward to raise the limit.")
+        raise FileProblem(
+            f"The file is larger than {limit:,} MB.", hint="Split it, or ask a steward to raise the limit."
+        )
     file_name = re.sub(r"[\x00-\x1f/\\]", "_", file_name).strip()[-200:] or "Unnamed file"
     if shutil.disk_usage(settings.UPLOAD_DIR).free < length * 2:
         raise FULL_DISK
@@ -73,7 +75,9 @@ def receive_another(user: User, upload: Upload, stream, length: int, file_name: 
     must_build(user)
     _must_be_open(upload)
     if upload.size + length > settings.UPLOAD_LIMIT:
-        raise FileProblem("Together these files are too large.", hint="Upload fewer, or ask a steward to raise the limit.")
+        raise FileProblem(
+            "Together these files are too large.", hint="Upload fewer, or ask a steward to raise the limit."
+        )
     part = {"path": f"{uuid.uuid4().hex}.txt", "name": file_name}
     try:
         _write(settings.UPLOAD_DIR / part["path"], stream, length)
@@ -177,7 +181,9 @@ def _land_several(upload: Upload, landing: Landing) -> None:
                 sample = take_sample(path, options)
                 names = unique_headings(sample.header or [""] * sample.width)
                 for block in read_blocks(path, options, sample.width, Ragged()):
-                    frame = block.frame.select(pl.col(str(i)).str.strip_chars().alias(name) for i, name in enumerate(names))
+                    frame = block.frame.select(
+                        pl.col(str(i)).str.strip_chars().alias(name) for i, name in enumerate(names)
+                    )
                     landing.add(frame.with_columns(pl.lit(part["name"]).alias("File")))
             else:
                 land(one)
@@ -321,7 +327,9 @@ def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
     swapped = str.maketrans({"d": "m", "m": "d"})
     wrong = "%m" if order == "dmy" else "%d"
     return [
-        form[:2].translate(swapped) + form[2:3] + form[3:5].translate(swapped) + form[5:] if form.startswith(wrong) else form
+        form[:2].translate(swapped) + form[2:3] + form[3:5].translate(swapped) + form[5:]
+        if form.startswith(wrong)
+        else form
         for form in formats
     ]
 
@@ -344,7 +352,9 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str]
         raise VedutaError("Every column is left out.", hint="Keep at least one column.")
     with transaction.atomic():
         if upload.dataset is None:
-            upload.dataset = Dataset.objects.create(name=name.strip()[:200] or name_from_upload(upload), created_by=user)
+            upload.dataset = Dataset.objects.create(
+                name=name.strip()[:200] or name_from_upload(upload), created_by=user
+            )
         upload.about = {**upload.about, "left_out": [f["source"] for f in upload.fields if f["id"] in leave_out]}
         upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
@@ -517,7 +527,9 @@ def changes_to(dataset: Dataset, fields: list[Field]) -> dict[str, list[dict[str
 
     old = {field.id: field for field in dataset.schema}
     new = {field.id: field for field in fields}
-    missing = [{"field": field, "charts": charts_using(dataset, field.id)} for key, field in old.items() if key not in new]
+    missing = [
+        {"field": field, "charts": charts_using(dataset, field.id)} for key, field in old.items() if key not in new
+    ]
     retyped = [
         {"field": field, "was": old[key].kind.words, "now": field.kind.words, "charts": charts_using(dataset, key)}
         for key, field in new.items()

@@ -64,7 +64,9 @@ def _page(request: HttpRequest, dataset: Dataset, explore: bool) -> HttpResponse
         "drafted": dataset.draft is not None,
     }
     return render(
-        request, "shaping/shape.html", {"dataset": dataset, "start": start, "catalogue": _catalogue(), "explore": explore}
+        request,
+        "shaping/shape.html",
+        {"dataset": dataset, "start": start, "catalogue": _catalogue(), "explore": explore},
     )
 
 
@@ -161,7 +163,12 @@ def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
         report = looked.reports.get(step.id)
         words = step.words(schema, run)
         items.append(
-            {"step": step, "words": words, "report": report, "reached": report is not None and report.rows_out is not None}
+            {
+                "step": step,
+                "words": words,
+                "report": report,
+                "reached": report is not None and report.rows_out is not None,
+            }
         )
     return items
 
@@ -175,7 +182,8 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
     shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
     shown_fields = fields[:COLUMNS_SHOWN]
     formats = {
-        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in shown_fields
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
+        for f in shown_fields
     }
     columns = [_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
     step = next(
@@ -290,14 +298,18 @@ def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         if field.kind is Kind.DATETIME and not group.grain:
             rows = rows.filter(pl.col(field.id).cast(pl.String).str.replace(" ", "T").str.starts_with(str(value)))
             continue
-        groups.append((Grouping(field=field.id, grain=group.grain or (Grain.DAY if field.kind.is_date else None)), value))
+        groups.append(
+            (Grouping(field=field.id, grain=group.grain or (Grain.DAY if field.kind.is_date else None)), value)
+        )
     if groups:
         points = PointsFilter(groups=tuple(g for g, _ in groups), points=(tuple(v for _, v in groups),))
         rows = rows.filter(points.expression(before.schema, draft.run.context))
     found = rows.collect()
     fields = before.fields[:COLUMNS_SHOWN]
     shown = found.head(50)
-    formats = {f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in fields}
+    formats = {
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in fields
+    }
     columns = [_cells(shown[f.id], f, formats[f.id]) for f in fields]
     return render(
         request,
@@ -368,7 +380,9 @@ def formula_reference(request: HttpRequest) -> HttpResponse:
     """All functions, made from the registry."""
     everything = request.GET.get("for") == "charts"
     functions = [
-        f for f in registry().values() if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
+        f
+        for f in registry().values()
+        if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
     ]
     themes = [(theme, [f for f in functions if f.theme == theme]) for theme in FUNCTION_THEMES]
     return render(request, "shaping/reference.html", {"themes": [(theme, found) for theme, found in themes if found]})
@@ -394,7 +408,9 @@ def discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 def derive(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Make a dataset of what one did to a table."""
     dataset, data = _dataset(pk), sent_json(request)
-    made = shaping.derive(request.user, dataset, str(data.get("name") or ""), shaping.read_steps(data.get("steps") or []))
+    made = shaping.derive(
+        request.user, dataset, str(data.get("name") or ""), shaping.read_steps(data.get("steps") or [])
+    )
     return JsonResponse({"address": reverse("refresh", args=[made.refreshes.first().pk])})
 
 

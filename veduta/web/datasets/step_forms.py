@@ -37,7 +37,9 @@ class StepForm:
     """The inputs of one step: `data` as far as it is filled in, over the rows that come to it. `several` says whether the
     other side of a join has several rows for a key; if not, there is nothing to ask about that."""
 
-    def __init__(self, kind: type[Step], data: dict[str, Any], draft: Draft, before: Flow, several: bool = True) -> None:
+    def __init__(
+        self, kind: type[Step], data: dict[str, Any], draft: Draft, before: Flow, several: bool = True
+    ) -> None:
         self.kind, self.data, self.draft, self.before, self.several = kind, data, draft, before, several
         self.schema: Schema = before.schema
 
@@ -47,7 +49,9 @@ class StepForm:
             extra = declared.json_schema_extra
             if not isinstance(extra, dict) or "widget" not in extra:
                 continue
-            value = self.data.get(name, None if declared.is_required() else declared.get_default(call_default_factory=True))
+            value = self.data.get(
+                name, None if declared.is_required() else declared.get_default(call_default_factory=True)
+            )
             if not self._is_wanted(extra.get("when") or {}) or (name == "several" and not self.several):
                 continue
             context = {"name": name, "label": declared.title, "value": value, **extra}
@@ -92,7 +96,9 @@ class StepForm:
         return {"text": "\n".join(map(str, value or ()))}
 
     def _numbers(self, value: Any, extra: dict) -> dict[str, Any]:
-        return {"text": "\n".join(f"{number:g}" if isinstance(number, float) else str(number) for number in value or ())}
+        return {
+            "text": "\n".join(f"{number:g}" if isinstance(number, float) else str(number) for number in value or ())
+        }
 
     def _orders(self, value: Any, extra: dict) -> dict[str, Any]:
         rows = [_dict(row) for row in value or ()]
@@ -110,7 +116,9 @@ class StepForm:
         rows = []
         for row in [_dict(row) for row in value or ()]:
             field = self.schema[row["field"]] if row.get("field") in self.schema else None
-            rows.append({**row, "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)] if field else []})
+            rows.append(
+                {**row, "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)] if field else []}
+            )
         numbers_first = sorted(self.schema, key=lambda f: f.role != "measure")
         return {"rows": [*rows, None], "options": [(f.id, f.name) for f in numbers_first]}
 
@@ -163,7 +171,10 @@ class StepForm:
             aggregate = chosen.get(field.id, {}).get("aggregate") or usual_aggregate(field).value
             options = [(a.value, a.words) for a in aggregates_for(field.kind)]
             if not field.kind.is_number and not field.kind.is_date:
-                options += [(Aggregate.MIN.value, "first by the alphabet"), (Aggregate.MAX.value, "last by the alphabet")]
+                options += [
+                    (Aggregate.MIN.value, "first by the alphabet"),
+                    (Aggregate.MAX.value, "last by the alphabet"),
+                ]
             rows.append((field, field.id in chosen, aggregate, options, chosen.get(field.id, {}).get("name", "")))
         return {
             "rows": rows,
@@ -214,7 +225,13 @@ class StepForm:
             flow = self.draft.tables.table(dataset)
             if flow.schema[column].kind is not Kind.TEXT:
                 return None
-            return flow.rows.select(pl.col(column).drop_nulls().unique().sort()).head(20_000).collect().to_series().to_list()
+            return (
+                flow.rows.select(pl.col(column).drop_nulls().unique().sort())
+                .head(20_000)
+                .collect()
+                .to_series()
+                .to_list()
+            )
         except VedutaError:
             return None
 
@@ -228,14 +245,22 @@ class StepForm:
             ways = ways_for(field.kind)
             way = row.get("kind") if row.get("kind") in dict(ways) else ways[0][0]
             rows.append(
-                {**row, "kind": way, "of": field, "ways": ways, "choices": self._values(field, row) if way == "list" else []}
+                {
+                    **row,
+                    "kind": way,
+                    "of": field,
+                    "ways": ways,
+                    "choices": self._values(field, row) if way == "list" else [],
+                }
             )
         return {"rows": [*rows, {}], "options": [(f.id, f.name) for f in self.schema]}
 
     def _values(self, field: Field, row: dict) -> list[tuple[Any, str, int, bool]]:
         """The column's most frequent values, and those chosen: (value, words, rows, chosen)."""
         counted = (
-            self.before.rows.group_by(v=field.id).agg(n=pl.len()).sort(["n", "v"], descending=[True, False], nulls_last=True)
+            self.before.rows.group_by(v=field.id)
+            .agg(n=pl.len())
+            .sort(["n", "v"], descending=[True, False], nulls_last=True)
         )
         found = {_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
         chosen = list(row.get("values") or ())
@@ -284,7 +309,9 @@ def _rows(needed: str):
 
 
 def _lines(value: Any) -> list[str]:
-    return [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else list(value or [])
+    return (
+        [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else list(value or [])
+    )
 
 
 def _numbers(value: Any) -> list[Any]:
@@ -329,7 +356,9 @@ def _filters(value: Any) -> list[dict[str, Any]]:
             low, high = ("low", "high") if kind == "range" else ("start", "end")
             made.append({"kind": kind, "field": field, low: row.get(low), high: row.get(high)})
         elif kind == "relative":
-            made.append({"kind": kind, "field": field, "unit": row.get("unit") or "month", "count": row.get("count") or 1})
+            made.append(
+                {"kind": kind, "field": field, "unit": row.get("unit") or "month", "count": row.get("count") or 1}
+            )
         elif kind == "text":
             text = row.get("text") or ""
             made.append(

@@ -35,7 +35,9 @@ COLUMNS_SHOWN = 100
 
 
 def _dataset(pk: uuid.UUID, deleted: bool = False) -> Dataset:
-    return get_object_or_404(Dataset.objects.select_related("current", "created_by"), pk=pk, deleted_at__isnull=not deleted)
+    return get_object_or_404(
+        Dataset.objects.select_related("current", "created_by"), pk=pk, deleted_at__isnull=not deleted
+    )
 
 
 @require_GET

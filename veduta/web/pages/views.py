@@ -20,7 +20,9 @@ def home(request: HttpRequest) -> HttpResponse:
     context = {"dashboards": dashboards_for(request.user).order_by("-updated_at")[:8]}
     if request.user.builds:
         context["charts"] = Chart.objects.filter(deleted_at=None).select_related("dataset")[:8]
-        context["datasets"] = Dataset.objects.filter(deleted_at=None).select_related("current").order_by("-updated_at")[:8]
+        context["datasets"] = (
+            Dataset.objects.filter(deleted_at=None).select_related("current").order_by("-updated_at")[:8]
+        )
     return render(request, "pages/home.html", context)
 
 
@@ -40,7 +42,8 @@ def find(request: HttpRequest) -> HttpResponse:
 def guide_pages() -> list[tuple[str, str]]:
     """(slug, title) of the guide's pages in their order."""
     return [
-        (path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in sorted(GUIDE.glob("*.md"))
+        (path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# "))
+        for path in sorted(GUIDE.glob("*.md"))
     ]
 
 

@@ -40,7 +40,8 @@ class Picture:
     @property
     def formats(self) -> dict[str, NumberFormat]:
         return {
-            column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.result.measures
+            column.key: settle(column.format, self.result.frame[column.key], column.kind)
+            for column in self.result.measures
         }
 
     @property

@@ -115,7 +115,9 @@ def _is_number(column) -> bool:
 
 def total_notes(measures: list[Column]) -> list[str]:
     """How totals that are not worked out from the rows were made."""
-    return [f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"]
+    return [
+        f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"
+    ]
 
 
 class _Subtotals:
@@ -199,7 +201,9 @@ def draw_crosstab(picture: Picture) -> Drawing:
         rows.append(cells)
     totals: list[Cell] = [Cell("Total", span=len(down))]
     for value in values:
-        totals += [_measure_cell(picture, column, column_totals.get((value,), {}), None, formats) for column in measures]
+        totals += [
+            _measure_cell(picture, column, column_totals.get((value,), {}), None, formats) for column in measures
+        ]
     grand = result.totals[()].row(0, named=True) if () in result.totals else {}
     totals += _total_cells(picture, grand, formats, [])
     notes += total_notes(measures)

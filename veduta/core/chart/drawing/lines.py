@@ -89,9 +89,12 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
         axis["labelExpr"] = "'Q' + utcquarter(datum.value) + ' ' + utcyear(datum.value)"
     if grain is not Grain.QUARTER:
         axis.setdefault("format", AXIS_FORMATS[grain])
-    if periods > {Grain.MONTH: MOST_TICKS, Grain.WEEK: 5 * MOST_TICKS, Grain.DAY: 30 * MOST_TICKS, Grain.QUARTER: 40}.get(
-        grain, 10**9
-    ):
+    if periods > {
+        Grain.MONTH: MOST_TICKS,
+        Grain.WEEK: 5 * MOST_TICKS,
+        Grain.DAY: 30 * MOST_TICKS,
+        Grain.QUARTER: 40,
+    }.get(grain, 10**9):
         axis |= {"tickCount": TICKS[Grain.YEAR], "format": "%Y"}
         axis.pop("labelExpr", None)
     return axis

@@ -64,7 +64,11 @@ def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
 def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
     kind = Kind.DATETIME if unit.value in ("hour", "minute") else date.kind
     step = STEP[unit.value]
-    by = f"{count.value}{step}" if count.constant and count.value is not None else pl.format(f"{{}}{step}", count.expression)
+    by = (
+        f"{count.value}{step}"
+        if count.constant and count.value is not None
+        else pl.format(f"{{}}{step}", count.expression)
+    )
     return date.expression.cast(kind.dtype).dt.offset_by(by)
 
 
@@ -79,8 +83,15 @@ def _(unit: Operand, start: Operand, end: Operand) -> pl.Expr:
     if unit.value in ("day", "week"):
         days = (b - a).dt.total_days()
         return days if unit.value == "day" else _whole(days, 7)
-    months = (b.dt.year() - a.dt.year()).cast(pl.Int64) * 12 + (b.dt.month().cast(pl.Int64) - a.dt.month().cast(pl.Int64))
-    short = pl.when((months > 0) & (b.dt.day() < a.dt.day())).then(1).when((months < 0) & (b.dt.day() > a.dt.day())).then(-1)
+    months = (b.dt.year() - a.dt.year()).cast(pl.Int64) * 12 + (
+        b.dt.month().cast(pl.Int64) - a.dt.month().cast(pl.Int64)
+    )
+    short = (
+        pl.when((months > 0) & (b.dt.day() < a.dt.day()))
+        .then(1)
+        .when((months < 0) & (b.dt.day() > a.dt.day()))
+        .then(-1)
+    )
     return _whole(months - short.otherwise(0), {"month": 1, "quarter": 3, "year": 12}[unit.value])
 
 

@@ -118,7 +118,12 @@ def _register_comparison(sign: str, says: str, example: tuple[str, str], compare
 
 
 for _sign, _says, _example, _compare in (
-    ("=", "Whether both are the same; text exactly, capitals included.", ("'Quay' = 'quay'", "no"), lambda a, b: a == b),
+    (
+        "=",
+        "Whether both are the same; text exactly, capitals included.",
+        ("'Quay' = 'quay'", "no"),
+        lambda a, b: a == b,
+    ),
     ("<>", "Whether they differ.", ("3 <> 4", "yes"), lambda a, b: a != b),
     ("<", "Whether the first is less; text by the alphabet, dates by time.", ("3 < 4", "yes"), lambda a, b: a < b),
     ("<=", "Whether the first is less or the same.", ("4 <= 4", "yes"), lambda a, b: a <= b),

@@ -66,9 +66,13 @@ def _(part: Operand, text: Operand) -> pl.Expr:
     before = text.expression.str.slice(0)
     found = text.expression.str.find(part.expression, literal=True)
     # The place is found in bytes and wanted in characters.
-    place = before.str.encode("hex").str.slice(0, found * 2).str.decode("hex", strict=False).cast(pl.String, strict=False)
+    place = (
+        before.str.encode("hex").str.slice(0, found * 2).str.decode("hex", strict=False).cast(pl.String, strict=False)
+    )
     missing = text.expression.is_not_null() & part.expression.is_not_null()
-    return pl.when(found.is_not_null()).then(place.str.len_chars().cast(pl.Int64) + 1).otherwise(pl.when(missing).then(0))
+    return (
+        pl.when(found.is_not_null()).then(place.str.len_chars().cast(pl.Int64) + 1).otherwise(pl.when(missing).then(0))
+    )
 
 
 @function("contains", T, PART, gives=Kind.YES_NO, says="Whether a part stands in the text; capitals do not matter.",

@@ -27,7 +27,9 @@ class ListFilter(BaseFilter):
     parameter: str = Attribute("", max_length=40)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
-        column = group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
+        column = (
+            group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
+        )
         return among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
 
     def needs(self) -> set[tuple[str, str]]:
@@ -120,7 +122,9 @@ class TextFilter(BaseFilter):
     def words(self, schema: Schema) -> str:
         verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
         if self.exclude:
-            verb = {"contains": "does not contain", "starts": "does not start with", "ends": "does not end with"}[self.match]
+            verb = {"contains": "does not contain", "starts": "does not start with", "ends": "does not end with"}[
+                self.match
+            ]
         return f"{schema[self.field].name} {verb} “{self.text}”"
 
 

@@ -114,7 +114,11 @@ class Retype(Step):
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1)
     kind: Kind = asks("Type", "choice", options={kind.value: kind.words.capitalize() for kind in Kind})
     decimal: Literal[".", ","] = asks(
-        "Decimals are written", "choice", ".", options={".": "1,234.5", ",": "1.234,5"}, when={"kind": ["decimal", "whole"]}
+        "Decimals are written",
+        "choice",
+        ".",
+        options={".": "1,234.5", ",": "1.234,5"},
+        when={"kind": ["decimal", "whole"]},
     )
     order: Literal["ymd", "dmy", "mdy"] = asks(
         "Dates are written", "choice", "ymd", when={"kind": ["date", "datetime"]},
@@ -136,7 +140,9 @@ class Retype(Step):
         role = Role.MEASURE if self.kind.is_number else Role.DIMENSION
         aggregate = aggregates_for(self.kind)[0] if role is Role.MEASURE else Aggregate.COUNT
         number_format = field.format if field.kind.is_number and self.kind.is_number else NumberFormat()
-        return field.model_copy(update={"kind": self.kind, "role": role, "aggregate": aggregate, "format": number_format})
+        return field.model_copy(
+            update={"kind": self.kind, "role": role, "aggregate": aggregate, "format": number_format}
+        )
 
     def _converted(self, field: Field, report: StepReport) -> pl.Expr:
         """The column as the new kind; what does not fit is empty and counted when it is worked out."""

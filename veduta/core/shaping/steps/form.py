@@ -61,7 +61,10 @@ class WideToLong(Step):
         name_column, value_column = part_id(self.id, "name"), part_id(self.id, "value")
         name_kind, headings = typed_names([field.source or field.name for field in turned])
         names = pl.Series(name_column, headings, dtype=name_kind.dtype)
-        schema = {field.id: field.kind.dtype for field in stay} | {name_column: name_kind.dtype, value_column: kind.dtype}
+        schema = {field.id: field.kind.dtype for field in stay} | {
+            name_column: name_kind.dtype,
+            value_column: kind.dtype,
+        }
         turn = partial(
             _turn, [field.id for field in turned], [field.id for field in stay], names, value_column, run.most_rows
         )
@@ -233,7 +236,9 @@ class Group(Step):
             plain = grain is None
             column = field.id if plain else part_id(self.id, f"{field.id}_{grain.value}")
             keys.append(
-                group_expression(group, flow.schema).cast((field.kind if plain else _grain_kind(group)).dtype).alias(column)
+                group_expression(group, flow.schema)
+                .cast((field.kind if plain else _grain_kind(group)).dtype)
+                .alias(column)
             )
             if plain:
                 fields.append(field.model_copy(update={"role": Role.DIMENSION}))
@@ -285,7 +290,9 @@ class Group(Step):
         def said(measure: GroupMeasure) -> str:
             if measure.name:
                 return measure.name
-            return f"{measure.aggregate.words} of {name_of(schema, measure.field)}" if measure.field else "count of rows"
+            return (
+                f"{measure.aggregate.words} of {name_of(schema, measure.field)}" if measure.field else "count of rows"
+            )
 
         measures = [said(measure) for measure in self.measures]
         shown = ", ".join(measures[:3]) + (f" and {len(measures) - 3} more" if len(measures) > 3 else "")

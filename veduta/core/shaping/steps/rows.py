@@ -39,7 +39,8 @@ class FilterRows(Step):
             checked = check(self.formula, flow.schema)
             if checked.kind is not Kind.YES_NO:
                 raise DefinitionProblem(
-                    "The formula must give yes or no, and it gives something else.", hint="For example: passengers > 100"
+                    "The formula must give yes or no, and it gives something else.",
+                    hint="For example: passengers > 100",
                 )
             extra = "__condition"
             rows = compile_formula(checked).on(rows, extra)
@@ -121,7 +122,10 @@ class Dedupe(Step):
     do: Literal["dedupe"] = "dedupe"
     fields: tuple[str, ...] = asks("Rows are the same if they agree in", "fields", (), optional="all columns")
     keep: Literal["first", "last", "none"] = asks(
-        "Keep", "choice", "first", options={"first": "the first of them", "last": "the last of them", "none": "none of them"}
+        "Keep",
+        "choice",
+        "first",
+        options={"first": "the first of them", "last": "the last of them", "none": "none of them"},
     )
 
     def apply(self, flow: Flow, run: Run) -> Flow:
@@ -156,7 +160,9 @@ class Fill(Step):
             columns = [pl.col(f.id).fill_null(pl.lit(typed(self.value, f), dtype=f.kind.dtype)) for f in fields]
         else:
             parts = [flow.schema[field_id].id for field_id in self.restart]
-            filled = [pl.col(f.id).forward_fill() if self.how == "down" else pl.col(f.id).backward_fill() for f in fields]
+            filled = [
+                pl.col(f.id).forward_fill() if self.how == "down" else pl.col(f.id).backward_fill() for f in fields
+            ]
             columns = [column.over(parts) for column in filled] if parts else filled
         return flow.with_rows(flow.rows.with_columns(columns))
 

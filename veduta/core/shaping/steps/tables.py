@@ -171,7 +171,9 @@ class MapValues(Step):
             if not self.find_column or not self.put_column:
                 raise DefinitionProblem("Which columns of the other dataset hold the mapping?", hint="Choose both.")
             columns = [other.schema[self.find_column], other.schema[self.put_column]]
-            listed = other.rows.select(as_text(Operand(pl.col(f.id), f.kind)).alias(str(i)) for i, f in enumerate(columns))
+            listed = other.rows.select(
+                as_text(Operand(pl.col(f.id), f.kind)).alias(str(i)) for i, f in enumerate(columns)
+            )
             pairs = listed.unique(maintain_order=True).filter(pl.col("0").is_not_null()).collect()
             double = pairs.filter(pl.col("0").is_duplicated())
             if double.height:
@@ -226,7 +228,9 @@ class Append(Step):
         "take",
         options={"take": "come in, empty for these rows", "leave": "are left out"},
     )
-    mark: str = asks("Column that says where a row is from", "text", "", max_length=200, hint="Nothing: no such column.")
+    mark: str = asks(
+        "Column that says where a row is from", "text", "", max_length=200, hint="Nothing: no such column."
+    )
 
     def datasets(self) -> set[str]:
         return {self.dataset} if self.dataset else set()

@@ -31,7 +31,9 @@ class Replace(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         if self.how == "whole":
-            return flow.with_rows(flow.rows.with_columns(self._whole(flow.schema, field_id) for field_id in self.fields))
+            return flow.with_rows(
+                flow.rows.with_columns(self._whole(flow.schema, field_id) for field_id in self.fields)
+            )
         fields = only(flow.schema, self.fields, TEXT_ONLY, "searched for parts")
         if not self.find:
             raise DefinitionProblem("There is nothing to find yet.", hint="Write what is to be replaced.")
@@ -200,7 +202,9 @@ class Bins(Step):
 
     def _quantiles(self, flow: Flow, value: pl.Expr) -> list[float]:
         shares = [i / self.count for i in range(1, self.count)]
-        found = flow.rows.select(value.quantile(share, "higher").alias(str(i)) for i, share in enumerate(shares)).collect()
+        found = flow.rows.select(
+            value.quantile(share, "higher").alias(str(i)) for i, share in enumerate(shares)
+        ).collect()
         return sorted({edge for edge in found.row(0) if edge is not None})
 
     def words(self, schema: Schema, run: Run) -> str:
