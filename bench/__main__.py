@@ -90,18 +90,34 @@ def baselines(frame: pl.DataFrame) -> dict[str, Callable[[], object]]:
         "Fare revenue": lambda: rows.select(total).collect(),
         "Passengers": lambda: rows.select(pl.col("passengers").sum()).collect(),
         "Mean minutes late": lambda: rows.select(late).collect(),
-        "Fare revenue by route, highest first": lambda: rows.group_by("route").agg(total).sort("fare_revenue", descending=True).head(8).collect(),
-        "Fare revenue by month and region": lambda: rows.group_by(month, "region").agg(total).sort("month", "region").collect(),
-        "Passengers by weekday": lambda: rows.group_by(pl.col("sailing_date").dt.weekday().alias("d")).agg(pl.col("passengers").sum()).sort("d").collect(),
-        "Cancelled sailings by month and reason": lambda: rows.filter(pl.col("cancelled"))
-        .group_by(month, "cancel_reason").agg(pl.len()).sort("month", "cancel_reason").collect(),
+        "Fare revenue by route, highest first": lambda: (
+            rows.group_by("route").agg(total).sort("fare_revenue", descending=True).head(8).collect()
+        ),
+        "Fare revenue by month and region": lambda: (
+            rows.group_by(month, "region").agg(total).sort("month", "region").collect()
+        ),
+        "Passengers by weekday": lambda: (
+            rows.group_by(pl.col("sailing_date").dt.weekday().alias("d"))
+            .agg(pl.col("passengers").sum())
+            .sort("d")
+            .collect()
+        ),
+        "Cancelled sailings by month and reason": lambda: (
+            rows.filter(pl.col("cancelled"))
+            .group_by(month, "cancel_reason")
+            .agg(pl.len())
+            .sort("month", "cancel_reason")
+            .collect()
+        ),
         "What each vessel carried": lambda: pl.collect_all(
             [
-                rows.group_by("vessel").agg(pl.len(), pl.col("passengers").sum(), total, late).sort("fare_revenue", descending=True),
+                rows.group_by("vessel")
+                .agg(pl.len(), pl.col("passengers").sum(), total, late)
+                .sort("fare_revenue", descending=True),
                 rows.select(pl.len(), pl.col("passengers").sum(), total, late),
             ]
         ),
-    }  # fmt: skip
+    }
 
 
 def bench_questions() -> list[Callable[[], object]]:
@@ -242,15 +258,47 @@ def bench_shaping() -> None:
 
     other = routes().select("route", "region")
     side = Flow(other.lazy(), schema({"route": Kind.TEXT, "region": Kind.TEXT}))
-    steps = load_shaping({"steps": [
-        {"id": "s1", "do": "retype", "fields": ["passengers"], "kind": "whole"},
-        {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
-        {"id": "s3", "do": "formula", "name": "Step", "formula": "difference(passengers) along (sailing_date) restart (route)"},
-        {"id": "s4", "do": "join", "dataset": "routes", "keys": [{"own": "route", "other": "route"}], "bring": [{"field": "region"}], "several": "multiply"},
-        {"id": "s5", "do": "wide_to_long", "rule": "chosen", "chosen": ["fare_revenue", "fuel_cost"], "names_to": "What", "values_to": "Amount"},
-        {"id": "s6", "do": "group", "by": ["s4_region", "s5_name"], "measures": [
-            {"field": "s5_value", "aggregate": "sum"}, {"field": "s3", "aggregate": "mean"}, {"field": "s2", "aggregate": "mean"}, {}]},
-    ]})  # fmt: skip
+    steps = load_shaping(
+        {
+            "steps": [
+                {"id": "s1", "do": "retype", "fields": ["passengers"], "kind": "whole"},
+                {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
+                {
+                    "id": "s3",
+                    "do": "formula",
+                    "name": "Step",
+                    "formula": "difference(passengers) along (sailing_date) restart (route)",
+                },
+                {
+                    "id": "s4",
+                    "do": "join",
+                    "dataset": "routes",
+                    "keys": [{"own": "route", "other": "route"}],
+                    "bring": [{"field": "region"}],
+                    "several": "multiply",
+                },
+                {
+                    "id": "s5",
+                    "do": "wide_to_long",
+                    "rule": "chosen",
+                    "chosen": ["fare_revenue", "fuel_cost"],
+                    "names_to": "What",
+                    "values_to": "Amount",
+                },
+                {
+                    "id": "s6",
+                    "do": "group",
+                    "by": ["s4_region", "s5_name"],
+                    "measures": [
+                        {"field": "s5_value", "aggregate": "sum"},
+                        {"field": "s3", "aggregate": "mean"},
+                        {"field": "s2", "aggregate": "mean"},
+                        {},
+                    ],
+                },
+            ]
+        }
+    )
     flow, context = Flow(frame.lazy(), schema(kinds)), Context(dt.date(2026, 10, 31))
 
     def ours() -> pl.DataFrame:

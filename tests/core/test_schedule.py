@@ -48,20 +48,28 @@ class Schedules(unittest.TestCase):
 
     def test_words_and_back(self):
         for often, days, day, words in (
-            ("hourly", [], 1, "every hour, 30 minutes past"), ("daily", [], 1, "every day at 06:30 (UTC)"),
-            ("weekdays", [], 1, "on weekdays at 06:30 (UTC)"), ("weekly", ["FR", "MO"], 1, "every Monday and Friday at 06:30 (UTC)"),
-            ("monthly", [], 1, "monthly on the 1st at 06:30 (UTC)"), ("monthly", [], -1, "monthly on the last day at 06:30 (UTC)"),
-            ("monthly", [], 22, "monthly on the 22nd at 06:30 (UTC)"), ("monthly", [], 11, "monthly on the 11th at 06:30 (UTC)"),
-        ):  # fmt: skip
+            ("hourly", [], 1, "every hour, 30 minutes past"),
+            ("daily", [], 1, "every day at 06:30 (UTC)"),
+            ("weekdays", [], 1, "on weekdays at 06:30 (UTC)"),
+            ("weekly", ["FR", "MO"], 1, "every Monday and Friday at 06:30 (UTC)"),
+            ("monthly", [], 1, "monthly on the 1st at 06:30 (UTC)"),
+            ("monthly", [], -1, "monthly on the last day at 06:30 (UTC)"),
+            ("monthly", [], 22, "monthly on the 22nd at 06:30 (UTC)"),
+            ("monthly", [], 11, "monthly on the 11th at 06:30 (UTC)"),
+        ):
             schedule = schedule_from(often, "06:30", "UTC", days, day)
             self.assertEqual((schedule.words, schedule.often), (words, often))
         self.assertEqual(len(DAYS), 7)
 
     def test_what_does_not_fit_is_said(self):
         for arguments, said in (
-            (("daily", "25:00", "UTC"), "not readable"), (("daily", "soon", "UTC"), "not readable"), (("daily", "06:00", "Nowhere/Land"), "not a time zone"),
-            (("weekly", "06:00", "UTC"), "No day of the week"), (("yearly", "06:00", "UTC"), "How often"), (("monthly", "06:00", "UTC", (), 40), "1 to 31"),
-        ):  # fmt: skip
+            (("daily", "25:00", "UTC"), "not readable"),
+            (("daily", "soon", "UTC"), "not readable"),
+            (("daily", "06:00", "Nowhere/Land"), "not a time zone"),
+            (("weekly", "06:00", "UTC"), "No day of the week"),
+            (("yearly", "06:00", "UTC"), "How often"),
+            (("monthly", "06:00", "UTC", (), 40), "1 to 31"),
+        ):
             with self.assertRaisesRegex(DefinitionProblem, said):
                 schedule_from(*arguments)
         with self.assertRaisesRegex(DefinitionProblem, "cannot be read"):

@@ -18,9 +18,18 @@ from veduta.web.datasets.models import Connection
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
 FOR_EXPLORERS = {
-    "home", "find", "guide", "guide-page", "dashboards", "dashboard", "dashboard-blocks", "dashboard-block", "dashboard-rows",
-    "dashboard-rows-file", "dashboard-control",
-}  # fmt: skip
+    "home",
+    "find",
+    "guide",
+    "guide-page",
+    "dashboards",
+    "dashboard",
+    "dashboard-blocks",
+    "dashboard-block",
+    "dashboard-rows",
+    "dashboard-rows-file",
+    "dashboard-control",
+}
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {"dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}

@@ -162,9 +162,16 @@ class Formulas(ModelTest):
 
     def test_a_formula_cannot_be_made_from_itself(self):
         name = self.formula("Twice", "sum(fare) * 2")
-        answer = self.ask("model-formula-save", self.dataset.pk, data={
-            "id": name.partition(".")[2], "name": "Twice", "text": "Twice + 1", "revision": self.now().model_revision
-        })  # fmt: skip
+        answer = self.ask(
+            "model-formula-save",
+            self.dataset.pk,
+            data={
+                "id": name.partition(".")[2],
+                "name": "Twice",
+                "text": "Twice + 1",
+                "revision": self.now().model_revision,
+            },
+        )
         self.assertEqual(answer.status_code, 422)
         self.assertIn("made from itself", answer.json()["message"])
 
@@ -178,9 +185,17 @@ class Formulas(ModelTest):
         self.assertContains(page, "Four times")
 
     def test_variations_write_formulas(self):
-        chart = charts.create_chart(self.analyst, self.now(), load_definition({
-            "dataset": str(self.dataset.pk), "show": [self.fare], "by": [{"field": self.ids["sailed"], "grain": "month"}]
-        }))  # fmt: skip
+        chart = charts.create_chart(
+            self.analyst,
+            self.now(),
+            load_definition(
+                {
+                    "dataset": str(self.dataset.pk),
+                    "show": [self.fare],
+                    "by": [{"field": self.ids["sailed"], "grain": "month"}],
+                }
+            ),
+        )
         definition = chart.definition
         for how in (
             "growth",
@@ -214,8 +229,12 @@ class Formulas(ModelTest):
         self.assertEqual(stored["formula"], f'sum("#{self.ids["fare"]}") / count_rows()')
 
     def test_a_question_explains_itself(self):
-        definition = {"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]],
-                      "only": [{"kind": "list", "field": self.ids["cancelled"], "values": [False]}]}  # fmt: skip
+        definition = {
+            "dataset": str(self.dataset.pk),
+            "show": [self.fare],
+            "by": [self.ids["region"]],
+            "only": [{"kind": "list", "field": self.ids["cancelled"], "values": [False]}],
+        }
         chart = charts.create_chart(self.analyst, self.now(), load_definition(definition))
         page = self.ask("chart-explain", chart.pk, data={"definition": definition}).content.decode()
         self.assertIn("5 rows", page)
@@ -348,9 +367,14 @@ class Stocks(ModelTest):
         )
         ids = {field.source: field.id for field in counts.all_fields}
         self.ask("field-update", counts.pk, ids["waiting"], data={"over_dates": "last"})
-        definition = load_definition({
-            "dataset": str(counts.pk), "show": [{"field": ids["waiting"], "aggregate": "sum"}], "by": [{"field": ids["day"], "grain": "month"}], "kind": "table",
-        })  # fmt: skip
+        definition = load_definition(
+            {
+                "dataset": str(counts.pk),
+                "show": [{"field": ids["waiting"], "aggregate": "sum"}],
+                "by": [{"field": ids["day"], "grain": "month"}],
+                "kind": "table",
+            }
+        )
         result = charts.answer_chart(
             Dataset.objects.select_related("current").get(pk=counts.pk), definition, self.analyst
         ).result

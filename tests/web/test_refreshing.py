@@ -144,9 +144,11 @@ class Followers(RefreshTest):
         self.regions = shaping.derive(self.analyst, self.dataset, "Regions", steps(self.group()))
         self.top = shaping.derive(self.analyst, self.regions, "Top region", steps({"do": "first", "count": 1}))
         join = {
-            "do": "join", "dataset": str(self.regions.pk), "keys": [{"own": self.ids["region"], "other": self.ids["region"]}],
+            "do": "join",
+            "dataset": str(self.regions.pk),
+            "keys": [{"own": self.ids["region"], "other": self.ids["region"]}],
             "bring": [{"field": "s1_rows"}],
-        }  # fmt: skip
+        }
         self.joined = shaping.derive(self.analyst, self.dataset, "With counts", steps(join))
 
     def test_what_is_made_from_a_dataset_is_refreshed_after_it_once_in_order(self):
@@ -159,8 +161,10 @@ class Followers(RefreshTest):
         self.assertEqual(sorted(order), ["Regions", "Top region", "With counts"])
         self.assertLess(order.index("Regions"), order.index("Top region"))
         self.assertLess(order.index("Regions"), order.index("With counts"))
-        self.assertEqual(self.joined.current.inputs if self.joined.refresh_from_db() is None else None,
-                         {str(d.pk): d.current_id for d in Dataset.objects.filter(name__in=["Ferries", "Regions"])})  # fmt: skip
+        self.assertEqual(
+            self.joined.current.inputs if self.joined.refresh_from_db() is None else None,
+            {str(d.pk): d.current_id for d in Dataset.objects.filter(name__in=["Ferries", "Regions"])},
+        )
 
     def test_bringing_back_a_version_refreshes_what_is_made_from_it(self):
         import_now(self.analyst, FERRIES.replace("Inner Sound", "Brack Sound"), dataset=self.dataset)

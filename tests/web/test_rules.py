@@ -53,8 +53,13 @@ class EveryWay(Bounded):
         for pattern in (
             get_resolver("veduta.web.datasets.urls").url_patterns + get_resolver("veduta.web.charts.urls").url_patterns
         ):
-            known = {"pk": chart.pk if pattern.name.startswith("chart") else self.dataset.pk, "number": 1, "field_id": self.ids["region"],
-                     "formula_id": "x", "kind": "feed"}  # fmt: skip
+            known = {
+                "pk": chart.pk if pattern.name.startswith("chart") else self.dataset.pk,
+                "number": 1,
+                "field_id": self.ids["region"],
+                "formula_id": "x",
+                "kind": "feed",
+            }
             arguments = {name: known[name] for name in pattern.pattern.converters}
             address = reverse(pattern.name, kwargs=arguments)
             for response in (

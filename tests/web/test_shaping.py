@@ -53,9 +53,17 @@ class Screen(WebTest):
 
     def test_a_form_becomes_a_step(self):
         sent = {
-            "id": "s1", "do": "group", "by": {"0": {"on": True, "field": self.ids["sailed"], "grain": "month"}, "1": {"on": False, "field": self.ids["region"]}},
-            "measures": {"0": {"on": True, "field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"}, "1": {"on": False, "field": ""}},
-        }  # fmt: skip
+            "id": "s1",
+            "do": "group",
+            "by": {
+                "0": {"on": True, "field": self.ids["sailed"], "grain": "month"},
+                "1": {"on": False, "field": self.ids["region"]},
+            },
+            "measures": {
+                "0": {"on": True, "field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"},
+                "1": {"on": False, "field": ""},
+            },
+        }
         data = self.look(editing=sent)
         self.assertEqual(
             data["step"]["measures"], [{"field": self.ids["fare"], "aggregate": "mean", "name": "Usual fare"}]

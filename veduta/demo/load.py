@@ -147,15 +147,26 @@ def daily_counts(user: User) -> Dataset:
     steps = (
         {"do": "wide_to_long", "rule": "dates", "names_to": "Day", "values_to": "Count so far"},
         {"do": "map", "field": port, "pairs": spelt},
-        {"do": "formula", "name": "Passengers counted", "formula": 'difference("Count so far") along (day) restart (port)'},
-        {"do": "join", "dataset": str(ports.pk), "keys": [{"own": port, "other": there["Port"]}], "bring": [{"field": there["Region"]}]},
-    )  # fmt: skip
+        {
+            "do": "formula",
+            "name": "Passengers counted",
+            "formula": 'difference("Count so far") along (day) restart (port)',
+        },
+        {
+            "do": "join",
+            "dataset": str(ports.pk),
+            "keys": [{"own": port, "other": there["Port"]}],
+            "bring": [{"field": there["Region"]}],
+        },
+    )
     shaping = load_shaping({"steps": [{"id": f"s{i}", **step} for i, step in enumerate(steps, 1)]})
     dataset = Dataset.objects.create(
-        name=DAILY_COUNTS, created_by=user, steps=shaping.model_dump(mode="json"),
+        name=DAILY_COUNTS,
+        created_by=user,
+        steps=shaping.model_dump(mode="json"),
         description="Passengers through the gates, one row a port and day, from the harbour office's wide table.",
         source={"kind": "dataset", "dataset": str(counts.pk), "stage": "result"},
-    )  # fmt: skip
+    )
     refreshing.run(Refresh.objects.create(dataset=dataset, cause=Refresh.Cause.STEPS, started_by=user).pk)
     dataset.refresh_from_db()
     return dataset
@@ -208,24 +219,36 @@ def demo_charts(dataset: Dataset) -> dict[str, ChartDefinition]:
         "Passengers": chart(show=[passengers]),
         "Mean minutes late": chart(show=[late]),
         "Fare revenue by route": chart(
-            show=[revenue], by=[ids["Route"]], keep={"count": 8, "by": revenue}, title="Fare revenue by route, highest first"
+            show=[revenue],
+            by=[ids["Route"]],
+            keep={"count": 8, "by": revenue},
+            title="Fare revenue by route, highest first",
         ),
-        "Fares by region": chart(show=[revenue], by=[month], split=ids["Region"], title="Fare revenue by month and region"),
+        "Fares by region": chart(
+            show=[revenue], by=[month], split=ids["Region"], title="Fare revenue by month and region"
+        ),
         "Passengers by weekday": chart(
             show=[passengers], by=[{"field": ids["Sailing date"], "grain": "weekday"}], title="Passengers by weekday"
         ),
         "Cancelled sailings": chart(
-            show=[sailings], by=[month], split=ids["Cancel reason"], only=[cancelled], kind="bar",
+            show=[sailings],
+            by=[month],
+            split=ids["Cancel reason"],
+            only=[cancelled],
+            kind="bar",
             title="Cancelled sailings by month and reason",
         ),
         "Vessels": chart(
-            show=[sailings, passengers, revenue, late], by=[ids["Vessel"]], kind="table",
-            sort={"by": "measure", "measure": revenue, "descending": True}, title="What each vessel carried",
+            show=[sailings, passengers, revenue, late],
+            by=[ids["Vessel"]],
+            kind="table",
+            sort={"by": "measure", "measure": revenue, "descending": True},
+            title="What each vessel carried",
         ),
         "Regions by year": chart(
             show=[revenue], by=[ids["Region"]], split={"field": ids["Sailing date"], "grain": "year"}, kind="crosstab"
         ),
-    }  # fmt: skip
+    }
 
 
 PLACES = (

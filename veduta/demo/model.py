@@ -37,9 +37,15 @@ JOINS = (
 )
 PARAMETERS = (
     {"name": "Top n", "kind": "whole", "default": "5", "low": "1", "high": "22", "step": "1"},
-    {"name": "Late after", "kind": "whole", "default": "10", "required": "1", "choices": "5 = five minutes\n10 = ten minutes\n30 = half an hour"},
+    {
+        "name": "Late after",
+        "kind": "whole",
+        "default": "10",
+        "required": "1",
+        "choices": "5 = five minutes\n10 = ten minutes\n30 = half an hour",
+    },
     {"name": "Monthly goal", "kind": "decimal", "default": "900000", "required": "1"},
-)  # fmt: skip
+)
 MONEY, PERCENT = {"style": "currency", "currency": "EUR"}, {"style": "percent", "decimals": 1}
 REVENUE = 'sum("Fare revenue")'
 FORMULAS = (
@@ -120,12 +126,14 @@ def _by_customer(user: User) -> None:
     holders = Dataset.objects.get(name="Pass holders")
     steps = [
         {"id": "s1", "do": "formula", "name": "Customer", "formula": "replace(\"Customer no\", '-', '')"},
-    ]  # fmt: skip
+    ]
     made = Dataset.objects.create(
-        name=name, created_by=user, steps=load_shaping({"steps": steps}).model_dump(mode="json"),
+        name=name,
+        created_by=user,
+        steps=load_shaping({"steps": steps}).model_dump(mode="json"),
         description="Pass holders, with the customer number as bookings write it.",
         source={"kind": "dataset", "dataset": str(holders.pk), "stage": "result"},
-    )  # fmt: skip
+    )
     refreshing.run(Refresh.objects.create(dataset=made, cause=Refresh.Cause.STEPS, started_by=user).pk)
 
 
@@ -177,10 +185,15 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     top = {"kind": "member", "field": ids["Route"], "keep": {"parameter": "top_n", "by": passengers}}
     return {
         "Revenue and target": chart(
-            show=[revenue, formula("Target revenue")], by=[month], only=[year(2026)], title="Fare revenue and its target, 2026"
+            show=[revenue, formula("Target revenue")],
+            by=[month],
+            only=[year(2026)],
+            title="Fare revenue and its target, 2026",
         ),
         "This year against last": chart(
-            show=[revenue, formula("Revenue a year before")], by=[month], only=[year(2026)],
+            show=[revenue, formula("Revenue a year before")],
+            by=[month],
+            only=[year(2026)],
             title="Fare revenue by month, this year and last",
         ),
         "Growth by region": chart(
@@ -190,35 +203,65 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             show=[formula("Revenue, year to date")], by=[month], title="Fare revenue so far in each year"
         ),
         "Top routes and the others": chart(
-            show=[revenue, formula("Share of revenue")], by=[ids["Route"]], kind="table",
-            keep={"parameter": "top_n", "by": revenue, "rest": True}, title="The routes that earn most, and the others as one",
+            show=[revenue, formula("Share of revenue")],
+            by=[ids["Route"]],
+            kind="table",
+            keep={"parameter": "top_n", "by": revenue, "rest": True},
+            title="The routes that earn most, and the others as one",
         ),
         "Passengers of the top routes": chart(
-            show=[passengers], by=[{"field": date, "grain": "quarter"}], split=ids["Route"], only=[top],
+            show=[passengers],
+            by=[{"field": date, "grain": "quarter"}],
+            split=ids["Route"],
+            only=[top],
             title="Passengers by quarter on the busiest routes",
         ),
         "Punctual sailings": chart(
-            show=[formula("Punctual share")], by=[ids["Vessel"]], kind="bar", compare="rows", title="Share of punctual sailings by vessel",
+            show=[formula("Punctual share")],
+            by=[ids["Vessel"]],
+            kind="bar",
+            compare="rows",
+            title="Share of punctual sailings by vessel",
         ),
         "Regions and vessels": chart(
-            show=[revenue, formula("Net revenue"), formula("Load factor")], by=[region, ids["Vessel"]], kind="table",
-            totals="all", only=[so_far], title="Regions and vessels in 2026, with subtotals",
+            show=[revenue, formula("Net revenue"), formula("Load factor")],
+            by=[region, ids["Vessel"]],
+            kind="table",
+            totals="all",
+            only=[so_far],
+            title="Regions and vessels in 2026, with subtotals",
         ),
         "Side by side": chart(
-            show=[revenue, formula("Target revenue"), formula("Against target"), formula("Paid for bookings"), formula("Open requests")],
-            by=[region], kind="table", only=[so_far], title="Four tables side by side, by region, January to October 2026",
+            show=[
+                revenue,
+                formula("Target revenue"),
+                formula("Against target"),
+                formula("Paid for bookings"),
+                formula("Open requests"),
+            ],
+            by=[region],
+            kind="table",
+            only=[so_far],
+            title="Four tables side by side, by region, January to October 2026",
         ),
         "Routes from their start": chart(
-            show=[own("running(sum(Passengers))", "Passengers so far")], by=[month], split=ids["Route"], kind="line",
-            aligned=with_ids("running(sum(Passengers)) >= 20000", model.schema), only=[top],
+            show=[own("running(sum(Passengers))", "Passengers so far")],
+            by=[month],
+            split=ids["Route"],
+            kind="line",
+            aligned=with_ids("running(sum(Passengers)) >= 20000", model.schema),
+            only=[top],
             title="Passengers so far, from the month in which a route passed 20,000",
         ),
         "Months since a thousand": chart(
             show=[passengers, own("since(sum(Passengers) >= 1000)", "Months since the first with 1,000 passengers")],
-            by=[ids["Route"], month], kind="table", only=[recent],
-            keep={"count": 3, "by": passengers, "of": "by"}, title="Since when a route carries a thousand a month",
+            by=[ids["Route"], month],
+            kind="table",
+            only=[recent],
+            keep={"count": 3, "by": passengers, "of": "by"},
+            title="Since when a route carries a thousand a month",
         ),
-    }  # fmt: skip
+    }
 
 
 def save_new(user: User, dataset: Dataset, name: str, definition: ChartDefinition) -> Chart:
@@ -233,11 +276,14 @@ def _counted(user: User):
     ids = {field.name: field.id for field in counts.all_fields}
     definition = load_definition(
         {
-            "dataset": str(counts.pk), "show": [{"field": ids["Count so far"], "aggregate": "sum"}],
-            "by": [{"field": ids["Day"], "grain": "month"}], "split": ids["Region"], "kind": "crosstab",
+            "dataset": str(counts.pk),
+            "show": [{"field": ids["Count so far"], "aggregate": "sum"}],
+            "by": [{"field": ids["Day"], "grain": "month"}],
+            "split": ids["Region"],
+            "kind": "crosstab",
             "title": "Counted so far, as it stood at the end of each month",
         }
-    )  # fmt: skip
+    )
     return save_new(user, counts, "Passengers counted so far", definition)
 
 

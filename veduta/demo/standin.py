@@ -146,9 +146,16 @@ def write_operations(path: Path, requests: int = 12_000) -> Path:
             closed = opened[i] + dt.timedelta(days=int(taken[i]))
             done = closed <= LAST_DAY
             rows.append(
-                (i + 1, opened[i].isoformat(), closed.isoformat() if done else None, TOPICS[int(random.integers(len(TOPICS)))],
-                 str(random.choice(["Low", "Medium", "High"], p=[0.55, 0.33, 0.12])), "Closed" if done else "Open", names[int(random.integers(len(names)))])
-            )  # fmt: skip
+                (
+                    i + 1,
+                    opened[i].isoformat(),
+                    closed.isoformat() if done else None,
+                    TOPICS[int(random.integers(len(TOPICS)))],
+                    str(random.choice(["Low", "Medium", "High"], p=[0.55, 0.33, 0.12])),
+                    "Closed" if done else "Open",
+                    names[int(random.integers(len(names)))],
+                )
+            )
         database.executemany("insert into service_requests values (?,?,?,?,?,?,?)", rows)
         database.execute("create table targets (month date, route text, passengers integer, revenue real)")
         months = [dt.date(2023 + i // 12, i % 12 + 1, 1) for i in range(46)]

@@ -18,8 +18,13 @@ from veduta.core.query.answer import context_for
 from veduta.core.query.explain import explain
 from veduta.core.query.query import Query
 
-DAYS = [(dt.date(2025, 1, 5), "N", "A", 10.0), (dt.date(2025, 2, 5), "N", "B", 30.0), (dt.date(2026, 1, 6), "N", "A", 40.0),
-        (dt.date(2026, 2, 6), "S", "C", 60.0), (dt.date(2026, 3, 6), "S", "C", 20.0)]  # fmt: skip
+DAYS = [
+    (dt.date(2025, 1, 5), "N", "A", 10.0),
+    (dt.date(2025, 2, 5), "N", "B", 30.0),
+    (dt.date(2026, 1, 6), "N", "A", 40.0),
+    (dt.date(2026, 2, 6), "S", "C", 60.0),
+    (dt.date(2026, 3, 6), "S", "C", 20.0),
+]
 ROWS = [
     {"sailed": day, "region": region, "route": route, "fare": fare, "passengers": int(fare)}
     for day, region, route, fare in DAYS
@@ -146,10 +151,17 @@ class Explained(unittest.TestCase):
     def test_the_steps_come_in_order_with_their_counts(self):
         table, schema = sailings(ROWS)
         model = Model.of_one(table, schema)
-        definition = load_definition({
-            "dataset": "d", "show": [{"formula": "growth(sum(\"#fare\"), 'year')"}], "by": [MONTH],
-            "only": [{"kind": "list", "field": "region", "values": ["N"]}, {"kind": "measure", "measure": FARE, "low": 20}],
-        })  # fmt: skip
+        definition = load_definition(
+            {
+                "dataset": "d",
+                "show": [{"formula": "growth(sum(\"#fare\"), 'year')"}],
+                "by": [MONTH],
+                "only": [
+                    {"kind": "list", "field": "region", "values": ["N"]},
+                    {"kind": "measure", "measure": FARE, "low": 20},
+                ],
+            }
+        )
         query = Query(groups=definition.groups, measures=definition.measures, filters=definition.only, totals=((),))
         steps = {step.title: " ".join(step.lines) for step in explain(query, model, context_of(table, schema))}
         self.assertEqual(list(steps), ["Tables", "Filters", "Groups", "Measures", "Groups left out", "Totals", "Drawn"])

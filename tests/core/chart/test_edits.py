@@ -160,23 +160,44 @@ class Edits(unittest.TestCase):
         examples_ = {
             "add_field": ({"field": "region"}, lambda d: d.split.field == "region"),
             "remove": ({"clause": "only"}, lambda d: d.only == ()),
-            "set_measure": ({"index": 1, "field": "passengers"}, lambda d: [m.field for m in d.show] == ["fare", "passengers"]),
-            "set_formula": ({"index": 0, "formula": "sum(fare) * 2", "name": "Twice"}, lambda d: (d.show[0].formula, d.show[0].name) == ('sum("#fare") * 2', "Twice")),
-            "vary_measure": ({"index": 0, "how": "growth"}, lambda d: d.show[0] == shown and "growth" in d.show[1].formula),
+            "set_measure": (
+                {"index": 1, "field": "passengers"},
+                lambda d: [m.field for m in d.show] == ["fare", "passengers"],
+            ),
+            "set_formula": (
+                {"index": 0, "formula": "sum(fare) * 2", "name": "Twice"},
+                lambda d: (d.show[0].formula, d.show[0].name) == ('sum("#fare") * 2', "Twice"),
+            ),
+            "vary_measure": (
+                {"index": 0, "how": "growth"},
+                lambda d: d.show[0] == shown and "growth" in d.show[1].formula,
+            ),
             "set_total": ({"index": 0, "total": "mean"}, lambda d: d.show[0].total == "mean"),
             "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
             "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
             "set_compare": ({"compare": "rows"}, lambda d: d.compare == "rows"),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
-            "set_group": ({"clause": "by", "index": 0, "field": "sailed", "grain": "week"}, lambda d: d.by[0].grain == "week"),
+            "set_group": (
+                {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},
+                lambda d: d.by[0].grain == "week",
+            ),
             "swap": ({}, lambda d: (d.by[0].field, d.split.field) == ("region", "sailed")),
             "set_kind": ({"kind": "table"}, lambda d: d.kind == "table"),
             "choose_stacking": ({"stacking": "full"}, lambda d: d.stacking == "full"),
-            "set_filter": ({"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}}, lambda d: [f.kind for f in d.only] == ["range"]),
-            "set_keep": ({"keep": {"count": 10, "percent": True, "by": fare}}, lambda d: (d.keep.count, d.keep.percent, d.keep.by) == (10, True, shown)),
-            "set_sort": ({"sort": {"by": "measure", "descending": True}}, lambda d: (d.sort.by, d.sort.descending) == ("measure", True)),
+            "set_filter": (
+                {"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}},
+                lambda d: [f.kind for f in d.only] == ["range"],
+            ),
+            "set_keep": (
+                {"keep": {"count": 10, "percent": True, "by": fare}},
+                lambda d: (d.keep.count, d.keep.percent, d.keep.by) == (10, True, shown),
+            ),
+            "set_sort": (
+                {"sort": {"by": "measure", "descending": True}},
+                lambda d: (d.sort.by, d.sort.descending) == ("measure", True),
+            ),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
-        }  # fmt: skip
+        }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))
         for name, (arguments, holds) in examples_.items():
             with self.subTest(edit=name):

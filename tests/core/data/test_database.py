@@ -27,10 +27,17 @@ class ReadingQueries(unittest.TestCase):
         ):
             self.assertTrue(only_reads(query))
         for query, said in (
-            ("", "no query yet"), (" ; ", "no query yet"), ("select 1; select 2", "one statement"), ("delete from t", "change something"),
-            ("select 1; drop table t", "one statement"), ("update t set a = 1", "change something"), ("create table x (a int)", "change something"),
-            ("with x as (delete from t returning *) select * from x", "change something"), ("select * into y from t", "change something"), ("pragma user_version", "change something"),
-        ):  # fmt: skip
+            ("", "no query yet"),
+            (" ; ", "no query yet"),
+            ("select 1; select 2", "one statement"),
+            ("delete from t", "change something"),
+            ("select 1; drop table t", "one statement"),
+            ("update t set a = 1", "change something"),
+            ("create table x (a int)", "change something"),
+            ("with x as (delete from t returning *) select * from x", "change something"),
+            ("select * into y from t", "change something"),
+            ("pragma user_version", "change something"),
+        ):
             with self.subTest(query), self.assertRaisesRegex(DatabaseProblem, said):
                 only_reads(query)
 

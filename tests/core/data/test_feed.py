@@ -88,9 +88,11 @@ class Feeds(FolderTest):
             return 200, {}, {"rows": records[start : start + 10], "cursor": str(start + 10) if start < 20 else ""}
 
         for script, paging in (
-            (numbered, Paging(how="page", parameter="page")), (offset, Paging(how="offset", parameter="from", start=0, size_parameter="size", size=10)),
-            (linked, Paging(how="next", next="links.next")), (marked, Paging(how="next", next="cursor", parameter="cursor")),
-        ):  # fmt: skip
+            (numbered, Paging(how="page", parameter="page")),
+            (offset, Paging(how="offset", parameter="from", start=0, size_parameter="size", size=10)),
+            (linked, Paging(how="next", next="links.next")),
+            (marked, Paging(how="next", next="cursor", parameter="cursor")),
+        ):
             with self.subTest(paging.how):
                 self.fetch(script, Feed(path="counts", paging=paging))
                 self.assertEqual(self.rows(), 25)
@@ -126,10 +128,15 @@ class Feeds(FolderTest):
 
     def test_what_does_not_pass_is_said(self):
         for script, said in (
-            ([(401, {}, b"")], "refuses us"), ([(404, {}, b"")], "nothing at this address"), ([(500, {}, b"")] * 4, "answers with an error"),
-            ([(429, {}, b"")] * 4, "too often"), ([(429, {"Retry-After": "3600"}, b"")], "asks to wait 3,600 seconds"),
-            ([(200, {}, b'{"a": [')], "not readable JSON"), ([(200, {}, b"<html>")], "not readable JSON"), ([(200, {}, {"rows": {"a": 5}})], "nothing at “items”"),
-        ):  # fmt: skip
+            ([(401, {}, b"")], "refuses us"),
+            ([(404, {}, b"")], "nothing at this address"),
+            ([(500, {}, b"")] * 4, "answers with an error"),
+            ([(429, {}, b"")] * 4, "too often"),
+            ([(429, {"Retry-After": "3600"}, b"")], "asks to wait 3,600 seconds"),
+            ([(200, {}, b'{"a": [')], "not readable JSON"),
+            ([(200, {}, b"<html>")], "not readable JSON"),
+            ([(200, {}, {"rows": {"a": 5}})], "nothing at “items”"),
+        ):
             with self.subTest(said):
                 self.refused(list(script), said, Feed(records="items") if "items" in said else None)
         self.assertEqual(self.landing.rows, 0)

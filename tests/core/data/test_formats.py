@@ -115,12 +115,19 @@ class Spreadsheets(LandingTest):
 
 
 COLUMNS = {
-    "port": pl.Series(["Quay", None, "Größe"]), "n": pl.Series([1, None, -5], dtype=pl.Int16), "big": pl.Series([2**63 + 5, 1, None], dtype=pl.UInt64),
-    "paid": pl.Series([Decimal("1.50"), None, Decimal("-2")]), "rate": pl.Series([0.1, float("nan"), float("inf")], dtype=pl.Float32),
-    "open": pl.Series([True, None, False]), "day": pl.Series([dt.date(2024, 2, 29), None, dt.date(1999, 12, 31)]),
-    "at": pl.Series([dt.datetime(2026, 10, 31, 17, 25), None, None], dtype=pl.Datetime("ns", "Europe/Paris")), "tags": pl.Series([["a", "b"], [], None]),
-    "kind": pl.Series(["x", "y", None], dtype=pl.Categorical), "where": pl.Series([{"lat": 1.5}, None, {"lat": 2.0}]), "raw": pl.Series([b"\x01", None, b""]),
-}  # fmt: skip
+    "port": pl.Series(["Quay", None, "Größe"]),
+    "n": pl.Series([1, None, -5], dtype=pl.Int16),
+    "big": pl.Series([2**63 + 5, 1, None], dtype=pl.UInt64),
+    "paid": pl.Series([Decimal("1.50"), None, Decimal("-2")]),
+    "rate": pl.Series([0.1, float("nan"), float("inf")], dtype=pl.Float32),
+    "open": pl.Series([True, None, False]),
+    "day": pl.Series([dt.date(2024, 2, 29), None, dt.date(1999, 12, 31)]),
+    "at": pl.Series([dt.datetime(2026, 10, 31, 17, 25), None, None], dtype=pl.Datetime("ns", "Europe/Paris")),
+    "tags": pl.Series([["a", "b"], [], None]),
+    "kind": pl.Series(["x", "y", None], dtype=pl.Categorical),
+    "where": pl.Series([{"lat": 1.5}, None, {"lat": 2.0}]),
+    "raw": pl.Series([b"\x01", None, b""]),
+}
 
 
 class Columnar(LandingTest):
@@ -163,9 +170,17 @@ class Columnar(LandingTest):
 
 RECORD = st.dictionaries(
     st.sampled_from(["port", "n", "deep", "list"]),
-    st.one_of(st.none(), st.integers(-(2**70), 2**70), st.floats(allow_nan=False, allow_infinity=False), st.booleans(), st.text(max_size=4), st.dictionaries(st.sampled_from("ab"), st.integers(0, 9), max_size=2), st.lists(st.integers(0, 3), max_size=2)),
+    st.one_of(
+        st.none(),
+        st.integers(-(2**70), 2**70),
+        st.floats(allow_nan=False, allow_infinity=False),
+        st.booleans(),
+        st.text(max_size=4),
+        st.dictionaries(st.sampled_from("ab"), st.integers(0, 9), max_size=2),
+        st.lists(st.integers(0, 3), max_size=2),
+    ),
     max_size=4,
-)  # fmt: skip
+)
 
 
 class Json(LandingTest):

@@ -27,9 +27,13 @@ from veduta.core.query.filters import (
 Row = dict[str, Any]
 Cell = tuple[Any, ...]
 STEPS = {
-    "year": relativedelta(years=1), "quarter": relativedelta(months=3), "month": relativedelta(months=1),
-    "week": relativedelta(weeks=1), "day": relativedelta(days=1), "hour": relativedelta(hours=1),
-}  # fmt: skip
+    "year": relativedelta(years=1),
+    "quarter": relativedelta(months=3),
+    "month": relativedelta(months=1),
+    "week": relativedelta(weeks=1),
+    "day": relativedelta(days=1),
+    "hour": relativedelta(hours=1),
+}
 PARTS = {"weekday": lambda d: d.isoweekday(), "month_of_year": lambda d: d.month, "hour_of_day": lambda d: d.hour}
 FINENESS = ("year", "quarter", "month", "week", "day", "hour")
 DATES = ("sailed", "departure")
@@ -280,10 +284,18 @@ class Slowly:
             return None
         a, b = given[0], given[1] if len(given) > 1 else None
         return {
-            "/": lambda: a / b if b else None, "+": lambda: a + b, "-": lambda: a - b, "*": lambda: a * b, ">": lambda: a > b,
-            "<": lambda: a < b, "=": lambda: a == b, "and": lambda: a and b, "or": lambda: a or b, "not": lambda: not a,
+            "/": lambda: a / b if b else None,
+            "+": lambda: a + b,
+            "-": lambda: a - b,
+            "*": lambda: a * b,
+            ">": lambda: a > b,
+            "<": lambda: a < b,
+            "=": lambda: a == b,
+            "and": lambda: a and b,
+            "or": lambda: a or b,
+            "not": lambda: not a,
             "minus": lambda: -a,
-        }[name]()  # fmt: skip
+        }[name]()
 
     def of_row(self, node, row: Row, line: Line, scope: list[Row]):
         if isinstance(node, Name):
@@ -403,9 +415,10 @@ class Slowly:
         groups = tuple(line.groups[p] for p in left)
         cell = tuple(line.cell[p] for p in left)
         rows = [
-            row for row in self.inside(wide, groups, cell)
+            row
+            for row in self.inside(wide, groups, cell)
             if row[date] is not None and fits(self.key(row, Grouping(field=date, grain=grain)))
-        ]  # fmt: skip
+        ]
         is_cell = i is not None and not self.shown_periods(line)
         if not rows and (is_cell or groups):  # there is no such cell; a total is of whatever rows there are
             return None
@@ -430,9 +443,11 @@ class Slowly:
     def filtered_days(self) -> tuple[str, list[tuple[dt.date, dt.date]]]:
         """The ranges of days that all filters on the first filtered date let pass."""
         date, about = next(
-            (date, about) for each in self.narrowing for date in self.dates_of(each)
+            (date, about)
+            for each in self.narrowing
+            for date in self.dates_of(each)
             if (about := [other for other in self.narrowing if date in self.dates_of(other)])
-        )  # fmt: skip
+        )
         days = [dt.date(2022, 1, 1) + dt.timedelta(days=i) for i in range(1_900)]
         there = [start(r[date], "day") for r in self.everything if r[date] is not None]
         open_start = all(isinstance(e, DatesFilter) and e.start is None for e in about)
@@ -532,8 +547,12 @@ class Slowly:
             latest = max(starts, default=None)
             whole = latest and enclosing(latest, grain, unit, self.fiscal)
             return self.of_periods(
-                node.arguments[0], line, lambda s: bool(latest) and s <= latest and enclosing(s, grain, unit, self.fiscal) == whole, grain, date
-            )  # fmt: skip
+                node.arguments[0],
+                line,
+                lambda s: bool(latest) and s <= latest and enclosing(s, grain, unit, self.fiscal) == whole,
+                grain,
+                date,
+            )
         if i is None:
             date, runs = self.filtered_days()
             last = runs[-1][1] if runs else None
@@ -571,10 +590,13 @@ class Slowly:
         axis, left = line.groups[i], self.others(line.groups, i)
         wide = self.other_rows(line, axis.field)
         held = [
-            other[i] for other in self.cells(wide, line.groups)
-            if all(other[p] == line.cell[p] for p in left) and other[i]
-            and self.value(node.arguments[0], Line(line.groups, other, self.inside(wide, line.groups, other)), wide) is True
-        ]  # fmt: skip
+            other[i]
+            for other in self.cells(wide, line.groups)
+            if all(other[p] == line.cell[p] for p in left)
+            and other[i]
+            and self.value(node.arguments[0], Line(line.groups, other, self.inside(wide, line.groups, other)), wide)
+            is True
+        ]
         if not held or line.cell[i] is None or line.cell[i] < min(held):
             return None
         at, count = min(held), 0

@@ -174,10 +174,17 @@ class NoLimit(unittest.TestCase):
 
     def test_conditions_in_formulas(self):
         for condition, count in (
-            ("fare < :p", 4), ("not (fare < :p)", 4), ("fare >= :p + 0", 4), ("fare between :p and 2", 4), ("fare in (:p)", 4),
-            ("fare > 1 and fare < :p", 2), ("fare > 2 or fare < :p", 4), ("not (fare > 1 and not fare < :p)", 1),
-            ("(:p is empty) and fare > 1", 2), ("coalesce(:p, 2) <= fare", 2),
-        ):  # fmt: skip
+            ("fare < :p", 4),
+            ("not (fare < :p)", 4),
+            ("fare >= :p + 0", 4),
+            ("fare between :p and 2", 4),
+            ("fare in (:p)", 4),
+            ("fare > 1 and fare < :p", 2),
+            ("fare > 2 or fare < :p", 4),
+            ("not (fare > 1 and not fare < :p)", 1),
+            ("(:p is empty) and fare > 1", 2),
+            ("coalesce(:p, 2) <= fare", 2),
+        ):
             with self.subTest(condition=condition):
                 self.assertEqual(self.count(text=f"count_rows(where {condition})"), count)
 

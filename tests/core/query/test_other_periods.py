@@ -124,10 +124,16 @@ class TwoGroupingsOfOneDate(Asking):
     def test_every_function_of_time_by_year_and_month(self):
         rows = daily()
         texts = (
-            "sum(fare)", "shift(sum(fare), -1, 'year')", "growth(sum(fare), 'year')", "shift(sum(fare), -1, 'month')",
-            "to_date(sum(fare), 'year')", "running(sum(fare))", "previous(sum(fare))", "whole(sum(fare), 'quarter')",
+            "sum(fare)",
+            "shift(sum(fare), -1, 'year')",
+            "growth(sum(fare), 'year')",
+            "shift(sum(fare), -1, 'month')",
+            "to_date(sum(fare), 'year')",
+            "running(sum(fare))",
+            "previous(sum(fare))",
+            "whole(sum(fare), 'quarter')",
             "sum(fare) per (shown except month)",
-        )  # fmt: skip
+        )
         plain = {row[0]: row[1:] for row in self.ask(rows, ("sailed@month",), *texts[:-1]).frame.iter_rows()}
         both = self.ask(rows, ("sailed@year", "sailed@month"), *texts)
         years = self.values(rows, ("sailed@year",), "sum(fare)")
@@ -278,10 +284,13 @@ class ToDate(Asking):
             for row in found.iter_rows():
                 day, (distinct, median, most) = row[0], row[len(names) :]
                 so_far = sorted(
-                    r["passengers"] for r in rows
-                    if r["passengers"] is not None and r["sailed"].year == day.year
-                    and period_start(r["sailed"], by(*names)[0].grain) <= day and (len(names) == 1 or r["route"] == row[1])
-                )  # fmt: skip
+                    r["passengers"]
+                    for r in rows
+                    if r["passengers"] is not None
+                    and r["sailed"].year == day.year
+                    and period_start(r["sailed"], by(*names)[0].grain) <= day
+                    and (len(names) == 1 or r["route"] == row[1])
+                )
                 middle = len(so_far) // 2
                 wanted = (
                     None
@@ -324,11 +333,14 @@ class ToDate(Asking):
         ).frame
         for start, route, *values in found.drop_nulls("d0").iter_rows():
             so_far = [
-                row["fare"] for row in rows
-                if row["fare"] is not None and row["sailed"] and row["route"] == route
+                row["fare"]
+                for row in rows
+                if row["fare"] is not None
+                and row["sailed"]
+                and row["route"] == route
                 and year_of(row["sailed"], grain) == year_of(start, grain)
                 and period_start(row["sailed"], Grain(grain)) <= start
-            ]  # fmt: skip
+            ]
             wanted = [
                 float(np.percentile(so_far, percent)) if so_far else None,
                 statistics.median(so_far) if so_far else None,

@@ -90,9 +90,13 @@ class Windows(Asking):
     ROWS = [
         {"region": region, "route": route, "sailed": dt.date(2026, month, 1), "fare": fare, "passengers": order}
         for region, route, month, fare, order in (
-            ("N", "A", 1, 5.0, 3), ("N", "B", 1, 20.0, 1), ("S", "C", 1, 10.0, 2), ("N", "A", 2, 50.0, 3), ("S", "C", 2, 15.0, 2),
+            ("N", "A", 1, 5.0, 3),
+            ("N", "B", 1, 20.0, 1),
+            ("S", "C", 1, 10.0, 2),
+            ("N", "A", 2, 50.0, 3),
+            ("S", "C", 2, 15.0, 2),
         )
-    ]  # fmt: skip
+    ]
 
     def test_running_along_a_measure_goes_through_all_that_is_shown(self):
         totals = {"A": 55.0, "B": 20.0, "C": 25.0}
@@ -201,9 +205,12 @@ class DateTimes(Asking):
 
     def test_per_a_date_time_is_by_the_moment(self):
         result = self.ask(
-            self.ROWS, ("route",), "max(sum(fare) per (shown, departure))", "max(sum(fare) per (shown, trunc(departure, 'day')))",
+            self.ROWS,
+            ("route",),
+            "max(sum(fare) per (shown, departure))",
+            "max(sum(fare) per (shown, trunc(departure, 'day')))",
             "max(count_rows() per (shown, trunc(departure, 'hour')))",
-        )  # fmt: skip
+        )
         self.assertEqual(result.frame.rows(), [("A", 32.0, 32.0, 2)])
         smaller = self.ask(
             self.ROWS[:-1],

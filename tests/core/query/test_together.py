@@ -49,8 +49,13 @@ class WithTheReading(Asking):
         rows = [{"route": "A", "sailed": dt.date(2026, month, 1), "fare": 1.0} for month in (1, 2, 2, 2)]
         only = MeasureFilter(measure=Measure(), low=2)
         found = self.ask(
-            rows, ("sailed@month", "route"), "count_rows()", "shift(count_rows(), -1, 'month')", filters=(only,), totals=((0,),)
-        )  # fmt: skip
+            rows,
+            ("sailed@month", "route"),
+            "count_rows()",
+            "shift(count_rows(), -1, 'month')",
+            filters=(only,),
+            totals=((0,),),
+        )
         self.assertEqual(found.frame.rows(), [(dt.date(2026, 2, 1), "A", 3, 1)])
         self.assertEqual(found.totals[(0,)].rows(), [(dt.date(2026, 2, 1), 3, 1)])
 

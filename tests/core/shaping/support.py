@@ -14,9 +14,13 @@ from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.shaping import Shaped, fill_in_rows, load_shaping, look, shape
 
 KINDS = {
-    pl.String: Kind.TEXT, pl.Int64: Kind.WHOLE, pl.Float64: Kind.DECIMAL, pl.Boolean: Kind.YES_NO, pl.Date: Kind.DATE,
+    pl.String: Kind.TEXT,
+    pl.Int64: Kind.WHOLE,
+    pl.Float64: Kind.DECIMAL,
+    pl.Boolean: Kind.YES_NO,
+    pl.Date: Kind.DATE,
     pl.Datetime: Kind.DATETIME,
-}  # fmt: skip
+}
 
 
 def flow_of(columns: dict[str, Any], **kinds: Kind) -> Flow:

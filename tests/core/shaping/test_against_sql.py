@@ -78,11 +78,15 @@ class AgainstSql(unittest.TestCase):
                 "do": "group",
                 "by": ["route", {"field": "day", "grain": "month"}],
                 "measures": [
-                    {"field": "passengers", "aggregate": "sum"}, {"field": "fare", "aggregate": "mean"}, {"field": "fare", "aggregate": "max"},
-                    {"field": "fare", "aggregate": "count"}, {"field": "fare", "aggregate": "count_distinct"}, {},
+                    {"field": "passengers", "aggregate": "sum"},
+                    {"field": "fare", "aggregate": "mean"},
+                    {"field": "fare", "aggregate": "max"},
+                    {"field": "fare", "aggregate": "count"},
+                    {"field": "fare", "aggregate": "count_distinct"},
+                    {},
                 ],
             },
-        )  # fmt: skip
+        )
         expected = self.sql(
             "select route, date(day, 'start of month'), sum(passengers), avg(fare), max(fare), count(fare), count(distinct fare), count(*)"
             " from sailed where passengers >= 0 group by 1, 2",
@@ -107,11 +111,16 @@ class AgainstSql(unittest.TestCase):
             ("aggregate", "sailed left join (select route, sum(piers) piers from routes group by 1) using (route)"),
         ):
             found = shaped(
-                self.flow(rows), {**join, "several": several},
+                self.flow(rows),
+                {**join, "several": several},
                 {"do": "formula", "name": "Each", "formula": "fare / coalesce(piers, 0)"},
-                {"do": "group", "by": ["route"], "measures": [{"field": "s2", "aggregate": "sum"}, {"field": "s1_piers", "aggregate": "min"}, {}]},
+                {
+                    "do": "group",
+                    "by": ["route"],
+                    "measures": [{"field": "s2", "aggregate": "sum"}, {"field": "s1_piers", "aggregate": "min"}, {}],
+                },
                 other=other,
-            )  # fmt: skip
+            )
             expected = self.sql(
                 f"select route, sum(fare / piers), min(piers), count(*) from {source} group by 1", rows, routes
             )

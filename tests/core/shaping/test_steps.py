@@ -53,9 +53,11 @@ class ColumnsSteps(unittest.TestCase):
     def test_types_change_and_failures_are_listed(self):
         flow = flow_of({"Paid": ["1.234,5", "free", "", None, "7"], "Open": ["yes", "no", "maybe", None, "N"]})
         result = shaped(
-            flow, {"do": "retype", "fields": ["paid"], "kind": "decimal", "decimal": ","},
-            {"do": "retype", "fields": ["open"], "kind": "yes_no"}, {"do": "retype", "fields": ["paid"], "kind": "whole"},
-        )  # fmt: skip
+            flow,
+            {"do": "retype", "fields": ["paid"], "kind": "decimal", "decimal": ","},
+            {"do": "retype", "fields": ["open"], "kind": "yes_no"},
+            {"do": "retype", "fields": ["paid"], "kind": "whole"},
+        )
         self.assertEqual(table(result), {"Paid": [None, None, None, None, 7], "Open": [True, False, None, None, False]})
         self.assertEqual(result.reports["s1"].failures["Paid"].examples, [(2, "free")])
         self.assertEqual(result.reports["s2"].failures["Open"].examples, [(3, "maybe")])
@@ -63,9 +65,11 @@ class ColumnsSteps(unittest.TestCase):
 
     def test_formula_columns(self):
         result = shaped(
-            flow_of(PORTS), {"do": "formula", "name": "Double", "formula": "count * 2"},
-            {"do": "formula", "name": "Double", "formula": "double + 1"}, {"do": "formula", "name": "Port", "formula": "upper(port)", "replaces": "port"},
-        )  # fmt: skip
+            flow_of(PORTS),
+            {"do": "formula", "name": "Double", "formula": "count * 2"},
+            {"do": "formula", "name": "Double", "formula": "double + 1"},
+            {"do": "formula", "name": "Port", "formula": "upper(port)", "replaces": "port"},
+        )
         self.assertEqual(table(result)["Double (2)"], [11, 3, 15, None])
         self.assertEqual(table(result)["Port"], ["QUAY", "TERN", "QUAY ", None])
 
@@ -74,11 +78,13 @@ class RowsSteps(unittest.TestCase):
     def test_filters_and_formulas(self):
         keep = {"do": "filter", "filters": [{"kind": "range", "field": "count", "low": 5}]}
         for change, expected in (
-            ({}, [5, 7]), ({"exclude": True}, [1, None]), ({"formula": "port = 'Quay'"}, [5]),
+            ({}, [5, 7]),
+            ({"exclude": True}, [1, None]),
+            ({"formula": "port = 'Quay'"}, [5]),
             ({"formula": "port = 'Tern'", "match": "any"}, [5, 1, 7]),
             ({"filters": [{"kind": "list", "field": "port", "values": ["Quay", None]}]}, [5, None]),
             ({"filters": [{"kind": "relative", "field": "day", "unit": "day", "count": 2}]}, [7, None]),
-        ):  # fmt: skip
+        ):
             with self.subTest(change):
                 self.assertEqual(table(shaped(flow_of(PORTS), {**keep, **change}))["Count"], expected)
         for wrong, said in (({"filters": []}, "no condition yet"), ({"formula": "count + 1"}, "must give yes or no")):
@@ -93,21 +99,26 @@ class RowsSteps(unittest.TestCase):
     def test_first_rows_and_duplicates(self):
         flow = flow_of({"Port": ["a", "b", "a", "a", None, None], "N": [1, 2, 3, 1, 5, 6]})
         for change, expected in (
-            ({"do": "first", "count": 2}, [1, 2]), ({"do": "first", "count": 2, "end": "last"}, [5, 6]),
-            ({"do": "first", "count": 1, "of": ["port"]}, [1, 2, 5]), ({"do": "first", "count": 1, "of": ["port"], "end": "last"}, [2, 1, 6]),
-            ({"do": "dedupe"}, [1, 2, 3, 5, 6]), ({"do": "dedupe", "fields": ["port"]}, [1, 2, 5]),
-            ({"do": "dedupe", "fields": ["port"], "keep": "last"}, [2, 1, 6]), ({"do": "dedupe", "fields": ["port"], "keep": "none"}, [2]),
-        ):  # fmt: skip
+            ({"do": "first", "count": 2}, [1, 2]),
+            ({"do": "first", "count": 2, "end": "last"}, [5, 6]),
+            ({"do": "first", "count": 1, "of": ["port"]}, [1, 2, 5]),
+            ({"do": "first", "count": 1, "of": ["port"], "end": "last"}, [2, 1, 6]),
+            ({"do": "dedupe"}, [1, 2, 3, 5, 6]),
+            ({"do": "dedupe", "fields": ["port"]}, [1, 2, 5]),
+            ({"do": "dedupe", "fields": ["port"], "keep": "last"}, [2, 1, 6]),
+            ({"do": "dedupe", "fields": ["port"], "keep": "none"}, [2]),
+        ):
             with self.subTest(change):
                 self.assertEqual(table(shaped(flow, change))["N"], expected)
 
     def test_fill(self):
         flow = flow_of({"Port": ["a", None, "b", None], "N": [None, 2, None, None]}, N=Kind.WHOLE)
         for change, expected in (
-            ({"how": "down", "fields": ["n"]}, [None, 2, 2, 2]), ({"how": "up", "fields": ["n"]}, [2, 2, None, None]),
+            ({"how": "down", "fields": ["n"]}, [None, 2, 2, 2]),
+            ({"how": "up", "fields": ["n"]}, [2, 2, None, None]),
             ({"how": "value", "value": "7", "fields": ["n"]}, [7, 2, 7, 7]),
             ({"how": "down", "fields": ["n"], "restart": ["port"]}, [None, 2, None, 2]),
-        ):  # fmt: skip
+        ):
             with self.subTest(change):
                 self.assertEqual(table(shaped(flow, {"do": "fill", **change}))["N"], expected)
         with self.assertRaisesRegex(VedutaError, "“soon” is not a value of N"):
@@ -125,7 +136,7 @@ class ValuesSteps(unittest.TestCase):
             ({"do": "replace", "find": "", "put": "?"}, ["  Isle  of ash ", "QUAY", "", "?"]),
             ({"do": "replace", "find": "QUAY", "put": "", "how": "part"}, ["  Isle  of ash ", None, None, None]),
             ({"do": "replace", "find": "[aA]", "put": "*", "how": "pattern"}, ["  Isle  of *sh ", "QU*Y", None, None]),
-        ):  # fmt: skip
+        ):
             with self.subTest(change):
                 self.assertEqual(table(shaped(flow, {"fields": ["t"], **change}))["T"], expected)
         with self.assertRaisesRegex(VedutaError, "holds whole number values, which cannot be trimmed"):
@@ -143,10 +154,16 @@ class ValuesSteps(unittest.TestCase):
     def test_bins(self):
         flow = flow_of({"N": [0, 9, 10, -1, None, 25]})
         for change, expected in (
-            ({"how": "width", "width": 10}, ["0 to under 10", "0 to under 10", "10 to under 20", "-10 to under 0", None, "20 to under 30"]),
-            ({"how": "edges", "edges": [10, 0]}, ["0 to under 10", "0 to under 10", "10 and more", "under 0", None, "10 and more"]),
+            (
+                {"how": "width", "width": 10},
+                ["0 to under 10", "0 to under 10", "10 to under 20", "-10 to under 0", None, "20 to under 30"],
+            ),
+            (
+                {"how": "edges", "edges": [10, 0]},
+                ["0 to under 10", "0 to under 10", "10 and more", "under 0", None, "10 and more"],
+            ),
             ({"how": "width", "width": 10, "show": "start"}, [0, 0, 10, -10, None, 20]),
-        ):  # fmt: skip
+        ):
             with self.subTest(change):
                 self.assertEqual(
                     table(shaped(flow, {"do": "bins", "field": "n", "name": "Size", **change}))["Size"], expected
@@ -160,9 +177,15 @@ class ValuesSteps(unittest.TestCase):
 
 
 WIDE = st.lists(
-    st.fixed_dictionaries({"port": st.sampled_from("abc"), "x": st.one_of(st.none(), st.integers(-9, 9)), "y": st.one_of(st.none(), st.integers(-9, 9))}),
+    st.fixed_dictionaries(
+        {
+            "port": st.sampled_from("abc"),
+            "x": st.one_of(st.none(), st.integers(-9, 9)),
+            "y": st.one_of(st.none(), st.integers(-9, 9)),
+        }
+    ),
     max_size=8,
-)  # fmt: skip
+)
 
 
 class FormSteps(unittest.TestCase):
@@ -271,9 +294,10 @@ class Contract(unittest.TestCase):
 
     def test_what_is_missing_is_said_by_its_label(self):
         for data, said in (
-            ({"do": "trim", "id": "s1"}, "“Columns” is not filled in yet"), ({"do": "waltz", "id": "s1"}, "no such step"),
+            ({"do": "trim", "id": "s1"}, "“Columns” is not filled in yet"),
+            ({"do": "waltz", "id": "s1"}, "no such step"),
             ({"do": "bins", "id": "s1", "field": "n", "name": "x", "count": 1}, "“How many” does not fit"),
-        ):  # fmt: skip
+        ):
             with self.assertRaisesRegex(DefinitionProblem, said):
                 load_step(data)
 
@@ -314,7 +338,10 @@ class Problems(unittest.TestCase):
     def test_no_rows_at_all(self):
         empty = Flow(flow_of(PORTS).rows.head(0), Schema(flow_of(PORTS).fields))
         result = shaped(
-            empty, {"do": "formula", "name": "D", "formula": "difference(count) along (day)"}, {"do": "trim", "fields": ["port"]},
-            {"do": "retype", "fields": ["count"], "kind": "text"}, {"do": "group", "by": ["port"], "measures": [{}]},
-        )  # fmt: skip
+            empty,
+            {"do": "formula", "name": "D", "formula": "difference(count) along (day)"},
+            {"do": "trim", "fields": ["port"]},
+            {"do": "retype", "fields": ["count"], "kind": "text"},
+            {"do": "group", "by": ["port"], "measures": [{}]},
+        )
         self.assertEqual(result.frame.height, 0)

@@ -39,7 +39,7 @@ class Joins(unittest.TestCase):
             ("aggregate", "matched", [(i, sum(paid[i])) for i in paid if paid[i]]),
             ("multiply", "all", [(i, each) for i in paid for each in paid[i] or [None]]),
             ("multiply", "unmatched", [(i, None) for i in paid if not paid[i]]),
-        ):  # fmt: skip
+        ):
             found = table(shaped(own, {**BY_KEY, "several": several, "keep": keep}, other=other))
             pairs = zip(found["N"], found.get("Paid", [None] * len(found["N"])), strict=True)
             self.assertEqual(sorted(pairs, key=str), sorted(expected, key=str))

@@ -10,9 +10,16 @@ from veduta.core.data.fields import Frozen
 
 Format = Literal["text", "sheet", "parquet", "arrow", "json", "json_lines", "feed", "table", "several"]
 FORMAT_WORDS = {
-    "text": "text", "sheet": "spreadsheet", "parquet": "Parquet", "arrow": "Arrow", "json": "JSON", "json_lines": "JSON lines",
-    "feed": "web feed", "table": "database", "several": "several files",
-}  # fmt: skip
+    "text": "text",
+    "sheet": "spreadsheet",
+    "parquet": "Parquet",
+    "arrow": "Arrow",
+    "json": "JSON",
+    "json_lines": "JSON lines",
+    "feed": "web feed",
+    "table": "database",
+    "several": "several files",
+}
 Encoding = Literal["utf-8", "utf-16-le", "utf-16-be", "cp1252"]
 ENCODING_WORDS = {
     "utf-8": "Unicode (UTF-8)",

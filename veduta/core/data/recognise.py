@@ -68,12 +68,38 @@ TELEPHONE = re.compile(r"^(\+|00)\d[\d ()/-]{6,}$")
 
 MAYBE_EMPTY = frozenset(
     {
-        "na", "n.a.", "<na>", "none", "nil", "missing", "unknown", "not known", "not available",
-        "blank", "(blank)", "empty", "(empty)", "?", "??", "--", "---", ".",
-        "..", "...", "tbd", "tba", "#value!", "#ref!", "#div/0!", "#name?", "\\n",
-        "-999", "-9999", "-99999",
+        "na",
+        "n.a.",
+        "<na>",
+        "none",
+        "nil",
+        "missing",
+        "unknown",
+        "not known",
+        "not available",
+        "blank",
+        "(blank)",
+        "empty",
+        "(empty)",
+        "?",
+        "??",
+        "--",
+        "---",
+        ".",
+        "..",
+        "...",
+        "tbd",
+        "tba",
+        "#value!",
+        "#ref!",
+        "#div/0!",
+        "#name?",
+        "\\n",
+        "-999",
+        "-9999",
+        "-99999",
     }
-)  # fmt: skip
+)
 """Words that people write for no value, though some mean something elsewhere: NA is a country."""
 
 

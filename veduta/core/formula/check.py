@@ -108,9 +108,11 @@ def nearest(word: str, choices: list[str]) -> str | None:
     if starting := [choice for choice in choices if _plain(choice).startswith(_plain(word))]:
         return min(starting, key=len)
     found = process.extractOne(
-        _plain(word), {choice: _plain(choice) for choice in choices}, scorer=DamerauLevenshtein.normalized_similarity,
+        _plain(word),
+        {choice: _plain(choice) for choice in choices},
+        scorer=DamerauLevenshtein.normalized_similarity,
         score_cutoff=0.6,
-    )  # fmt: skip
+    )
     return found[2] if found else None
 
 
@@ -127,9 +129,11 @@ class Checker:
             return self._name(node)
         if isinstance(node, Parameter):
             raise FormulaProblem(
-                f"Parameters such as :{node.name} are not known in shaping.", start=node.at.start, end=node.at.end,
+                f"Parameters such as :{node.name} are not known in shaping.",
+                start=node.at.start,
+                end=node.at.end,
                 hint="Write the value itself.",
-            )  # fmt: skip
+            )
         return self._call(node)
 
     def _literal(self, node: Literal) -> Checked:
@@ -140,9 +144,10 @@ class Checker:
         if node.table:
             raise FormulaProblem(
                 f"There is no table “{node.table}” here.",
-                start=node.at.start, end=node.at.end,
+                start=node.at.start,
+                end=node.at.end,
                 hint="Bring its columns in with a step, then name the column.",
-            )  # fmt: skip
+            )
         return find_field(node.text, self.schema)
 
     def _name(self, node: Name) -> Checked:
@@ -151,9 +156,10 @@ class Checker:
         if field is None:
             if not node.quoted and node.text.lower() in registry():
                 raise FormulaProblem(
-                    f"“{node.text}” is a function; its values stand in brackets.", **place,
+                    f"“{node.text}” is a function; its values stand in brackets.",
+                    **place,
                     hint=f"Write {registry()[node.text.lower()].signature}.",
-                )  # fmt: skip
+                )
             near = nearest(node.text, [field.name for field in self.schema])
             hint = f"Did you mean {quoted(near)}?" if near else "Choose a field from the list."
             if node.quoted and not near:
@@ -168,9 +174,10 @@ class Checker:
             names = [each.name for each in registry().values() if not each.operator]
             near = nearest(node.function, names)
             raise FormulaProblem(
-                f"There is no function “{node.function}”.", **name_place,
+                f"There is no function “{node.function}”.",
+                **name_place,
                 hint=f"Did you mean {near}(…)?" if near else "The reference lists them all.",
-            )  # fmt: skip
+            )
         self._refuse_level(function, node)
         given: list[Node | None] = list(node.arguments)
         takes = function.takes
@@ -186,15 +193,20 @@ class Checker:
         kind = self._gives(function, operands, node)
         level = self._level(function, arguments, node)
         return Checked(
-            kind=kind, at=node.at, level=level, function=function,
+            kind=kind,
+            at=node.at,
+            level=level,
+            function=function,
             constant=function.name == "minus" and arguments[0].constant,
-            value=-arguments[0].value if function.name == "minus" and arguments[0].constant and arguments[0].value is not None else None,
+            value=-arguments[0].value
+            if function.name == "minus" and arguments[0].constant and arguments[0].value is not None
+            else None,
             arguments=tuple(arguments),
             along=tuple((self._ordering(order.name), order.descending) for order in node.along),
             restart=tuple(self._name(name).field for name in node.restart),
             where=self._where(node),
             per=self._per(node),
-        )  # fmt: skip
+        )
 
     def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
         windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
@@ -213,14 +225,16 @@ class Checker:
         place = {"start": node.name_at.start, "end": node.name_at.end}
         if function.level is Level.TIME:
             raise FormulaProblem(
-                f"{function.name}(…) compares periods of a chart; a formula in shaping works row by row.", **place,
+                f"{function.name}(…) compares periods of a chart; a formula in shaping works row by row.",
+                **place,
                 hint="Write it in the model or in a chart; here previous(…) along (a date) looks at the row before.",
-            )  # fmt: skip
+            )
         if function.level is Level.AGGREGATE:
             raise FormulaProblem(
-                f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.", **place,
+                f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.",
+                **place,
                 hint=_instead(function.name),
-            )  # fmt: skip
+            )
         if node.per is not None or node.where is not None or node.unfiltered:
             word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
             raise FormulaProblem(
@@ -231,9 +245,10 @@ class Checker:
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
-                f"{function.name} looks at its own row only, so it takes no “along” or “restart”.", **place,
+                f"{function.name} looks at its own row only, so it takes no “along” or “restart”.",
+                **place,
                 hint=f"These do: {windows}.",
-            )  # fmt: skip
+            )
 
     def _count(self, function: Function, count: int, node: Call) -> None:
         most = MOST_ARGUMENTS if function.repeats else len(function.takes)
@@ -245,8 +260,10 @@ class Checker:
         plural = "s" if expected not in ("1", "at least 1") else ""
         raise FormulaProblem(
             f"{function.name} takes {expected.replace('0', 'no') if most == 0 else expected} value{plural}, not {count or 'none'}.",
-            start=node.at.start, end=node.at.end, hint=f"It is written {function.signature}.",
-        )  # fmt: skip
+            start=node.at.start,
+            end=node.at.end,
+            hint=f"It is written {function.signature}.",
+        )
 
     def _argument(self, node: Node, declared: Argument, function: Function) -> Checked:
         place = {"start": node.at.start, "end": node.at.end}
@@ -261,22 +278,23 @@ class Checker:
         found = self.check(node)
         if declared.constant and (not found.constant or found.value is None):
             raise FormulaProblem(
-                f"{function.name}: the {declared.name} must be written out, not taken from a field.", **place,
+                f"{function.name}: the {declared.name} must be written out, not taken from a field.",
+                **place,
                 hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
-            )  # fmt: skip
+            )
         if found.kind is not None and found.kind not in declared.kinds:
             expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
             raise FormulaProblem(
-                f"{_said(function)} needs {expected} here, and this is {_kind_words(found.kind)}.", **place,
+                f"{_said(function)} needs {expected} here, and this is {_kind_words(found.kind)}.",
+                **place,
                 hint=_convert_hint(found.kind, declared.kinds, function),
-            )  # fmt: skip
+            )
         return found
 
     def _must_be_alike(self, function: Function, arguments: list[Checked | None], node: Call) -> None:
         alike = [
-            argument for i, argument in enumerate(arguments)
-            if argument and function.argument(i, len(arguments)).alike
-        ]  # fmt: skip
+            argument for i, argument in enumerate(arguments) if argument and function.argument(i, len(arguments)).alike
+        ]
         for i in range(1, len(alike)):
             try:
                 common_kind([operand_of(argument) for argument in alike[: i + 1]])

@@ -34,8 +34,9 @@ def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] |
     if many and (named := PARAMETER.search(before)):
         return [
             Suggestion(f":{name}", f":{name}", called, "option", named.start())
-            for name, called in parameters.items() if name.startswith(named[1].lower())
-        ][:MOST]  # fmt: skip
+            for name, called in parameters.items()
+            if name.startswith(named[1].lower())
+        ][:MOST]
     start, sign = open_quote(before) or (0, "")
     if sign == "'":
         return _options(before, start, before[start + 1 :])

@@ -59,9 +59,10 @@ class MeasureChecker(Checker):
         if found is None:
             near = nearest(node.name, list(self.parameters))
             raise FormulaProblem(
-                f"There is no parameter :{node.name}.", **place,
+                f"There is no parameter :{node.name}.",
+                **place,
                 hint=f"Did you mean :{near}?" if near else "Add it to the model's parameters.",
-            )  # fmt: skip
+            )
         if found.values is not None and len(found.values) > 1:
             raise FormulaProblem(
                 f":{node.name} holds several values.", **place, hint=f"Use it as a list: … in (:{node.name})."
@@ -92,9 +93,11 @@ class MeasureChecker(Checker):
         if table is None:
             near = nearest(node.table, list(self.schema.tables.values()))
             raise FormulaProblem(
-                f"There is no table “{node.table}” in this model.", start=node.at.start, end=node.at.end,
+                f"There is no table “{node.table}” in this model.",
+                start=node.at.start,
+                end=node.at.end,
                 hint=f"Did you mean {quoted(near)}?" if near else "Join it to the model first.",
-            )  # fmt: skip
+            )
         return find_field(node.text, Schema([field for field in self.schema if field.table == table]))
 
     def _name(self, node: Name) -> Checked:
@@ -104,15 +107,21 @@ class MeasureChecker(Checker):
             return found
         if field.id in self.within:
             raise FormulaProblem(
-                f"“{field.name}” is made from itself.", start=node.at.start, end=node.at.end, hint="Take it out of one of the formulas."
-            )  # fmt: skip
+                f"“{field.name}” is made from itself.",
+                start=node.at.start,
+                end=node.at.end,
+                hint="Take it out of one of the formulas.",
+            )
         self.within.append(field.id)
         try:
             inner = with_beside(self.check(parsed(field.formula)))
         except FormulaProblem as problem:
             raise FormulaProblem(
-                f"The formula “{field.name}” does not work: {problem.message}", start=node.at.start, end=node.at.end, hint=problem.hint
-            ) from None  # fmt: skip
+                f"The formula “{field.name}” does not work: {problem.message}",
+                start=node.at.start,
+                end=node.at.end,
+                hint=problem.hint,
+            ) from None
         finally:
             self.within.pop()
         return replace(inner, at=node.at)
@@ -161,9 +170,11 @@ class MeasureChecker(Checker):
         if inner.level not in MANY:
             word = "per" if node.per is not None else "unfiltered"
             raise FormulaProblem(
-                f"“{word}” belongs to aggregates such as sum(…).", start=node.name_at.start, end=node.name_at.end,
+                f"“{word}” belongs to aggregates such as sum(…).",
+                start=node.name_at.start,
+                end=node.name_at.end,
                 hint=f"Write it behind an aggregate: sum(…) {word} (…).",
-            )  # fmt: skip
+            )
         per = self._grain(node.per) if node.per is not None else Per(shown=True)
         per = replace(per, without=frozenset(super(MeasureChecker, self)._name(name).field for name in node.unfiltered))
         return Checked(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=per)
@@ -184,9 +195,11 @@ class MeasureChecker(Checker):
         if unit and unit not in fits:
             what = f"no {unit}s" if fits else "no periods: it is not a date"
             raise FormulaProblem(
-                f"“{self.schema[found.field].name}” has {what}.", start=name.at.start, end=name.at.end,
+                f"“{self.schema[found.field].name}” has {what}.",
+                start=name.at.start,
+                end=name.at.end,
                 hint=f"Write one of {', '.join(fits)}." if fits else "Name the field without trunc(…).",
-            )  # fmt: skip
+            )
 
     def _refuse_level(self, function: Function, node: Call) -> None:
         place = {"start": node.name_at.start, "end": node.name_at.end}
@@ -200,7 +213,7 @@ class MeasureChecker(Checker):
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
                 f"{function.name} takes no “along” or “restart”.", **place, hint=f"These do: {windows}."
-            )  # fmt: skip
+            )
 
     def _where(self, node: Call) -> Checked | None:
         if node.where is None:
@@ -224,10 +237,12 @@ class MeasureChecker(Checker):
         if function.level is Level.AGGREGATE:
             if deep := next((argument for argument in given if argument.level in MANY), None):
                 raise FormulaProblem(
-                    f"{function.name} is given a value that already stands for many rows.", start=deep.at.start, end=deep.at.end,
+                    f"{function.name} is given a value that already stands for many rows.",
+                    start=deep.at.start,
+                    end=deep.at.end,
                     hint="Say at which grain it is worked out first: "
                     f"{function.name}(sum(…) per (shown, …)), or take {function.name} away.",
-                )  # fmt: skip
+                )
             return Level.AGGREGATE
         rows = next((argument for argument in given if argument.level is Level.ROW), None)
         many = [argument for argument in given if argument.level in MANY]
@@ -235,14 +250,18 @@ class MeasureChecker(Checker):
             if rows:
                 raise FormulaProblem(
                     f"{function.name} works on the chart's numbers, and this is a value of each row.",
-                    start=rows.at.start, end=rows.at.end, hint=f"Make it an aggregate first: {function.name}(sum(…), …).",
-                )  # fmt: skip
+                    start=rows.at.start,
+                    end=rows.at.end,
+                    hint=f"Make it an aggregate first: {function.name}(sum(…), …).",
+                )
             return function.level
         if rows and many:
             raise FormulaProblem(
                 "This is a value of each row, and what it stands beside is one of many rows.",
-                start=rows.at.start, end=rows.at.end, hint="Make it an aggregate too, such as sum(…), min(…) or max(…).",
-            )  # fmt: skip
+                start=rows.at.start,
+                end=rows.at.end,
+                hint="Make it an aggregate too, such as sum(…), min(…) or max(…).",
+            )
         for level in (Level.TIME, Level.WINDOW, Level.AGGREGATE):
             if any(argument.level is level for argument in many):
                 return level

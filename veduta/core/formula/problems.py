@@ -60,9 +60,11 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
         depth, start = _open_bracket(text)
         if depth and _complete(text):
             return FormulaProblem(
-                f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.", start=start, end=start + 1,
+                f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.",
+                start=start,
+                end=start + 1,
                 hint="Add “)” where it ends.",
-            )  # fmt: skip
+            )
         return FormulaProblem("The formula breaks off here.", start=at, end=at, hint="A value or a field is missing.")
     if isinstance(error, UnexpectedCharacters) or token is None:
         return FormulaProblem(

@@ -7,9 +7,27 @@ from veduta.core.formula.check import find_field, quoted
 from veduta.core.formula.tree import Call, Grain, Literal, Name, Node, Parameter, parse
 
 BINDING = {
-    "or": 1, "and": 2, "not": 3, "=": 4, "<>": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "in": 4, "between": 4, "is empty": 4,
-    "&": 5, "+": 6, "-": 6, "*": 7, "/": 7, "minus": 8, "plus": 8, "^": 9,
-}  # fmt: skip
+    "or": 1,
+    "and": 2,
+    "not": 3,
+    "=": 4,
+    "<>": 4,
+    "<": 4,
+    "<=": 4,
+    ">": 4,
+    ">=": 4,
+    "in": 4,
+    "between": 4,
+    "is empty": 4,
+    "&": 5,
+    "+": 6,
+    "-": 6,
+    "*": 7,
+    "/": 7,
+    "minus": 8,
+    "plus": 8,
+    "^": 9,
+}
 TIGHTEST = 10
 
 

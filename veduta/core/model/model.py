@@ -110,10 +110,14 @@ class Model:
         self.key = key
         names = {table.id: table.name for table in self.definition.tables} | ({"": name} if name else {})
         fields = [
-            field.model_copy(update={"id": field_id(table, field.id), "sort_by": field.sort_by and field_id(table, field.sort_by)})
-            if table else field
-            for table, (_, own) in tables.items() for field in own
-        ]  # fmt: skip
+            field.model_copy(
+                update={"id": field_id(table, field.id), "sort_by": field.sort_by and field_id(table, field.sort_by)}
+            )
+            if table
+            else field
+            for table, (_, own) in tables.items()
+            for field in own
+        ]
         self.schema = Schema(fields, gone, names, self.definition.fiscal_month)
         self.parameters: Parameters = default_values(self.definition.parameters)
         self.reader = EVERYBODY
@@ -140,8 +144,9 @@ class Model:
         by_id = {parameter.id: parameter for parameter in self.definition.parameters}
         values = {
             name: parameter_value(by_id[name], value)
-            for name, value in parameters.items() if name in by_id and not (value is None and by_id[name].required)
-        }  # fmt: skip
+            for name, value in parameters.items()
+            if name in by_id and not (value is None and by_id[name].required)
+        }
         found.parameters = {**self.parameters, **values, **dict(reader.person)}
         found.reader = reader
         return found
@@ -182,10 +187,19 @@ class Model:
             is_measure = level == "aggregate" or kind.is_number
             aggregate = Aggregate.OWN if level == "aggregate" else Aggregate.SUM if is_measure else Aggregate.COUNT
             made = Field(
-                id=f"{FORMULA}.{formula.id}", source=formula.name, name=formula.name, kind=kind,
-                role=Role.MEASURE if is_measure else Role.DIMENSION, aggregate=aggregate, description=formula.description,
-                format=formula.format, folder=formula.folder, total=formula.total, formula=formula.text, level=level,
-            )  # fmt: skip
+                id=f"{FORMULA}.{formula.id}",
+                source=formula.name,
+                name=formula.name,
+                kind=kind,
+                role=Role.MEASURE if is_measure else Role.DIMENSION,
+                aggregate=aggregate,
+                description=formula.description,
+                format=formula.format,
+                folder=formula.folder,
+                total=formula.total,
+                formula=formula.text,
+                level=level,
+            )
             self.schema = Schema([*self.schema, made], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
 
         while waiting:
@@ -205,9 +219,10 @@ class Model:
 
     def _usable(self, join: Join, fields: dict[str, list[str]]) -> bool:
         return all(
-            field_id(join.left, key.left) in fields.get(join.left, ()) and field_id(join.right, key.right) in fields.get(join.right, ())
+            field_id(join.left, key.left) in fields.get(join.left, ())
+            and field_id(join.right, key.right) in fields.get(join.right, ())
             for key in join.keys
-        )  # fmt: skip
+        )
 
     def _is_unique(self, table: str, keys: tuple[Key, ...], left: bool) -> bool:
         columns = tuple(key.left if left else key.right for key in keys)
@@ -264,9 +279,11 @@ class Model:
                 return home
         said = " and ".join(f"“{self.table_name(table)}”" for table in candidates)
         raise FormulaProblem(
-            f"No row has fields of {said} at once.", start=at.at.start if at else 0, end=at.at.end if at else 0,
+            f"No row has fields of {said} at once.",
+            start=at.at.start if at else 0,
+            end=at.at.end if at else 0,
             hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
-        )  # fmt: skip
+        )
 
     def rows_counted(self, beside: Iterable[str], names: Iterable[str]) -> str:
         """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all the
@@ -286,8 +303,9 @@ class Model:
         if name not in self._kept.same_dates:
             pairs = [
                 {field_id(join.left, key.left), field_id(join.right, key.right)}
-                for join in self.definition.joins for key in join.keys
-            ]  # fmt: skip
+                for join in self.definition.joins
+                for key in join.keys
+            ]
             found, before = {name}, 0
             while len(found) > before:
                 before = len(found)
@@ -315,9 +333,10 @@ class Model:
         checked = check_measure(field.formula, self.schema, self.parameters)
         if checked.level is not Level.ROW:
             raise DefinitionProblem(
-                f"“{field.name}” is a value of many rows, so it cannot group or filter rows.", where=name,
+                f"“{field.name}” is a value of many rows, so it cannot group or filter rows.",
+                where=name,
                 hint="Show it as a measure.",
-            )  # fmt: skip
+            )
         return checked
 
     # Rows.

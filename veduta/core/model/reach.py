@@ -10,9 +10,13 @@ from veduta.core.model.definition import Join, Key
 
 GRAINS = ("", "day", "week", "month", "quarter", "year")
 NESTS = {
-    "": GRAINS, "day": ("day", "week", "month", "quarter", "year"), "week": ("week",),
-    "month": ("month", "quarter", "year"), "quarter": ("quarter", "year"), "year": ("year",),
-}  # fmt: skip
+    "": GRAINS,
+    "day": ("day", "week", "month", "quarter", "year"),
+    "week": ("week",),
+    "month": ("month", "quarter", "year"),
+    "quarter": ("quarter", "year"),
+    "year": ("year",),
+}
 
 
 @dataclass(frozen=True)

@@ -160,9 +160,15 @@ class _Answer:
     def _total_engine(self, frame: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
         """Works values out of fewer dimensions, over these cells of the chart."""
         return Engine(
-            self.model, self.engine.filters, self.context, self.place.groups,
-            kept=frame[self.keys], finer=self.engine, narrowed=narrowed, ranks=ranks,
-        )  # fmt: skip
+            self.model,
+            self.engine.filters,
+            self.context,
+            self.place.groups,
+            kept=frame[self.keys],
+            finer=self.engine,
+            narrowed=narrowed,
+            ranks=ranks,
+        )
 
     # Keep.
 
@@ -225,8 +231,9 @@ class _Answer:
         windows = {name: node for name, node in zip(names, self.nodes, strict=True) if node.level is Level.WINDOW}
         anew = [
             pl.col(engine.column(node, place)).alias(name)
-            for name, node in zip(names, self.nodes, strict=True) if name not in windows
-        ]  # fmt: skip
+            for name, node in zip(names, self.nodes, strict=True)
+            if name not in windows
+        ]
         found = self._with_keys(engine, place).select(*keys, *anew)
         summed = [pl.col(self.rows).sum()]
         for name, node in windows.items():
@@ -277,9 +284,14 @@ class _Answer:
         return {kept: found[kept] for kept in self.query.totals}
 
     def _totals_over(
-        self, cells: pl.DataFrame, shown: pl.DataFrame, wanted: Iterable[tuple[int, ...]], names: list[str], rules: list[str],
+        self,
+        cells: pl.DataFrame,
+        shown: pl.DataFrame,
+        wanted: Iterable[tuple[int, ...]],
+        names: list[str],
+        rules: list[str],
         narrowed: bool,
-    ) -> dict[tuple[int, ...], pl.DataFrame]:  # fmt: skip
+    ) -> dict[tuple[int, ...], pl.DataFrame]:
         """Totals over these cells of the chart, which are shown as the rows of `shown`."""
         wanted = tuple(wanted)
         if not wanted:
@@ -298,9 +310,15 @@ class _Answer:
         return {kept: self._total(engine, shown, names, rules, kept, place, narrowed) for kept, place in places.items()}
 
     def _total(
-        self, engine: Engine, frame: pl.DataFrame, names: list[str], rules: list[str], kept: tuple[int, ...], place: Place,
+        self,
+        engine: Engine,
+        frame: pl.DataFrame,
+        names: list[str],
+        rules: list[str],
+        kept: tuple[int, ...],
+        place: Place,
         narrowed: bool,
-    ) -> pl.DataFrame:  # fmt: skip
+    ) -> pl.DataFrame:
         again = [i for i, rule in enumerate(rules) if rule == "again"]
         columns = engine.put_columns([self.nodes[i] for i in again], place)
         keys = {f"d{i}": key_of(self.query.groups[i]) for i in kept}
@@ -308,8 +326,9 @@ class _Answer:
         found = _taken(self._with_keys(engine, place), keys | measures)
         shown = [
             _of_shown(frame, name, rule).alias(f"m{i}")
-            for i, (name, rule) in enumerate(zip(names, rules, strict=True)) if rule != "again"
-        ]  # fmt: skip
+            for i, (name, rule) in enumerate(zip(names, rules, strict=True))
+            if rule != "again"
+        ]
         own = [pl.col(key).alias(name) for name, key in keys.items()]
         if shown and keys:
             found = found.join(frame.group_by(own).agg(shown), on=list(keys), how="left", nulls_equal=True)

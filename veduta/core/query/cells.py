@@ -341,9 +341,11 @@ class Engine(Reader):
         name = self.column(argument, at)
         if node.where is not None:
             raise FormulaProblem(
-                "“where” looks at rows, and these are values of a grain.", start=node.where.at.start, end=node.where.at.end,
+                "“where” looks at rows, and these are values of a grain.",
+                start=node.where.at.start,
+                end=node.where.at.end,
                 hint="Put the condition inside, or use if(test, value).",
-            )  # fmt: skip
+            )
         if self.gathering:
             return NOTHING
         keys = [key_of(group) for group in place.groups]
@@ -462,8 +464,10 @@ class Engine(Reader):
         shown = ", ".join(self.schema[group.field].name for group in self.groups) or "none"
         raise FormulaProblem(
             f"{node.function.name} runs along “{self.schema[name].name}”, which the chart does not show.",
-            start=node.at.start, end=node.at.end, hint=f"Its dimensions are: {shown}.",
-        )  # fmt: skip
+            start=node.at.start,
+            end=node.at.end,
+            hint=f"Its dimensions are: {shown}.",
+        )
 
     def _window_total(self, node: Checked, place: Place) -> pl.Expr:
         """In a total there are no rows around: a share is of itself, everything else is empty."""
@@ -516,9 +520,11 @@ class Engine(Reader):
                 grains = [grain for filter_ in filters if (grain := filter_.period_grain(dates))]
                 return self._as_periods(name, days, grains)
         raise FormulaProblem(
-            f"{node.function.name} compares periods, and this question has no date.", start=node.at.start, end=node.at.end,
+            f"{node.function.name} compares periods, and this question has no date.",
+            start=node.at.start,
+            end=node.at.end,
             hint="Add a date to the dimensions, or a filter on one.",
-        )  # fmt: skip
+        )
 
     def _bounded(self, days: list[Days], name: str) -> list[Days] | None:
         """Ranges that are open at an end go as far as there are dates; None if they are open at both."""

@@ -32,7 +32,12 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
     result = answer(query, model, model.schema, context)
     steps = [
         Step("Tables", tuple(_table(model, home, query) for home in homes)),
-        Step("Who asks", tuple(f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.rules)),
+        Step(
+            "Who asks",
+            tuple(
+                f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.rules
+            ),
+        ),
         Step("Parameters", tuple(f"{name} is {words}." for name, words in settings or ())),
         Step("Filters", tuple(line for home in homes for line in _filtered(query, model, context, home))),
         Step("Groups", (_groups(query, model, result.groups),)),
@@ -41,7 +46,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step("Kept", _kept(query, model)),
         Step("Totals", _totals(query, model)),
         Step("Drawn", tuple(result.notes) or (f"All {result.groups:,} group{'s' * (result.groups != 1)}.",)),
-    ]  # fmt: skip
+    ]
     return [step for step in steps if step.lines]
 
 
@@ -75,8 +80,10 @@ def _filtered(query: Query, model: Model, context: Context, home: str) -> list[s
         reaches = engine._follows(filter_, home)
         words = in_sentence(filter_.words(model.schema))
         said.append(
-            f"{model.table_name(home)}, only {words}: {left:,} rows left." if reaches else f"{model.table_name(home)} is not narrowed by “{words}”."
-        )  # fmt: skip
+            f"{model.table_name(home)}, only {words}: {left:,} rows left."
+            if reaches
+            else f"{model.table_name(home)} is not narrowed by “{words}”."
+        )
     return said
 
 

@@ -15,9 +15,13 @@ from veduta.core.formula.tree import Span
 
 NOWHERE = Span()
 TOTAL_WORDS = {
-    "again": "worked out from the rows", "sum": "the sum of the values shown", "mean": "the mean of the values shown",
-    "min": "the lowest value shown", "max": "the highest value shown", "none": "not given",
-}  # fmt: skip
+    "again": "worked out from the rows",
+    "sum": "the sum of the values shown",
+    "mean": "the mean of the values shown",
+    "min": "the lowest value shown",
+    "max": "the highest value shown",
+    "none": "not given",
+}
 
 
 class Measure(Frozen):

@@ -111,9 +111,11 @@ class At:
         whole = self.axis if self.axis.grain is unit else Grouping(field=self.axis.field, grain=unit)
         if self.axis.grain is Grain.WEEK and unit is Grain.YEAR:
             raise FormulaProblem(
-                "Weeks do not make up whole calendar years.", start=self.node.at.start, end=self.node.at.end,
+                "Weeks do not make up whole calendar years.",
+                start=self.node.at.start,
+                end=self.node.at.end,
                 hint="Choose months, or to_date(…, 'year'), which follows the ISO year on weeks.",
-            )  # fmt: skip
+            )
         groups = tuple(whole if group == self.axis else group for group in self.place.groups)
         return self._other_cells(
             x, groups, {key_of(whole): enclosing(pl.col(key_of(self.axis)), self.axis.grain, unit, self.fiscal)}
@@ -166,9 +168,11 @@ class At:
             return self._nothing(x)
         if self.axis is None:
             raise FormulaProblem(
-                f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.", start=self.node.at.start,
-                end=self.node.at.end, hint="Add a date to the dimensions.",
-            )  # fmt: skip
+                f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.",
+                start=self.node.at.start,
+                end=self.node.at.end,
+                hint="Add a date to the dimensions.",
+            )
         self._must_nest(self.axis.grain, unit)
         engine, key = self.engine, key_of(self.axis)
         at = engine._widened(self.place, self.axis)
@@ -187,9 +191,11 @@ class At:
             return pl.lit(None, dtype=pl.Int64)
         if self.axis is None:
             raise FormulaProblem(
-                "since counts periods along a time axis, and this chart has none.", start=self.node.at.start, end=self.node.at.end,
+                "since counts periods along a time axis, and this chart has none.",
+                start=self.node.at.start,
+                end=self.node.at.end,
                 hint="Add a date to the dimensions.",
-            )  # fmt: skip
+            )
         engine, key = self.engine, key_of(self.axis)
         at = engine._widened(self.place, self.axis)
         name = engine.column(x, at)
@@ -324,6 +330,8 @@ class At:
         why = "is finer than" if finer else "is not made up of whole"
         what = f"the chart's {grain.words}s" if finer else f"{grain.words}s, which the chart shows"
         raise FormulaProblem(
-            f"{self.node.function.name}: a {unit.words} {why} {what}.", start=self.node.at.start, end=self.node.at.end,
+            f"{self.node.function.name}: a {unit.words} {why} {what}.",
+            start=self.node.at.start,
+            end=self.node.at.end,
             hint=f"With {grain.words}s these work: {ways}. Or show the chart by {unit.words}.",
-        )  # fmt: skip
+        )

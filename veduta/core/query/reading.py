@@ -39,9 +39,16 @@ class Reader:
     that `ranks` works over a single dimension as a chart of its own would, windows included."""
 
     def __init__(
-        self, model: Model, filters: tuple[Filter, ...], context: Context, groups: tuple[Grouping, ...] = (),
-        kept: pl.DataFrame | None = None, finer: Reader | None = None, narrowed: bool = False, ranks: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        model: Model,
+        filters: tuple[Filter, ...],
+        context: Context,
+        groups: tuple[Grouping, ...] = (),
+        kept: pl.DataFrame | None = None,
+        finer: Reader | None = None,
+        narrowed: bool = False,
+        ranks: bool = False,
+    ) -> None:
         self.model, self.schema, self.filters, self.context = model, model.schema, filters, context
         self.groups, self.kept, self.finer = groups, kept, finer
         self.for_totals, self.narrowed, self.ranks = kept is not None, narrowed, ranks
@@ -492,9 +499,11 @@ class Reader:
             return []
         dates = self.model.same_dates(place.periods.field) if place.periods else set()
         return [
-            group for group in self.groups
-            if self.model.reaches(home, group.field, group.grain or "") and not (group.is_time_axis and group.field in dates)
-        ]  # fmt: skip
+            group
+            for group in self.groups
+            if self.model.reaches(home, group.field, group.grain or "")
+            and not (group.is_time_axis and group.field in dates)
+        ]
 
     def place_of(self, per: Per, place: Place) -> Place:
         """Where a value at a grain of its own stands, as seen from a place."""
@@ -513,9 +522,10 @@ class Reader:
         if per.less:
             gone = {(name, grain) for name, grain in per.dimensions}
             return independent(
-                group for group in place.shown
+                group
+                for group in place.shown
                 if group.grain not in per.periods and not {(group.field, ""), (group.field, group.grain)} & gone
-            )  # fmt: skip
+            )
         return independent((*(place.groups if per.inside else place.shown), *own))
 
     def _own_group(self, name: str, grain: str) -> Grouping:

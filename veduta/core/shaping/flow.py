@@ -196,8 +196,13 @@ def aggregated(
     used = {name for each in [*keys, *made] for name in ([each] if isinstance(each, str) else each.meta.root_names())}
     rows = rows.select(sorted(used)) if used else rows
     schema = work(rows).collect_schema()
-    return rows.map_batches(lambda frame: work(frame.lazy()).collect(engine="streaming"), schema=schema, projection_pushdown=False,
-                            predicate_pushdown=False, slice_pushdown=False)  # fmt: skip
+    return rows.map_batches(
+        lambda frame: work(frame.lazy()).collect(engine="streaming"),
+        schema=schema,
+        projection_pushdown=False,
+        predicate_pushdown=False,
+        slice_pushdown=False,
+    )
 
 
 def _simple(aggregate: Aggregate, column: pl.Expr) -> pl.Expr:

@@ -92,11 +92,14 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     return MatchShare(
         own=_side(both.with_columns(found=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
         other=_side(
-            b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), found=pl.col("n").is_not_null()), keys, "m", [y for _, y in fields]
+            b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), found=pl.col("n").is_not_null()),
+            keys,
+            "m",
+            [y for _, y in fields],
         ),
         several=b.filter(pl.col("m") > 1).drop_nulls().height,
         rows_after=int((both["n"] * pl.select(pl.max_horizontal(both["m"], pl.lit(1))).to_series()).sum()),
-    )  # fmt: skip
+    )
 
 
 def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field]) -> Side:

@@ -95,8 +95,9 @@ def apply_step(step: Step, flow: Flow, run: Run) -> Flow:
     except MissingField as problem:
         gone = DefinitionProblem(
             f"The column “{flow.schema.gone.get(problem.where, problem.where)}” is not there at this step.",
-            where=step.id, hint="Choose another column in it, or switch the step off.",
-        )  # fmt: skip
+            where=step.id,
+            hint="Choose another column in it, or switch the step off.",
+        )
         report.problem = gone.as_data()
         raise gone from None
     except VedutaError as problem:

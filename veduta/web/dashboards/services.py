@@ -163,9 +163,15 @@ def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Cont
         if parameter is None:
             raise VedutaError("That parameter does not exist any more.")
         return Control(
-            id=new_id(), kind="parameter", dataset=str(dataset.pk), field=parameter.id, field_kind=parameter.kind,
-            name=parameter.name, parameter=ParameterChoice(set=parameter.default or None), choices=parameter.choices,
-        )  # fmt: skip
+            id=new_id(),
+            kind="parameter",
+            dataset=str(dataset.pk),
+            field=parameter.id,
+            field_kind=parameter.kind,
+            name=parameter.name,
+            parameter=ParameterChoice(set=parameter.default or None),
+            choices=parameter.choices,
+        )
     field = model.schema[field_id]
     is_date = field.kind.is_date
     return Control(

@@ -22,8 +22,12 @@ def reader_of(rules: tuple[RowRule, ...], person: User | None) -> Reader:
     groups = set(person.groups.values_list("name", flat=True))
     binding = tuple(rule for rule in rules if not rule.groups or groups & set(rule.groups))
     known: dict[str, Any] = {
-        "name": person.username, "email": person.email, "role": person.role, "groups": sorted(groups), **person.attributes,
-    }  # fmt: skip
+        "name": person.username,
+        "email": person.email,
+        "role": person.role,
+        "groups": sorted(groups),
+        **person.attributes,
+    }
     read = {rule.name: _attributes(rule) for rule in binding}
     values = {name: _texts(known.get(name.removeprefix("person_"))) for name in set().union(*read.values())}
     return Reader(

@@ -28,16 +28,29 @@ def compare(dataset: Dataset, first: int, second: int) -> dict[str, Any]:
             form = settle(names[key].format, sums, Kind(kind), records=True)
             step = None if None in sums else sums[1] - sums[0]
             measures.append(
-                {"name": name(key), "before": format_value(sums[0], Kind(kind), form), "after": format_value(sums[1], Kind(kind), form),
-                 "step": format_value(step, Kind(kind), form), "same": step == 0, "up": step is not None and step > 0}
-            )  # fmt: skip
+                {
+                    "name": name(key),
+                    "before": format_value(sums[0], Kind(kind), form),
+                    "after": format_value(sums[1], Kind(kind), form),
+                    "step": format_value(step, Kind(kind), form),
+                    "same": step == 0,
+                    "up": step is not None and step > 0,
+                }
+            )
     return {
-        "before": before, "after": after, "rows": after.rows - before.rows,
-        "rows_words": format_value(after.rows - before.rows, Kind.WHOLE, NumberFormat(decimals=0)), "measures": measures,
+        "before": before,
+        "after": after,
+        "rows": after.rows - before.rows,
+        "rows_words": format_value(after.rows - before.rows, Kind.WHOLE, NumberFormat(decimals=0)),
+        "measures": measures,
         "missing": [name(key) for key in before.kinds if key not in after.kinds],
         "added": [name(key) for key in after.kinds if key not in before.kinds],
-        "retyped": [(name(key), Kind(before.kinds[key]).words, Kind(kind).words) for key, kind in after.kinds.items() if before.kinds.get(key, kind) != kind],
-    }  # fmt: skip
+        "retyped": [
+            (name(key), Kind(before.kinds[key]).words, Kind(kind).words)
+            for key, kind in after.kinds.items()
+            if before.kinds.get(key, kind) != kind
+        ],
+    }
 
 
 def _version(dataset: Dataset, number: int) -> Version:

@@ -188,9 +188,13 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
     must_build(user)
     source = read_source(data)
     upload = Upload(
-        owner=user, dataset=dataset, file_name=name_of_source(source)[:255], path=f"{uuid.uuid4().hex}.fetched", format=source["kind"],
+        owner=user,
+        dataset=dataset,
+        file_name=name_of_source(source)[:255],
+        path=f"{uuid.uuid4().hex}.fetched",
+        format=source["kind"],
         about={"source": source},
-    )  # fmt: skip
+    )
     try:
         landing = Landing.begin(upload.landing)
         found = land_source(source, landing, limit=TRY_OUT)

@@ -244,9 +244,10 @@ def set_join(definition: ModelDefinition, model: Model, sent: dict[str, Any]) ->
     """Set the keys between two tables."""
     left, right = _text(sent, "left"), _text(sent, "right")
     keys = tuple(
-        Key(left=sent[f"left{i}"], right=sent[f"right{i}"], grain=sent.get(f"grain{i}", "")) for i in range(6)
+        Key(left=sent[f"left{i}"], right=sent[f"right{i}"], grain=sent.get(f"grain{i}", ""))
+        for i in range(6)
         if sent.get(f"left{i}") and sent.get(f"right{i}")
-    )  # fmt: skip
+    )
     if not keys:
         raise VedutaError("Choose at least one column on each side.")
     join = Join(left=left, right=right, keys=keys)
@@ -302,9 +303,14 @@ def save_formula(definition: ModelDefinition, model: Model, sent: dict[str, Any]
     if old is None and number_format == NumberFormat():  # a new one looks like what it is made of, until told otherwise
         number_format = measure_format(Measure(formula=text), model.schema, checked)
     made = FormulaField(
-        id=new_id, name=name, text=text, description=_text(sent, "description"), folder=_text(sent, "folder"),
-        format=number_format, total=_text(sent, "total") or "again",
-    )  # fmt: skip
+        id=new_id,
+        name=name,
+        text=text,
+        description=_text(sent, "description"),
+        folder=_text(sent, "folder"),
+        format=number_format,
+        total=_text(sent, "total") or "again",
+    )
     formulas = tuple(made if each.id == new_id else each for each in definition.formulas)
     return _with(definition, formulas=formulas if old else (*formulas, made))
 
@@ -350,9 +356,16 @@ def save_parameter(definition: ModelDefinition, model: Model, sent: dict[str, An
     number = {end: float(_text(sent, end)) if _text(sent, end) else None for end in ("low", "high", "step")}
     default = tuple(part.strip() for part in _text(sent, "default").split(";") if part.strip())
     made = ParameterField(
-        id=new_id, name=name, kind=kind, default=default, several=bool(sent.get("several")), required=bool(sent.get("required")),
-        choices=tuple(choices), field=_text(sent, "field"), **number,
-    )  # fmt: skip
+        id=new_id,
+        name=name,
+        kind=kind,
+        default=default,
+        several=bool(sent.get("several")),
+        required=bool(sent.get("required")),
+        choices=tuple(choices),
+        field=_text(sent, "field"),
+        **number,
+    )
     typed = parameter_value(made, list(default) or None)
     plain = tuple(v.isoformat() if hasattr(v, "isoformat") else v for v in typed.values or ())
     made = made.model_copy(update={"default": plain, "choices": tuple(_typed_choice(c, made) for c in choices)})

@@ -86,9 +86,14 @@ def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     joined = {frozenset((join.left, join.right)) for join in definition.joins}
     tables = [{"id": "", "name": found.name, "dataset": str(found.pk), "rows": there.tables[""].rows}]
     tables += [
-        {"id": t.id, "name": t.name, "dataset": t.dataset, "rows": there.tables[t.id].rows if t.id in there.tables else None}
+        {
+            "id": t.id,
+            "name": t.name,
+            "dataset": t.dataset,
+            "rows": there.tables[t.id].rows if t.id in there.tables else None,
+        }
         for t in definition.tables
-    ]  # fmt: skip
+    ]
     context = {
         "dataset": found,
         "bound": bound,
@@ -232,10 +237,17 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bo
         curve = f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]} {end[0]},{end[1]}"
         words = each["check"].words if each["check"] else "" if bound else "does not match"
         poor = not bound and (not each["check"] or each["check"].share < 0.5)
-        lines.append({
-            "curve": curve, "x": round((start[0] + end[0]) / 2) + (36 if same else 0), "y": round((start[1] + end[1]) / 2) - 4,
-            "words": words, "anchor": each["anchor"], "poor": poor, "title": f"{each['left']} and {each['right']}: {words}",
-        })  # fmt: skip
+        lines.append(
+            {
+                "curve": curve,
+                "x": round((start[0] + end[0]) / 2) + (36 if same else 0),
+                "y": round((start[1] + end[1]) / 2) - 4,
+                "words": words,
+                "anchor": each["anchor"],
+                "poor": poor,
+                "title": f"{each['left']} and {each['right']}: {words}",
+            }
+        )
     width = 20 + (max(columns) + 1) * (BOX + GAP) - GAP + 60
     return {"boxes": boxes, "lines": lines, "width": width, "height": height}
 
@@ -317,8 +329,15 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
         "axis": axis,
         "dimensions": [f for f in there.schema.visible if f.level == "row" and f.role == "dimension"],
         "grains": [(grain.value, grain.words) for grain in PERIODS],
-        "totals": [("again", "worked out from the rows"), ("sum", "the sum of the values shown"), ("mean", "their mean"), ("min", "the lowest"), ("max", "the highest"), ("none", "not given")],
-    }  # fmt: skip
+        "totals": [
+            ("again", "worked out from the rows"),
+            ("sum", "the sum of the values shown"),
+            ("mean", "their mean"),
+            ("min", "the lowest"),
+            ("max", "the highest"),
+            ("none", "not given"),
+        ],
+    }
     return render(request, "datasets/model_formula.html", context)
 
 
@@ -410,15 +429,26 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     )
     number_format = settle(measure_format(Measure(formula=stored), there.schema, checked), frame["m0"], column.kind)
     sample = [
-        [*("(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.grouping.grain) for d in result.dimensions), format_value(row["m0"], column.kind, number_format)]
+        [
+            *(
+                "(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.grouping.grain)
+                for d in result.dimensions
+            ),
+            format_value(row["m0"], column.kind, number_format),
+        ]
         for row in frame.iter_rows(named=True)
-    ]  # fmt: skip
+    ]
     counted = [there.table_name(home) for home in counted_tables(checked, there)] if len(there.tables) > 1 else []
     return said | {
         "counted": list_words(counted).replace(" or ", " and ") if counted else "",
-        "kind": column.kind.words, "headings": [d.name for d in result.dimensions], "sample": sample,
-        "empties": int(result.frame["m0"].null_count()), "rows": result.frame.height, "of": "groups", "notes": result.notes,
-    }  # fmt: skip
+        "kind": column.kind.words,
+        "headings": [d.name for d in result.dimensions],
+        "sample": sample,
+        "empties": int(result.frame["m0"].null_count()),
+        "rows": result.frame.height,
+        "of": "groups",
+        "notes": result.notes,
+    }
 
 
 def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
@@ -433,7 +463,13 @@ def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
         for f in [*read, field]
     }
     return {
-        "kind": field.kind.words, "headings": [f.name for f in read],
-        "sample": [[format_value(row[f.id], f.kind, formats[f.id]) for f in [*read, field]] for row in shown.iter_rows(named=True)],
-        "empties": int(frame[field.id].null_count()), "rows": frame.height, "of": "rows",
-    }  # fmt: skip
+        "kind": field.kind.words,
+        "headings": [f.name for f in read],
+        "sample": [
+            [format_value(row[f.id], f.kind, formats[f.id]) for f in [*read, field]]
+            for row in shown.iter_rows(named=True)
+        ],
+        "empties": int(frame[field.id].null_count()),
+        "rows": frame.height,
+        "of": "rows",
+    }

@@ -152,8 +152,11 @@ def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
 
 
 def parts_for(
-    dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None, stopped: Callable[[], bool] | None = None
-) -> tuple[Model, Context]:  # fmt: skip
+    dataset: Dataset,
+    reader: User | None,
+    values: dict[str, Any] | None = None,
+    stopped: Callable[[], bool] | None = None,
+) -> tuple[Model, Context]:
     """The model for a reader, and the context of a question now; `stopped` tells whether it is not wanted any more."""
     model = model_for(dataset, reader, values)
     return model, context_now(model, stopped)

@@ -72,15 +72,21 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     versions = list(dataset.versions.filter(state=Version.State.READY).exclude(number=None))
     schedule = schedules.schedule_of(dataset)
     context = {
-        "dataset": dataset, "schedule": schedule, "days": DAYS.items(), "versions": versions,
+        "dataset": dataset,
+        "schedule": schedule,
+        "days": DAYS.items(),
+        "versions": versions,
         "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
         "sources": Dataset.objects.filter(pk__in=made_from.sources_of(dataset)),
         "followers": Dataset.objects.filter(pk__in=made_from.followers_in_order(dataset)),
         "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
         "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
-        "refreshable": dataset.is_refreshable, "taken": [] if dataset.source_id else dataset.all_taken_fields,
-        "taking": dataset.taking.get("how", "full"), "keys": dataset.taking.get("key", []), "since": dataset.taking.get("since", ""),
-    }  # fmt: skip
+        "refreshable": dataset.is_refreshable,
+        "taken": [] if dataset.source_id else dataset.all_taken_fields,
+        "taking": dataset.taking.get("how", "full"),
+        "keys": dataset.taking.get("key", []),
+        "since": dataset.taking.get("since", ""),
+    }
     numbers = [request.GET.get("before"), request.GET.get("after")]
     context["bound"] = is_bound(dataset, request.user)
     if len(versions) > 1 and not context["bound"]:

@@ -158,9 +158,14 @@ def _upload_of(dataset: Dataset) -> Upload:
     """What fetches the dataset's source again; it is not kept."""
     fields = list(dataset.taken_fields)
     return Upload(
-        dataset=dataset, owner=dataset.created_by, file_name=dataset.intake.file_name, path=f"{uuid.uuid4().hex}.fetched",
-        format=dataset.source["kind"], about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])}, fields=fields,
-    )  # fmt: skip
+        dataset=dataset,
+        owner=dataset.created_by,
+        file_name=dataset.intake.file_name,
+        path=f"{uuid.uuid4().hex}.fetched",
+        format=dataset.source["kind"],
+        about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])},
+        fields=fields,
+    )
 
 
 def _last_value(dataset: Dataset, before: Version | None) -> Any:
@@ -344,9 +349,14 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         with rules_still_hold(dataset):
             dataset.save()
         Refresh.objects.filter(pk=refresh.pk).update(
-            state=Refresh.State.DONE, version=version, rows=version.rows, share=1, doing="", changes=changes,
+            state=Refresh.State.DONE,
+            version=version,
+            rows=version.rows,
+            share=1,
+            doing="",
+            changes=changes,
             finished_at=timezone.now(),
-        )  # fmt: skip
+        )
         _tell_upload(refresh, Upload.State.DONE, "")
     drop_old_versions(dataset)
 
@@ -388,9 +398,14 @@ def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[st
 
 def _nothing_new(refresh: Refresh) -> None:
     Refresh.objects.filter(pk=refresh.pk).update(
-        state=Refresh.State.DONE, version=refresh.dataset.current, rows=refresh.dataset.current.rows, share=1, doing="",
-        message="Nothing new: the feed says that it has not changed.", finished_at=timezone.now(),
-    )  # fmt: skip
+        state=Refresh.State.DONE,
+        version=refresh.dataset.current,
+        rows=refresh.dataset.current.rows,
+        share=1,
+        doing="",
+        message="Nothing new: the feed says that it has not changed.",
+        finished_at=timezone.now(),
+    )
 
 
 def _put_back(refresh: Refresh, error: Exception) -> None:
@@ -463,7 +478,12 @@ def recover() -> int:
                 continue
             _tell_upload(refresh, Upload.State.QUEUED, "")
             Refresh.objects.create(
-                dataset=refresh.dataset, cause=Refresh.Cause.AGAIN, started_by=refresh.started_by, upload=refresh.upload,
-                root=refresh.root, follows=refresh.follows, tries=refresh.tries + 1,
-            )  # fmt: skip
+                dataset=refresh.dataset,
+                cause=Refresh.Cause.AGAIN,
+                started_by=refresh.started_by,
+                upload=refresh.upload,
+                root=refresh.root,
+                follows=refresh.follows,
+                tries=refresh.tries + 1,
+            )
     return len(broken)

@@ -46,8 +46,13 @@ class RowsRequest:
 
 
 def rows_lazily(
-    dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, reader: User | None, home: str = "", values: dict[str, Any] | None = None
-) -> tuple[pl.LazyFrame, list[Field], Model]:  # fmt: skip
+    dataset: Dataset,
+    filters: tuple[Filter, ...],
+    asked: RowsRequest,
+    reader: User | None,
+    home: str = "",
+    values: dict[str, Any] | None = None,
+) -> tuple[pl.LazyFrame, list[Field], Model]:
     """The records of a table of the dataset's model (`home`) that pass the filters, as far as a reader may see them."""
     model, context = parts_for(dataset, reader, values)
     fields = [field for field in model.schema.visible if field.table == home]
@@ -60,8 +65,13 @@ def rows_lazily(
 
 
 def rows_context(
-    dataset: Dataset, filters: tuple[Filter, ...], asked: RowsRequest, reader: User | None, home: str = "", values: dict[str, Any] | None = None
-) -> dict[str, Any]:  # fmt: skip
+    dataset: Dataset,
+    filters: tuple[Filter, ...],
+    asked: RowsRequest,
+    reader: User | None,
+    home: str = "",
+    values: dict[str, Any] | None = None,
+) -> dict[str, Any]:
     """A page of records as text cells with what a template needs to page, sort and say how many there are."""
     lazily, fields, model = rows_lazily(dataset, filters, asked, reader, home, values)
     rows = lazily.collect()

@@ -457,9 +457,19 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
     now = {field.id: field for field in dataset.all_taken_fields}
     fields = [now.get(field.id, field) for field in last.all_fields]
     again = Upload(
-        dataset=dataset, owner=user, file_name=last.file_name, path=last.path, size=last.size, options=last.options,
-        format=last.format, parts=last.parts, about=last.about, places=last.places, width=last.width, answered=[field.id for field in fields],
-    )  # fmt: skip
+        dataset=dataset,
+        owner=user,
+        file_name=last.file_name,
+        path=last.path,
+        size=last.size,
+        options=last.options,
+        format=last.format,
+        parts=last.parts,
+        about=last.about,
+        places=last.places,
+        width=last.width,
+        answered=[field.id for field in fields],
+    )
     place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
     if place is None:
         raise VedutaError("That column is not in the newest file, so its type cannot be changed.")

@@ -153,10 +153,11 @@ def derive(user: User, source: Dataset, name: str, shaping: Shaping, stage: str 
     if looked.problem:
         raise looked.problem
     dataset = Dataset.objects.create(
-        name=free_dataset_name(name.strip()[:190] or f"{source.name}, shaped"), created_by=user,
+        name=free_dataset_name(name.strip()[:190] or f"{source.name}, shaped"),
+        created_by=user,
         source={"kind": "dataset", "dataset": str(source.pk), "stage": stage},
         steps=with_names(shaping, looked).model_dump(mode="json"),
-    )  # fmt: skip
+    )
     ask_for(user, dataset, Refresh.Cause.STEPS)
     dataset.refresh_from_db()
     return dataset

@@ -193,14 +193,23 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
     grouped = step if isinstance(step, Group) and not step.off and not looked.problem else None
     before = {field.id for field in looked.before.fields} if step else set()
     context = {
-        "fields": shown_fields, "more_columns": len(fields) - len(shown_fields), "columns": len(fields),
+        "fields": shown_fields,
+        "more_columns": len(fields) - len(shown_fields),
+        "columns": len(fields),
         "new": {field.id for field in fields} - before if step and not looked.problem else set(),
         "rows": list(zip(*columns, strict=True)) if columns else [],
         "keys": _group_keys(grouped, shown) if grouped else None,
-        "count": frame.height, "there": there, "sampled": not data.get("all") and there > SAMPLE, "sample": SAMPLE,
-        "page": page, "pages": pages, "first": (page - 1) * ROWS_SHOWN + 1 if frame.height else 0, "last": (page - 1) * ROWS_SHOWN + shown.height,
-        "problem": looked.problem, "chosen": str(data.get("column") or ""),
-    }  # fmt: skip
+        "count": frame.height,
+        "there": there,
+        "sampled": not data.get("all") and there > SAMPLE,
+        "sample": SAMPLE,
+        "page": page,
+        "pages": pages,
+        "first": (page - 1) * ROWS_SHOWN + 1 if frame.height else 0,
+        "last": (page - 1) * ROWS_SHOWN + shown.height,
+        "problem": looked.problem,
+        "chosen": str(data.get("column") or ""),
+    }
     chosen = next((field for field in fields if field.id == context["chosen"]), None)
     return context | {"summary": _summary(frame[chosen.id], chosen) if chosen else None}
 
@@ -208,10 +217,15 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
 def _cells(values: pl.Series, field: Field, number_format) -> list[dict[str, Any]]:
     """Each cell as text, with its value as JSON for what one does with it."""
     return [
-        {"text": format_value(v, field.kind, number_format), "value": v.isoformat() if hasattr(v, "isoformat") else v, "empty": v is None,
-         "number": field.kind.is_number, "field": field.id}
+        {
+            "text": format_value(v, field.kind, number_format),
+            "value": v.isoformat() if hasattr(v, "isoformat") else v,
+            "empty": v is None,
+            "number": field.kind.is_number,
+            "field": field.id,
+        }
         for v in values
-    ]  # fmt: skip
+    ]
 
 
 def _group_keys(step: Group, shown: pl.DataFrame) -> list[list[Any]]:
@@ -230,8 +244,10 @@ def _summary(values: pl.Series, field: Field) -> list[tuple[str, str]]:
     if field.kind.is_number:
         exact = values.cast(pl.Int128).sum() if field.kind is Kind.WHOLE else values.sum()
         number_format = settle(field.format, [exact], field.kind, records=True)
-        said += [("sum", format_value(exact if found.empties < len(values) else None, field.kind, number_format)),
-                 ("mean", format_value(found.mean, Kind.DECIMAL, settle(field.format, [found.mean], Kind.DECIMAL)))]  # fmt: skip
+        said += [
+            ("sum", format_value(exact if found.empties < len(values) else None, field.kind, number_format)),
+            ("mean", format_value(found.mean, Kind.DECIMAL, settle(field.format, [found.mean], Kind.DECIMAL))),
+        ]
     if field.kind is not Kind.YES_NO and found.lowest is not None:
         low, high = (format_value(v, field.kind, field.format) for v in (values.min(), values.max()))
         said.append(("from", f"{low} to {high}"))
@@ -278,8 +294,13 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
     step = load_step({**editing, "bring": [], "keep": "all"})
     found = draft.match(step)
     other = draft.run.table_name(step.dataset)
-    return {"share": found, "other": other, "own_width": round(100 * found.own.share, 1), "other_width": round(100 * found.other.share, 1),
-            "multiplies": found.rows_after - found.own.rows}  # fmt: skip
+    return {
+        "share": found,
+        "other": other,
+        "own_width": round(100 * found.own.share, 1),
+        "other_width": round(100 * found.other.share, 1),
+        "multiplies": found.rows_after - found.own.rows,
+    }
 
 
 @require_POST
@@ -357,11 +378,16 @@ def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
             "kind": compiled.kind.words,
             "headings": [field.name for field in read],
             "sample": [
-                [*(format_value(row[f.id], f.kind, form) for f, form in zip(read, formats, strict=True)), format_value(row["__result"], compiled.kind, result_format)]
+                [
+                    *(format_value(row[f.id], f.kind, form) for f, form in zip(read, formats, strict=True)),
+                    format_value(row["__result"], compiled.kind, result_format),
+                ]
                 for row in sample.iter_rows(named=True)
             ],
-            "empties": int(found["__result"].null_count()), "rows": found.height, "tidy": tidy(text, before.schema),
-        }  # fmt: skip
+            "empties": int(found["__result"].null_count()),
+            "rows": found.height,
+            "tidy": tidy(text, before.schema),
+        }
     except FormulaProblem as problem:
         answer["problem"] = problem.as_data()
     except pl.exceptions.PolarsError as error:

@@ -85,9 +85,14 @@ def source(request: HttpRequest, number: int) -> HttpResponse:
         now, dataset = upload.about.get("source", {}), upload.dataset
     feed = now.get("feed", {})
     context = {
-        "connection": found, "dataset": dataset, "now": now, "feed": feed, "paging": feed.get("paging", {"how": "none", "start": 1, "size": 100}),
-        "query": [*feed.get("query", {}).items(), ("", ""), ("", "")], "headers": [*feed.get("headers", {}).items(), ("", "")],
-    }  # fmt: skip
+        "connection": found,
+        "dataset": dataset,
+        "now": now,
+        "feed": feed,
+        "paging": feed.get("paging", {"how": "none", "start": 1, "size": 100}),
+        "query": [*feed.get("query", {}).items(), ("", ""), ("", "")],
+        "headers": [*feed.get("headers", {}).items(), ("", "")],
+    }
     if found.kind == Connection.Kind.DATABASE:
         try:
             context["tables"] = fetching.tables_of(request.user, found)

@@ -153,10 +153,15 @@ class StepForm:
             "own": [(f.id, f.name) for f in self.schema],
             "others": [(f.id, f.name) for f in other.fields],
             "suggestions": [
-                {"own": s.own, "other": s.other, "words": f"{self.schema[s.own].name} = {other.schema[s.other].name}", "share": s.share}
+                {
+                    "own": s.own,
+                    "other": s.other,
+                    "words": f"{self.schema[s.own].name} = {other.schema[s.other].name}",
+                    "share": s.share,
+                }
                 for s in suggestions
             ],
-        }  # fmt: skip
+        }
 
     def _brought(self, value: Any, extra: dict) -> dict[str, Any]:
         other = self._other()
@@ -201,9 +206,12 @@ class StepForm:
         open_values = [(v, n, *guesses.get(v, ("", 0))) for v, n in left if v not in known]
         open_values.sort(key=lambda row: (not row[2], -row[3]))
         return {
-            "rows": rows, "unmapped": open_values[:UNMAPPED_SHOWN], "more": max(0, len(open_values) - UNMAPPED_SHOWN),
-            "guesses": sum(bool(row[2]) for row in open_values), "left": len(open_values),
-        }  # fmt: skip
+            "rows": rows,
+            "unmapped": open_values[:UNMAPPED_SHOWN],
+            "more": max(0, len(open_values) - UNMAPPED_SHOWN),
+            "guesses": sum(bool(row[2]) for row in open_values),
+            "left": len(open_values),
+        }
 
     def _targets(self) -> list[str] | None:
         """The spellings that are wanted: those of the column that a later join goes to, or of the listed results."""
@@ -382,10 +390,18 @@ def _choice(value: Any) -> Any:
 
 
 _READERS = {
-    "names": _names, "orders": _rows("field"), "groupings": _chosen, "measures": lambda value: [_measure(row) for row in _listed(value) if row.get("on", True)],
-    "keys": lambda value: [row for row in _listed(value) if row.get("own") and row.get("other")], "brought": _chosen, "pairs": _pairs,
-    "filters": _filters, "lines": _lines, "numbers": _numbers, "choice": _choice,
-}  # fmt: skip
+    "names": _names,
+    "orders": _rows("field"),
+    "groupings": _chosen,
+    "measures": lambda value: [_measure(row) for row in _listed(value) if row.get("on", True)],
+    "keys": lambda value: [row for row in _listed(value) if row.get("own") and row.get("other")],
+    "brought": _chosen,
+    "pairs": _pairs,
+    "filters": _filters,
+    "lines": _lines,
+    "numbers": _numbers,
+    "choice": _choice,
+}
 
 
 def _measure(row: dict[str, Any]) -> dict[str, Any]:

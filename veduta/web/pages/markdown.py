@@ -6,9 +6,31 @@ from markdown_it import MarkdownIt
 
 _markdown = MarkdownIt("commonmark", {"breaks": True}).enable(["table", "strikethrough"])
 _TAGS = {
-    "p", "br", "strong", "em", "s", "h1", "h2", "h3", "h4", "ul", "ol", "li", "blockquote", "code", "pre", "hr", "a",
-    "table", "thead", "tbody", "tr", "th", "td", "img",
-}  # fmt: skip
+    "p",
+    "br",
+    "strong",
+    "em",
+    "s",
+    "h1",
+    "h2",
+    "h3",
+    "h4",
+    "ul",
+    "ol",
+    "li",
+    "blockquote",
+    "code",
+    "pre",
+    "hr",
+    "a",
+    "table",
+    "thead",
+    "tbody",
+    "tr",
+    "th",
+    "td",
+    "img",
+}
 
 
 def to_html(text: str) -> SafeString:

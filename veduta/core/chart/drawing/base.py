@@ -226,8 +226,9 @@ def base_spec(**parts: Any) -> dict[str, Any]:
 def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
     """A dashed rule for each value the chart is compared with, and its number."""
     values = [
-        {"value": value, "label": text} for (_, value), (_, text) in zip(picture.references, picture.reference_words(), strict=True)
-    ]  # fmt: skip
+        {"value": value, "label": text}
+        for (_, value), (_, text) in zip(picture.references, picture.reference_words(), strict=True)
+    ]
     if not values:
         return []
     place = {channel: {"field": "value", "type": "quantitative"}}

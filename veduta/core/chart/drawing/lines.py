@@ -64,10 +64,17 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
     for period in ordered:
         for name in series:
             missing = {
-                "x": period, "name": period_words(period, grain), "s": name, "y": 0 if zero else None, "text": "–",
-                "tip": [[first.name, period_words(period, grain)], ["", "no rows"]], "said": f"{period_words(period, grain)}: no rows",
-                "point": None, "on": 1, "open": 0,
-            }  # fmt: skip
+                "x": period,
+                "name": period_words(period, grain),
+                "s": name,
+                "y": 0 if zero else None,
+                "text": "–",
+                "tip": [[first.name, period_words(period, grain)], ["", "no rows"]],
+                "said": f"{period_words(period, grain)}: no rows",
+                "point": None,
+                "on": 1,
+                "open": 0,
+            }
             filled.append(there.get((period, name), missing))
     return filled + [row for row in rows if not isinstance(row["x"], dt.date)]
 

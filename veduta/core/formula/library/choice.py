@@ -15,11 +15,18 @@ def _values(operands) -> list[Operand]:
     return [*values, operands[-1]] if len(operands) % 2 else values
 
 
-@function("if", Argument("test", YES_NO), Argument("value", alike=True), Argument("otherwise", optional=True, alike=True),
-          gives=lambda operands: common_kind(_values(operands)), repeats=2,
-          says="The value of the first test that holds, else the last value.",
-          example=("if(3 > 4, 'more', 3 = 4, 'same', 'less')", "less"),
-          empties="A test that is empty does not hold; without an otherwise the rest is empty.", **THEME)  # fmt: skip
+@function(
+    "if",
+    Argument("test", YES_NO),
+    Argument("value", alike=True),
+    Argument("otherwise", optional=True, alike=True),
+    gives=lambda operands: common_kind(_values(operands)),
+    repeats=2,
+    says="The value of the first test that holds, else the last value.",
+    example=("if(3 > 4, 'more', 3 = 4, 'same', 'less')", "less"),
+    empties="A test that is empty does not hold; without an otherwise the rest is empty.",
+    **THEME,
+)
 def _(*operands: Operand) -> pl.Expr:
     kind = common_kind(_values(operands))
     chain = pl
@@ -28,16 +35,31 @@ def _(*operands: Operand) -> pl.Expr:
     return chain.otherwise(cast_to(operands[-1], kind) if len(operands) % 2 else None)
 
 
-@function("coalesce", Argument("value", alike=True), gives=common_kind, repeats=1, says="The first value that is not empty.",
-          example=("coalesce(empty, 7)", "7"), empties="Empty only if all are.", **THEME)  # fmt: skip
+@function(
+    "coalesce",
+    Argument("value", alike=True),
+    gives=common_kind,
+    repeats=1,
+    says="The first value that is not empty.",
+    example=("coalesce(empty, 7)", "7"),
+    empties="Empty only if all are.",
+    **THEME,
+)
 def _(*operands: Operand) -> pl.Expr:
     kind = common_kind(list(operands))
     return pl.coalesce(cast_to(operand, kind) for operand in operands)
 
 
-@function("nullif", Argument("value", alike=True), Argument("unwanted", alike=True), gives=lambda o: o[0].kind,
-          says="The value, or empty where it is the unwanted one.", example=("nullif('n/a', 'n/a')", ""),
-          empties="An empty value stays empty.", **THEME)  # fmt: skip
+@function(
+    "nullif",
+    Argument("value", alike=True),
+    Argument("unwanted", alike=True),
+    gives=lambda o: o[0].kind,
+    says="The value, or empty where it is the unwanted one.",
+    example=("nullif('n/a', 'n/a')", ""),
+    empties="An empty value stays empty.",
+    **THEME,
+)
 def _(value: Operand, unwanted: Operand) -> pl.Expr:
     kind = common_kind([value, unwanted])
     same = (cast_to(value, kind) == cast_to(unwanted, kind)).fill_null(False)

@@ -35,32 +35,68 @@ for _each in (
     ("month", "The month, 1 to 12.", (f"month({SAMPLE})", "10"), lambda d: d.expression.dt.month()),
     ("week", "The ISO week, 1 to 53.", (f"week({SAMPLE})", "44"), lambda d: d.expression.dt.week()),
     ("day", "The day of the month.", (f"day({SAMPLE})", "31"), lambda d: d.expression.dt.day()),
-    ("weekday", "The day of the week, 1 for Monday to 7 for Sunday.", (f"weekday({SAMPLE})", "6"), lambda d: d.expression.dt.weekday()),
-    ("hour", "The hour of the day, 0 to 23.", ("hour(date_time('2026-10-31 17:25'))", "17"), lambda d: _clock(d, "hour")),
-    ("minute", "The minute of the hour.", ("minute(date_time('2026-10-31 17:25'))", "25"), lambda d: _clock(d, "minute")),
-):  # fmt: skip
+    (
+        "weekday",
+        "The day of the week, 1 for Monday to 7 for Sunday.",
+        (f"weekday({SAMPLE})", "6"),
+        lambda d: d.expression.dt.weekday(),
+    ),
+    (
+        "hour",
+        "The hour of the day, 0 to 23.",
+        ("hour(date_time('2026-10-31 17:25'))", "17"),
+        lambda d: _clock(d, "hour"),
+    ),
+    (
+        "minute",
+        "The minute of the hour.",
+        ("minute(date_time('2026-10-31 17:25'))", "25"),
+        lambda d: _clock(d, "minute"),
+    ),
+):
     _register(*_each)
 
 
-@function("today", gives=Kind.DATE, says="The current day.", example=("today() > date('2026-01-01')", "yes"),
-          empties="Never empty.", asks_times=True, **THEME)  # fmt: skip
+@function(
+    "today",
+    gives=Kind.DATE,
+    says="The current day.",
+    example=("today() > date('2026-01-01')", "yes"),
+    empties="Never empty.",
+    asks_times=True,
+    **THEME,
+)
 def _(*, times: Times) -> pl.Expr:
     return pl.lit(times.today or dt.date.today())
 
 
-@function("trunc", D, UNIT, gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else Kind.DATE,
-          says="The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if it "
-          "has one.",
-          example=(f"trunc({SAMPLE}, 'month')", "2026-10-01"), asks_times=True, **THEME)  # fmt: skip
+@function(
+    "trunc",
+    D,
+    UNIT,
+    gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else Kind.DATE,
+    says="The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if it "
+    "has one.",
+    example=(f"trunc({SAMPLE}, 'month')", "2026-10-01"),
+    asks_times=True,
+    **THEME,
+)
 def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
     if unit.value in LONG:
         return start_expression(date.expression.cast(pl.Date), Grain(unit.value), times.fiscal_month)
     return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(date.kind.dtype)
 
 
-@function("date_add", UNIT, Argument("count", WHOLE), D, gives=lambda o: Kind.DATETIME if o[0].value in ("hour", "minute") else o[2].kind,
-          says="A date so many units later, or earlier with minus. A day that the month lacks becomes its last.",
-          example=("date_add('month', 1, date('2026-01-31'))", "2026-02-28"), **THEME)  # fmt: skip
+@function(
+    "date_add",
+    UNIT,
+    Argument("count", WHOLE),
+    D,
+    gives=lambda o: Kind.DATETIME if o[0].value in ("hour", "minute") else o[2].kind,
+    says="A date so many units later, or earlier with minus. A day that the month lacks becomes its last.",
+    example=("date_add('month', 1, date('2026-01-31'))", "2026-02-28"),
+    **THEME,
+)
 def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
     kind = Kind.DATETIME if unit.value in ("hour", "minute") else date.kind
     step = STEP[unit.value]
@@ -72,9 +108,16 @@ def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
     return date.expression.cast(kind.dtype).dt.offset_by(by)
 
 
-@function("date_diff", UNIT, Argument("from", DAY), Argument("to", DAY), gives=Kind.WHOLE,
-          says="How many whole units lie between two dates; negative if the second is earlier.",
-          example=("date_diff('month', date('2026-01-31'), date('2026-03-30'))", "1"), **THEME)  # fmt: skip
+@function(
+    "date_diff",
+    UNIT,
+    Argument("from", DAY),
+    Argument("to", DAY),
+    gives=Kind.WHOLE,
+    says="How many whole units lie between two dates; negative if the second is earlier.",
+    example=("date_diff('month', date('2026-01-31'), date('2026-03-30'))", "1"),
+    **THEME,
+)
 def _(unit: Operand, start: Operand, end: Operand) -> pl.Expr:
     if unit.value in ("hour", "minute"):
         spent = end.expression.cast(pl.Datetime("us")) - start.expression.cast(pl.Datetime("us"))
@@ -100,13 +143,25 @@ def _whole(count: pl.Expr, size: int) -> pl.Expr:
     return count if size == 1 else count.sign() * (count.abs() // size)
 
 
-@function("month_start", D, gives=Kind.DATE, says="The first day of the month.",
-          example=(f"month_start({SAMPLE})", "2026-10-01"), **THEME)  # fmt: skip
+@function(
+    "month_start",
+    D,
+    gives=Kind.DATE,
+    says="The first day of the month.",
+    example=(f"month_start({SAMPLE})", "2026-10-01"),
+    **THEME,
+)
 def _(date: Operand) -> pl.Expr:
     return date.expression.cast(pl.Date).dt.month_start()
 
 
-@function("month_end", D, gives=Kind.DATE, says="The last day of the month.",
-          example=("month_end(date('2024-02-10'))", "2024-02-29"), **THEME)  # fmt: skip
+@function(
+    "month_end",
+    D,
+    gives=Kind.DATE,
+    says="The last day of the month.",
+    example=("month_end(date('2024-02-10'))", "2024-02-29"),
+    **THEME,
+)
 def _(date: Operand) -> pl.Expr:
     return date.expression.cast(pl.Date).dt.month_end()

@@ -26,15 +26,27 @@ def _(x: Operand) -> pl.Expr:
     return x.expression.abs()
 
 
-@function("sign", X, gives=Kind.WHOLE, says="1 for a positive number, -1 for a negative one, 0 for zero.",
-          example=("sign(-12)", "-1"), **THEME)  # fmt: skip
+@function(
+    "sign",
+    X,
+    gives=Kind.WHOLE,
+    says="1 for a positive number, -1 for a negative one, 0 for zero.",
+    example=("sign(-12)", "-1"),
+    **THEME,
+)
 def _(x: Operand) -> pl.Expr:
     return x.expression.sign().cast(pl.Int64)
 
 
-@function("round", X, Argument("places", WHOLE, optional=True, constant=True), gives=same_as(0),
-          says="The number rounded to so many decimals, halves away from zero; minus places round to tens or hundreds.",
-          example=("round(12.345, 1)", "12.3"), **THEME)  # fmt: skip
+@function(
+    "round",
+    X,
+    Argument("places", WHOLE, optional=True, constant=True),
+    gives=same_as(0),
+    says="The number rounded to so many decimals, halves away from zero; minus places round to tens or hundreds.",
+    example=("round(12.345, 1)", "12.3"),
+    **THEME,
+)
 def _(x: Operand, places: Operand | None = None) -> pl.Expr:
     digits = places.value if places else 0
     if digits >= 0:
@@ -54,14 +66,29 @@ def _(x: Operand) -> pl.Expr:
     return x.expression.ceil()
 
 
-@function("mod", X, Argument("divisor", NUMBER), gives=number_kind, says="The remainder, with the sign of the divisor.",
-          example=("mod(-7, 3)", "2"), empties="Empty if a value is empty or the divisor is zero.", **THEME)  # fmt: skip
+@function(
+    "mod",
+    X,
+    Argument("divisor", NUMBER),
+    gives=number_kind,
+    says="The remainder, with the sign of the divisor.",
+    example=("mod(-7, 3)", "2"),
+    empties="Empty if a value is empty or the divisor is zero.",
+    **THEME,
+)
 def _(x: Operand, divisor: Operand) -> pl.Expr:
     return pl.when(divisor.expression != 0).then(x.expression % divisor.expression)
 
 
-@function("power", X, Argument("exponent", NUMBER), gives=Kind.DECIMAL, says="The power, the same as ^.",
-          example=("power(2, 3)", "8"), **THEME)  # fmt: skip
+@function(
+    "power",
+    X,
+    Argument("exponent", NUMBER),
+    gives=Kind.DECIMAL,
+    says="The power, the same as ^.",
+    example=("power(2, 3)", "8"),
+    **THEME,
+)
 def _(x: Operand, exponent: Operand) -> pl.Expr:
     return x.expression.cast(pl.Float64).pow(exponent.expression.cast(pl.Float64))
 
@@ -73,17 +100,43 @@ def _register(name: str, says: str, example: tuple[str, str], empties: str, work
 
 
 for _each in (
-    ("sqrt", "The square root.", ("sqrt(144)", "12"), "Empty for an empty or a negative number.", lambda x: pl.when(x >= 0).then(x.sqrt())),
+    (
+        "sqrt",
+        "The square root.",
+        ("sqrt(144)", "12"),
+        "Empty for an empty or a negative number.",
+        lambda x: pl.when(x >= 0).then(x.sqrt()),
+    ),
     ("exp", "e to the power of the number.", ("exp(0)", "1"), "Empty if the number is empty.", lambda x: x.exp()),
-    ("ln", "The natural logarithm.", ("ln(1)", "0"), "Empty unless the number is above zero.", lambda x: pl.when(x > 0).then(x.log())),
-    ("log10", "The logarithm to base ten.", ("log10(100)", "2"), "Empty unless the number is above zero.", lambda x: pl.when(x > 0).then(x.log10())),
-):  # fmt: skip
+    (
+        "ln",
+        "The natural logarithm.",
+        ("ln(1)", "0"),
+        "Empty unless the number is above zero.",
+        lambda x: pl.when(x > 0).then(x.log()),
+    ),
+    (
+        "log10",
+        "The logarithm to base ten.",
+        ("log10(100)", "2"),
+        "Empty unless the number is above zero.",
+        lambda x: pl.when(x > 0).then(x.log10()),
+    ),
+):
     _register(*_each)
 
 
 def _register_choice(name: str, says: str, example: tuple[str, str], pick) -> None:
-    @function(name, Argument("value", alike=True), gives=common_kind, repeats=1, says=says, example=example,
-              empties="Empties are passed over.", **THEME)  # fmt: skip
+    @function(
+        name,
+        Argument("value", alike=True),
+        gives=common_kind,
+        repeats=1,
+        says=says,
+        example=example,
+        empties="Empties are passed over.",
+        **THEME,
+    )
     def _(*operands: Operand) -> pl.Expr:
         kind = common_kind(list(operands))
         return pick([cast_to(operand, kind) for operand in operands])

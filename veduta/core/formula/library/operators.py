@@ -55,17 +55,32 @@ def _days(count: pl.Expr) -> pl.Expr:
     return pl.duration(days=count)
 
 
-@function("+", Argument("a"), Argument("b"), gives=_sum_kind, says="The sum; a date plus whole days is a later date.",
-          example=("2 + 3.5", "5.5"), empties=OVERFLOW, **THEME)  # fmt: skip
+@function(
+    "+",
+    Argument("a"),
+    Argument("b"),
+    gives=_sum_kind,
+    says="The sum; a date plus whole days is a later date.",
+    example=("2 + 3.5", "5.5"),
+    empties=OVERFLOW,
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     if a.kind in DAY:
         return (a.expression + _days(b.expression)).cast(a.kind.dtype)
     return _exactly(a, b, lambda x, y: x + y)
 
 
-@function("-", Argument("a"), Argument("b"), gives=_difference_kind,
-          says="The difference; of two dates the days between them; a date less whole days is an earlier date.",
-          example=("date('2026-10-31') - date('2026-10-01')", "30"), empties=OVERFLOW, **THEME)  # fmt: skip
+@function(
+    "-",
+    Argument("a"),
+    Argument("b"),
+    gives=_difference_kind,
+    says="The difference; of two dates the days between them; a date less whole days is an earlier date.",
+    example=("date('2026-10-31') - date('2026-10-01')", "30"),
+    empties=OVERFLOW,
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     if a.kind in DAY and b.kind in DAY:
         return (a.expression.cast(pl.Date) - b.expression.cast(pl.Date)).dt.total_days()
@@ -79,14 +94,29 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     return _exactly(a, b, lambda x, y: x * y)
 
 
-@function("/", A, B, gives=Kind.DECIMAL, says="The quotient, always with decimals.", example=("7 / 2", "3.5"),
-          empties="Empty if a value is empty, and where it is divided by zero.", **THEME)  # fmt: skip
+@function(
+    "/",
+    A,
+    B,
+    gives=Kind.DECIMAL,
+    says="The quotient, always with decimals.",
+    example=("7 / 2", "3.5"),
+    empties="Empty if a value is empty, and where it is divided by zero.",
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     return pl.when(b.expression != 0).then(a.expression.cast(pl.Float64) / b.expression.cast(pl.Float64))
 
 
-@function("^", A, B, gives=Kind.DECIMAL, says="The power. 2 ^ 3 ^ 2 is 2 ^ (3 ^ 2), and -2 ^ 2 is -(2 ^ 2).",
-          example=("2 ^ 10", "1024"), **THEME)  # fmt: skip
+@function(
+    "^",
+    A,
+    B,
+    gives=Kind.DECIMAL,
+    says="The power. 2 ^ 3 ^ 2 is 2 ^ (3 ^ 2), and -2 ^ 2 is -(2 ^ 2).",
+    example=("2 ^ 10", "1024"),
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     return a.expression.cast(pl.Float64).pow(b.expression.cast(pl.Float64))
 
@@ -101,8 +131,16 @@ def _(a: Operand) -> pl.Expr:
     return a.expression
 
 
-@function("&", Argument("a"), Argument("b"), gives=Kind.TEXT, says="Both joined as text.",
-          example=("'Pier ' & 4", "Pier 4"), empties="An empty value adds nothing; two empties stay empty.", **THEME)  # fmt: skip
+@function(
+    "&",
+    Argument("a"),
+    Argument("b"),
+    gives=Kind.TEXT,
+    says="Both joined as text.",
+    example=("'Pier ' & 4", "Pier 4"),
+    empties="An empty value adds nothing; two empties stay empty.",
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     left, right = as_text(a), as_text(b)
     both = left.is_not_null() | right.is_not_null()
@@ -110,8 +148,16 @@ def _(a: Operand, b: Operand) -> pl.Expr:
 
 
 def _register_comparison(sign: str, says: str, example: tuple[str, str], compare) -> None:
-    @function(sign, Argument("a", ANY, alike=True), Argument("b", ANY, alike=True), gives=Kind.YES_NO, says=says,
-              example=example, empties="Empty if a value is empty: neither yes nor no.", **THEME)  # fmt: skip
+    @function(
+        sign,
+        Argument("a", ANY, alike=True),
+        Argument("b", ANY, alike=True),
+        gives=Kind.YES_NO,
+        says=says,
+        example=example,
+        empties="Empty if a value is empty: neither yes nor no.",
+        **THEME,
+    )
     def _(a: Operand, b: Operand) -> pl.Expr:
         kind = common_kind([a, b])
         return compare(cast_to(a, kind), cast_to(b, kind))
@@ -135,14 +181,28 @@ for _sign, _says, _example, _compare in (
 CONDITIONS = (Argument("a", YES_NO), Argument("b", YES_NO))
 
 
-@function("and", *CONDITIONS, gives=Kind.YES_NO, says="Whether both hold.", example=("3 < 4 and 4 < 5", "yes"),
-          empties="An empty beside a no is no; beside a yes it is empty.", **THEME)  # fmt: skip
+@function(
+    "and",
+    *CONDITIONS,
+    gives=Kind.YES_NO,
+    says="Whether both hold.",
+    example=("3 < 4 and 4 < 5", "yes"),
+    empties="An empty beside a no is no; beside a yes it is empty.",
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     return a.expression & b.expression
 
 
-@function("or", *CONDITIONS, gives=Kind.YES_NO, says="Whether at least one holds.", example=("3 > 4 or 4 < 5", "yes"),
-          empties="An empty beside a yes is yes; beside a no it is empty.", **THEME)  # fmt: skip
+@function(
+    "or",
+    *CONDITIONS,
+    gives=Kind.YES_NO,
+    says="Whether at least one holds.",
+    example=("3 > 4 or 4 < 5", "yes"),
+    empties="An empty beside a yes is yes; beside a no it is empty.",
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     return a.expression | b.expression
 
@@ -152,8 +212,16 @@ def _(a: Operand) -> pl.Expr:
     return ~a.expression
 
 
-@function("in", Argument("a", alike=True), Argument("value", alike=True), gives=Kind.YES_NO, repeats=1,
-          says="Whether the value is one of the list.", example=("'Quay' in ('Quay', 'Tern')", "yes"), **THEME)  # fmt: skip
+@function(
+    "in",
+    Argument("a", alike=True),
+    Argument("value", alike=True),
+    gives=Kind.YES_NO,
+    repeats=1,
+    says="Whether the value is one of the list.",
+    example=("'Quay' in ('Quay', 'Tern')", "yes"),
+    **THEME,
+)
 def _(a: Operand, *values: Operand) -> pl.Expr:
     kind = common_kind([a, *values])
     if all(value.constant for value in values):
@@ -162,16 +230,31 @@ def _(a: Operand, *values: Operand) -> pl.Expr:
     return pl.any_horizontal(cast_to(a, kind) == cast_to(value, kind) for value in values)
 
 
-@function("between", Argument("a", alike=True), Argument("low", alike=True), Argument("high", alike=True),
-          gives=Kind.YES_NO, says="Whether the value lies between two others, both included.",
-          example=("5 between 1 and 5", "yes"), **THEME)  # fmt: skip
+@function(
+    "between",
+    Argument("a", alike=True),
+    Argument("low", alike=True),
+    Argument("high", alike=True),
+    gives=Kind.YES_NO,
+    says="Whether the value lies between two others, both included.",
+    example=("5 between 1 and 5", "yes"),
+    **THEME,
+)
 def _(*operands: Operand) -> pl.Expr:
     kind = common_kind(list(operands))
     a, low, high = (cast_to(operand, kind) for operand in operands)
     return (a >= low) & (a <= high)
 
 
-@function("is empty", Argument("a"), gives=Kind.YES_NO, says="Whether there is no value. Its opposite is: is not empty.",
-          example=("empty is empty", "yes"), empties="Never empty.", handles_empties=True, **THEME)  # fmt: skip
+@function(
+    "is empty",
+    Argument("a"),
+    gives=Kind.YES_NO,
+    says="Whether there is no value. Its opposite is: is not empty.",
+    example=("empty is empty", "yes"),
+    empties="Never empty.",
+    handles_empties=True,
+    **THEME,
+)
 def _(a: Operand) -> pl.Expr:
     return a.expression.is_null()

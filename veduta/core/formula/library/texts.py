@@ -26,15 +26,32 @@ def _register(name: str, says: str, example: tuple[str, str], work, gives: Kind 
 for _each in (
     ("upper", "The text in capitals.", ("upper('Quay')", "QUAY"), lambda t: t.str.to_uppercase()),
     ("lower", "The text in small letters.", ("lower('Quay')", "quay"), lambda t: t.str.to_lowercase()),
-    ("capitalize", "Each word with a capital.", ("capitalize('isle of ash')", "Isle Of Ash"), lambda t: t.str.to_titlecase()),
-    ("length", "How many characters the text has.", ("length('Quay')", "4"), lambda t: t.str.len_chars().cast(pl.Int64), Kind.WHOLE),
+    (
+        "capitalize",
+        "Each word with a capital.",
+        ("capitalize('isle of ash')", "Isle Of Ash"),
+        lambda t: t.str.to_titlecase(),
+    ),
+    (
+        "length",
+        "How many characters the text has.",
+        ("length('Quay')", "4"),
+        lambda t: t.str.len_chars().cast(pl.Int64),
+        Kind.WHOLE,
+    ),
     ("reverse", "The text backwards.", ("reverse('abc')", "cba"), lambda t: t.str.reverse()),
-):  # fmt: skip
+):
     _register(*_each)
 
 
-@function("trim", T, gives=Kind.TEXT, says="The text without blanks at its ends, and with single blanks inside.",
-          example=("trim('  Isle  of Ash ')", "Isle of Ash"), **THEME)  # fmt: skip
+@function(
+    "trim",
+    T,
+    gives=Kind.TEXT,
+    says="The text without blanks at its ends, and with single blanks inside.",
+    example=("trim('  Isle  of Ash ')", "Isle of Ash"),
+    **THEME,
+)
 def trimmed(text: Operand) -> pl.Expr:
     return text.expression.str.replace_all(r"\s+", " ").str.strip_chars()
 
@@ -46,22 +63,37 @@ def _(text: Operand, count: Operand) -> pl.Expr:
     return text.expression.str.head(count.expression.clip(0))
 
 
-@function("right", T, COUNT, gives=Kind.TEXT, says="The last so many characters.", example=("right('Quay', 2)", "ay"),
-          **THEME)  # fmt: skip
+@function(
+    "right", T, COUNT, gives=Kind.TEXT, says="The last so many characters.", example=("right('Quay', 2)", "ay"), **THEME
+)
 def _(text: Operand, count: Operand) -> pl.Expr:
     return text.expression.str.tail(count.expression.clip(0))
 
 
-@function("substring", T, Argument("start", WHOLE), Argument("count", WHOLE, optional=True), gives=Kind.TEXT,
-          says="The characters from a place on, so many or all.", example=("substring('Brackhaven', 6, 5)", "haven"),
-          **THEME)  # fmt: skip
+@function(
+    "substring",
+    T,
+    Argument("start", WHOLE),
+    Argument("count", WHOLE, optional=True),
+    gives=Kind.TEXT,
+    says="The characters from a place on, so many or all.",
+    example=("substring('Brackhaven', 6, 5)", "haven"),
+    **THEME,
+)
 def _(text: Operand, start: Operand, count: Operand | None = None) -> pl.Expr:
     first = (start.expression - 1).clip(0)
     return text.expression.str.slice(first, count.expression.clip(0) if count else None)
 
 
-@function("position", PART, T, gives=Kind.WHOLE, says="The place where a part first stands in a text; 0 if it does not.",
-          example=("position('h', 'Brackhaven')", "6"), **THEME)  # fmt: skip
+@function(
+    "position",
+    PART,
+    T,
+    gives=Kind.WHOLE,
+    says="The place where a part first stands in a text; 0 if it does not.",
+    example=("position('h', 'Brackhaven')", "6"),
+    **THEME,
+)
 def _(part: Operand, text: Operand) -> pl.Expr:
     before = text.expression.str.slice(0)
     found = text.expression.str.find(part.expression, literal=True)
@@ -75,35 +107,70 @@ def _(part: Operand, text: Operand) -> pl.Expr:
     )
 
 
-@function("contains", T, PART, gives=Kind.YES_NO, says="Whether a part stands in the text; capitals do not matter.",
-          example=("contains('Outer Light', 'light')", "yes"), **THEME)  # fmt: skip
+@function(
+    "contains",
+    T,
+    PART,
+    gives=Kind.YES_NO,
+    says="Whether a part stands in the text; capitals do not matter.",
+    example=("contains('Outer Light', 'light')", "yes"),
+    **THEME,
+)
 def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.contains(part.expression.str.to_lowercase(), literal=True)
 
 
-@function("starts_with", T, PART, gives=Kind.YES_NO, says="Whether the text starts with a part; capitals do not matter.",
-          example=("starts_with('Outer Light', 'outer')", "yes"), **THEME)  # fmt: skip
+@function(
+    "starts_with",
+    T,
+    PART,
+    gives=Kind.YES_NO,
+    says="Whether the text starts with a part; capitals do not matter.",
+    example=("starts_with('Outer Light', 'outer')", "yes"),
+    **THEME,
+)
 def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.starts_with(part.expression.str.to_lowercase())
 
 
-@function("ends_with", T, PART, gives=Kind.YES_NO, says="Whether the text ends with a part; capitals do not matter.",
-          example=("ends_with('Outer Light', 'light')", "yes"), **THEME)  # fmt: skip
+@function(
+    "ends_with",
+    T,
+    PART,
+    gives=Kind.YES_NO,
+    says="Whether the text ends with a part; capitals do not matter.",
+    example=("ends_with('Outer Light', 'light')", "yes"),
+    **THEME,
+)
 def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.ends_with(part.expression.str.to_lowercase())
 
 
-@function("replace", T, Argument("find", TEXT), Argument("put", TEXT), gives=Kind.TEXT,
-          says="The text with every occurrence of a part replaced.", example=("replace('a-b-c', '-', '/')", "a/b/c"),
-          **THEME)  # fmt: skip
+@function(
+    "replace",
+    T,
+    Argument("find", TEXT),
+    Argument("put", TEXT),
+    gives=Kind.TEXT,
+    says="The text with every occurrence of a part replaced.",
+    example=("replace('a-b-c', '-', '/')", "a/b/c"),
+    **THEME,
+)
 def _(text: Operand, find: Operand, put: Operand) -> pl.Expr:
     return text.expression.str.replace_all(find.expression, put.expression, literal=True)
 
 
-@function("split_part", T, Argument("separator", TEXT, constant=True), Argument("number", WHOLE, constant=True),
-          gives=Kind.TEXT, says="One part of a text cut at a separator; parts are counted from 1, from the end with minus.",
-          example=("split_part('Quay–Fennick', '–', 2)", "Fennick"), empties="Empty if there is no such part.",
-          **THEME)  # fmt: skip
+@function(
+    "split_part",
+    T,
+    Argument("separator", TEXT, constant=True),
+    Argument("number", WHOLE, constant=True),
+    gives=Kind.TEXT,
+    says="One part of a text cut at a separator; parts are counted from 1, from the end with minus.",
+    example=("split_part('Quay–Fennick', '–', 2)", "Fennick"),
+    empties="Empty if there is no such part.",
+    **THEME,
+)
 def _(text: Operand, separator: Operand, number: Operand) -> pl.Expr:
     if not number.value:
         raise FormulaProblem("Parts are counted from 1.", hint="Write 1 for the first or -1 for the last.")
@@ -123,15 +190,29 @@ def checked_pattern(pattern: str) -> str:
     return pattern
 
 
-@function("matches", T, PATTERN, gives=Kind.YES_NO, says="Whether a regular expression fits anywhere in the text.",
-          example=(r"matches('SK-204', '^[A-Z]+-\d+$')", "yes"), **THEME)  # fmt: skip
+@function(
+    "matches",
+    T,
+    PATTERN,
+    gives=Kind.YES_NO,
+    says="Whether a regular expression fits anywhere in the text.",
+    example=(r"matches('SK-204', '^[A-Z]+-\d+$')", "yes"),
+    **THEME,
+)
 def _(text: Operand, pattern: Operand) -> pl.Expr:
     return text.expression.str.contains(checked_pattern(pattern.value))
 
 
-@function("extract", T, PATTERN, gives=Kind.TEXT,
-          says="What a regular expression finds: its first bracketed group, or all of it.",
-          example=(r"extract('SK-204', '\d+')", "204"), empties="Empty where nothing is found.", **THEME)  # fmt: skip
+@function(
+    "extract",
+    T,
+    PATTERN,
+    gives=Kind.TEXT,
+    says="What a regular expression finds: its first bracketed group, or all of it.",
+    example=(r"extract('SK-204', '\d+')", "204"),
+    empties="Empty where nothing is found.",
+    **THEME,
+)
 def extracted(text: Operand, pattern: Operand) -> pl.Expr:
     found = checked_pattern(pattern.value)
     return text.expression.str.extract(found, 1 if re.compile(found).groups else 0)

@@ -20,47 +20,91 @@ CUT = " With 'same days' a period that is not over is compared with as many days
 HOWS = ("mean", "sum", "min", "max")
 
 
-@function("shift", ANY_X, Argument("steps", WHOLE, constant=True), UNIT, SAME_DAYS, gives=same_as(0),
-          says="The value so many periods later, or earlier with minus: shift(x, -1, 'year') is the same cell a year before." + CUT,
-          example=("shift(sum(count), -1, 'day')", ", 5, 9, 9"), empties=EARLIER, **THEME)  # fmt: skip
+@function(
+    "shift",
+    ANY_X,
+    Argument("steps", WHOLE, constant=True),
+    UNIT,
+    SAME_DAYS,
+    gives=same_as(0),
+    says="The value so many periods later, or earlier with minus: shift(x, -1, 'year') is the same cell a year before."
+    + CUT,
+    example=("shift(sum(count), -1, 'day')", ", 5, 9, 9"),
+    empties=EARLIER,
+    **THEME,
+)
 def _(at: Any, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return at.shifted(x, steps.value, unit.value, bool(days))
 
 
-@function("whole", ANY_X, UNIT, gives=same_as(0),
-          says="The value of the whole year, quarter or month that encloses the cell, repeated in each of its cells.",
-          example=("whole(sum(count), 'month')", "37, 37, 37, 37"), empties="Empty if the whole period has no value.",
-          **THEME)  # fmt: skip
+@function(
+    "whole",
+    ANY_X,
+    UNIT,
+    gives=same_as(0),
+    says="The value of the whole year, quarter or month that encloses the cell, repeated in each of its cells.",
+    example=("whole(sum(count), 'month')", "37, 37, 37, 37"),
+    empties="Empty if the whole period has no value.",
+    **THEME,
+)
 def _(at: Any, x: Any, unit: Operand) -> pl.Expr:
     return at.whole(x, unit.value)
 
 
-@function("to_date", Argument("how", options=HOWS, bare=True, optional=True), X, UNIT,
-          gives=lambda o: Kind.DECIMAL if len(o) > 2 and o[0].value == "mean" else o[-2].kind,
-          says="The value from the start of the year, quarter or month up to this cell; with mean, the mean of its cells.",
-          example=("to_date(sum(count), 'month')", "5, 14, 23, 37"), empties="Starts anew with each period.",
-          **THEME)  # fmt: skip
+@function(
+    "to_date",
+    Argument("how", options=HOWS, bare=True, optional=True),
+    X,
+    UNIT,
+    gives=lambda o: Kind.DECIMAL if len(o) > 2 and o[0].value == "mean" else o[-2].kind,
+    says="The value from the start of the year, quarter or month up to this cell; with mean, the mean of its cells.",
+    example=("to_date(sum(count), 'month')", "5, 14, 23, 37"),
+    empties="Starts anew with each period.",
+    **THEME,
+)
 def _(at: Any, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     return at.cells_to_date(x, how.value, unit.value) if how else at.to_date(x, unit.value)
 
 
-@function("change", X, UNIT, SAME_DAYS, gives=same_as(0), says="How much more the value is than one period before." + CUT,
-          example=("change(sum(count), 'day')", ", 4, 0, 5"), empties=EARLIER, **THEME)  # fmt: skip
+@function(
+    "change",
+    X,
+    UNIT,
+    SAME_DAYS,
+    gives=same_as(0),
+    says="How much more the value is than one period before." + CUT,
+    example=("change(sum(count), 'day')", ", 4, 0, 5"),
+    empties=EARLIER,
+    **THEME,
+)
 def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return at.value(x) - at.shifted(x, -1, unit.value, bool(days))
 
 
-@function("growth", X, UNIT, SAME_DAYS, gives=Kind.DECIMAL,
-          says="The change on one period before as a share of its size: 0.1 is ten percent more." + CUT,
-          example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
-          empties=EARLIER + " Empty where it was 0.", **THEME)  # fmt: skip
+@function(
+    "growth",
+    X,
+    UNIT,
+    SAME_DAYS,
+    gives=Kind.DECIMAL,
+    says="The change on one period before as a share of its size: 0.1 is ten percent more." + CUT,
+    example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
+    empties=EARLIER + " Empty where it was 0.",
+    **THEME,
+)
 def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     before = at.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
     return pl.when(before != 0).then((at.value(x).cast(pl.Float64) - before) / before.abs())
 
 
-@function("since", Argument("first test", YES_NO), gives=Kind.WHOLE,
-          says="Whole periods since the first one in which the test held, 0 in that one, for each group.",
-          example=("since(sum(count) > 5)", ", 0, 1, 2"), empties="Empty before, and where it never held.", **THEME)  # fmt: skip
+@function(
+    "since",
+    Argument("first test", YES_NO),
+    gives=Kind.WHOLE,
+    says="Whole periods since the first one in which the test held, 0 in that one, for each group.",
+    example=("since(sum(count) > 5)", ", 0, 1, 2"),
+    empties="Empty before, and where it never held.",
+    **THEME,
+)
 def _(at: Any, x: Any) -> pl.Expr:
     return at.since(x)

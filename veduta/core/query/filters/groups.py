@@ -72,8 +72,12 @@ class MembershipFilter(BaseFilter):
         if self.measure is None:
             return None
         return MeasureFilter(
-            measure=self.measure, low=self.low, high=self.high, low_parameter=self.low_parameter, high_parameter=self.high_parameter
-        )  # fmt: skip
+            measure=self.measure,
+            low=self.low,
+            high=self.high,
+            low_parameter=self.low_parameter,
+            high_parameter=self.high_parameter,
+        )
 
     def words(self, schema: Schema) -> str:
         parts = []

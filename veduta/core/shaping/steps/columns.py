@@ -28,9 +28,11 @@ class Choose(Step):
     purpose: ClassVar[str] = "Keep some columns, leave some out, or put some first."
     do: Literal["choose"] = "choose"
     how: Literal["keep", "leave_out", "first"] = asks(
-        "What to do", "choice", "keep",
+        "What to do",
+        "choice",
+        "keep",
         options={"keep": "Keep only these, in this order", "leave_out": "Leave these out", "first": "Put these first"},
-    )  # fmt: skip
+    )
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
@@ -83,9 +85,11 @@ class Describe(Step):
         "Role", "choice", None, options={"": "As it is", "dimension": "Dimension", "measure": "Measure"}
     )
     style: Literal["", "number", "currency", "percent"] = asks(
-        "Numbers are shown as", "choice", "",
+        "Numbers are shown as",
+        "choice",
+        "",
         options={"": "As they are", "number": "Plain numbers", "currency": "Euros", "percent": "Percentages"},
-    )  # fmt: skip
+    )
     hidden: bool = asks("Hide it from charts and readers", "switch", False)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
@@ -121,9 +125,12 @@ class Retype(Step):
         when={"kind": ["decimal", "whole"]},
     )
     order: Literal["ymd", "dmy", "mdy"] = asks(
-        "Dates are written", "choice", "ymd", when={"kind": ["date", "datetime"]},
+        "Dates are written",
+        "choice",
+        "ymd",
+        when={"kind": ["date", "datetime"]},
         options={"ymd": "Year, month, day", "dmy": "Day, month, year", "mdy": "Month, day, year"},
-    )  # fmt: skip
+    )
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         report, columns = run.report(self.id), []

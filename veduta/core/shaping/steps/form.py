@@ -31,13 +31,17 @@ class WideToLong(Step):
     keeps_rows: ClassVar[bool] = False
     do: Literal["wide_to_long"] = "wide_to_long"
     rule: Literal["others", "dates", "pattern", "chosen"] = asks(
-        "Turn", "choice", "others",
+        "Turn",
+        "choice",
+        "others",
         options={
-            "others": "all columns but some", "dates": "all columns that are headed by a date",
-            "pattern": "all columns whose names fit", "chosen": "these columns",
+            "others": "all columns but some",
+            "dates": "all columns that are headed by a date",
+            "pattern": "all columns whose names fit",
+            "chosen": "these columns",
         },
         hint="All but the last take in columns that appear in a later refresh.",
-    )  # fmt: skip
+    )
     stay: tuple[str, ...] = asks("Columns that stay", "fields", (), when={"rule": ["others"]})
     pattern: str = asks(
         "Names such as", "text", "", max_length=200, when={"rule": ["pattern"]}, hint="* stands for anything: Count *"
@@ -268,8 +272,9 @@ class Group(Step):
         if measure.aggregate not in aggregates_for(field.kind):
             raise DefinitionProblem(
                 f"{field.kind.words.capitalize()} values such as “{field.name}” have no {measure.aggregate.words}.",
-                where=field.id, hint="Choose another aggregate.",
-            )  # fmt: skip
+                where=field.id,
+                hint="Choose another aggregate.",
+            )
         kind = aggregate_kind(measure.aggregate, field.kind)
         column = self._free(part_id(self.id, f"{measure.aggregate.value}_{field.id}"), before)
         same = measure.aggregate is Aggregate.SUM

@@ -144,9 +144,11 @@ class Fill(Step):
     do: Literal["fill"] = "fill"
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1)
     how: Literal["down", "up", "value"] = asks(
-        "With", "choice", "down",
+        "With",
+        "choice",
+        "down",
         options={"down": "the last value above", "up": "the next value below", "value": "a fixed value"},
-    )  # fmt: skip
+    )
     value: Value = asks("The value", "text", None, when={"how": ["value"]})
     restart: tuple[str, ...] = asks(
         "Not beyond the rows of the same", "fields", (), optional="no limit", when={"how": ["down", "up"]}

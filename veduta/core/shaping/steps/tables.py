@@ -38,14 +38,21 @@ class Join(Step):
     keys: tuple[KeyPair, ...] = asks("Where these agree", "keys", min_length=1, max_length=10)
     bring: tuple[Brought, ...] = asks("Bring in", "brought", (), max_length=500)
     keep: Literal["all", "matched", "unmatched"] = asks(
-        "Rows of this table", "choice", "all",
-        options={"all": "keep all; what finds no match is empty", "matched": "keep only those with a match",
-                 "unmatched": "keep only those without a match"},
-    )  # fmt: skip
+        "Rows of this table",
+        "choice",
+        "all",
+        options={
+            "all": "keep all; what finds no match is empty",
+            "matched": "keep only those with a match",
+            "unmatched": "keep only those without a match",
+        },
+    )
     several: Literal["multiply", "aggregate"] = asks(
-        "If the other side has several rows for a key", "choice", "aggregate",
+        "If the other side has several rows for a key",
+        "choice",
+        "aggregate",
         options={"aggregate": "aggregate them first", "multiply": "make a row for each"},
-    )  # fmt: skip
+    )
 
     def datasets(self) -> set[str]:
         return {self.dataset} if self.dataset else set()
@@ -105,10 +112,13 @@ class Join(Step):
             return
         rows = (
             flow.rows.select(key.alias(name) for key, name in zip(left, keys, strict=True))
-            .group_by(keys).agg(n=pl.len())
+            .group_by(keys)
+            .agg(n=pl.len())
             .join(counts.lazy(), on=keys, how="left")
-            .select((pl.col("n").cast(pl.Int64) * pl.col("m").cast(pl.Int64).fill_null(1)).sum()).collect().item()
-        )  # fmt: skip
+            .select((pl.col("n").cast(pl.Int64) * pl.col("m").cast(pl.Int64).fill_null(1)).sum())
+            .collect()
+            .item()
+        )
         if rows and rows > run.most_rows:
             raise DefinitionProblem(
                 f"This would make {rows:,} rows, because the other side has several rows for a key; at most {run.most_rows:,} are possible.",

@@ -25,9 +25,11 @@ class Replace(Step):
     find: str = asks("Find", "text", "", hint="Nothing means empty cells.")
     put: str = asks("Put", "text", "", hint="Nothing makes the cell empty, or takes the part out.")
     how: Literal["whole", "part", "pattern"] = asks(
-        "Look at", "choice", "whole",
+        "Look at",
+        "choice",
+        "whole",
         options={"whole": "whole cells", "part": "parts of the text", "pattern": "parts that a pattern finds"},
-    )  # fmt: skip
+    )
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         if self.how == "whole":
@@ -79,9 +81,16 @@ class Case(Step):
     do: Literal["case"] = "case"
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1, kinds=TEXT_ONLY)
     to: Literal["upper", "lower", "title", "sentence"] = asks(
-        "Write", "choice", "title",
-        options={"title": "Each Word With A Capital", "sentence": "First letter as a capital", "upper": "ALL IN CAPITALS", "lower": "all in small letters"},
-    )  # fmt: skip
+        "Write",
+        "choice",
+        "title",
+        options={
+            "title": "Each Word With A Capital",
+            "sentence": "First letter as a capital",
+            "upper": "ALL IN CAPITALS",
+            "lower": "all in small letters",
+        },
+    )
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         fields = only(flow.schema, self.fields, TEXT_ONLY, "written another way")
@@ -140,9 +149,12 @@ class Extract(Step):
     do: Literal["extract"] = "extract"
     field: str = asks("Column", "field", kinds=TEXT_ONLY)
     pattern: str = asks(
-        "Pattern", "text", min_length=1, max_length=500,
+        "Pattern",
+        "text",
+        min_length=1,
+        max_length=500,
         hint=r"A regular expression: \d+ finds digits, [A-Z]+ capitals; brackets pick a part.",
-    )  # fmt: skip
+    )
     name: str = asks("Name of the new column", "text", min_length=1, max_length=200)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
@@ -163,9 +175,11 @@ class Bins(Step):
     do: Literal["bins"] = "bins"
     field: str = asks("Column", "field", kinds=NUMBERS)
     how: Literal["width", "count", "edges"] = asks(
-        "Ranges", "choice", "width",
+        "Ranges",
+        "choice",
+        "width",
         options={"width": "of one width", "count": "with equally many rows", "edges": "with these edges"},
-    )  # fmt: skip
+    )
     width: float = asks("Width", "number", 10.0, when={"how": ["width"]})
     count: int = asks("How many", "number", 4, ge=2, le=100, when={"how": ["count"]})
     edges: tuple[float, ...] = asks("Edges, one a line", "numbers", (), max_length=200, when={"how": ["edges"]})
@@ -194,9 +208,14 @@ class Bins(Step):
         else:
             low, high, kind = _plain(start), _plain(end), Kind.TEXT
             made = (
-                pl.when(value.is_null()).then(None).when(low.is_null()).then(pl.lit("under ") + high)
-                .when(high.is_null()).then(low + " and more").otherwise(low + " to under " + high)
-            )  # fmt: skip
+                pl.when(value.is_null())
+                .then(None)
+                .when(low.is_null())
+                .then(pl.lit("under ") + high)
+                .when(high.is_null())
+                .then(low + " and more")
+                .otherwise(low + " to under " + high)
+            )
         new = new_field(flow, self.id, self.name, kind, role=Role.DIMENSION)
         return flow.with_column(flow.rows.with_columns(made.alias(self.id)), new, field.id)
 
@@ -208,8 +227,11 @@ class Bins(Step):
         return sorted({edge for edge in found.row(0) if edge is not None})
 
     def words(self, schema: Schema, run: Run) -> str:
-        how = {"width": f"ranges of {self.width:g}", "count": f"{self.count} ranges of equally many rows",
-               "edges": f"ranges with edges {', '.join(f'{edge:g}' for edge in self.edges[:5])}"}[self.how]  # fmt: skip
+        how = {
+            "width": f"ranges of {self.width:g}",
+            "count": f"{self.count} ranges of equally many rows",
+            "edges": f"ranges with edges {', '.join(f'{edge:g}' for edge in self.edges[:5])}",
+        }[self.how]
         return f"Put {name_of(schema, self.field)} into {how} as {self.name}"
 
 

@@ -26,10 +26,24 @@ class Command(BaseCommand):
             os.environ["VEDUTA_ALLOWED_FEEDS"] = ",".join(allowed)
         web = subprocess.Popen(
             [
-                sys.executable, "-m", "gunicorn", "veduta.web.wsgi", "--bind", address, "--worker-class", "gthread",
-                "--workers", "1", "--threads", str(threads), "--timeout", "600", "--log-level", "warning",
+                sys.executable,
+                "-m",
+                "gunicorn",
+                "veduta.web.wsgi",
+                "--bind",
+                address,
+                "--worker-class",
+                "gthread",
+                "--workers",
+                "1",
+                "--threads",
+                str(threads),
+                "--timeout",
+                "600",
+                "--log-level",
+                "warning",
             ]
-        )  # fmt: skip
+        )
         worker = self._manage("worker")
         standin = self._manage("standin", f"--port={port + 1}") if demo else None
         for number in (signal.SIGTERM, signal.SIGINT):
