@@ -5,7 +5,7 @@ BIN = .venv/bin
 DIST = veduta/web/static/dist
 export PORT
 
-.PHONY: demo test dev lint fuzz bench bench-tables screenshots build setup clean browser
+.PHONY: demo test dev lint format fuzz bench bench-tables screenshots build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -28,6 +28,10 @@ lint: setup
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
 	@$(BIN)/djlint veduta/web/templates --lint --quiet
+
+format: setup
+	@$(BIN)/ruff check --fix --quiet .
+	@$(BIN)/ruff format --quiet .
 
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz
