@@ -94,7 +94,8 @@ class _Kept:
 class Model:
     """Tables joined as a definition says. `tables` are the rows of each by the table's id, "" the first, with its fields.
 
-    `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it. It is itself a `Table`: its first table with all fields that reach it.
+    `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it. It
+    is itself a `Table`: its first table with all fields that reach it.
     """
 
     def __init__(

@@ -189,9 +189,7 @@ def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpRespons
             "relative": relative,
             "choices": RELATIVE_CHOICES,
             "period": period,
-            "ends": (choice.start, choice.end) if choice and choice.kind == "dates" else period,
-            "start_time": choice.start_time if choice else None,
-            "end_time": choice.end_time if choice else None,
+            "range": choice if choice and choice.kind == "dates" else period and {"start": period[0], "end": period[1]},
             "with_times": field.kind is Kind.DATETIME,
             "latest": context.latest.get(field.id),
         }

@@ -13,7 +13,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.calendar import DAY_PERIODS, PERIODS, Grain, grouping_for
+from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.formats import format_value, settle
 from veduta.core.chart.question import to_query
@@ -41,20 +41,6 @@ from veduta.web.pages.requests import sent_json, whole_number
 
 SAMPLED = 8
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
-MONTHS = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-]
 _checked: dict[Any, JoinCheck] = {}
 
 
