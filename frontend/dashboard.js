@@ -1,7 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import { chosen, debounce, failed, filledForm, focusFirst, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
+import { chosen, debounce, failed, filledForm, focusFirst, isHalfTyped, isTyped, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
@@ -186,13 +186,14 @@ export function dashboard() {
     },
     popoverChanged(event) {
       const form = event.target.closest("form[data-choice]");
-      if (form && !("find" in event.target.dataset)) this.choose(form);
+      if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
+      this.choose(form, isTyped(event.target));
     },
-    choose(form) {
+    choose(form, typed = false) {
       const choice = chosen(form);
       if (choice === undefined) return;
       this.setControl(form.dataset.choice, choice);
-      this.openControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
+      if (!typed) this.openControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {
       if ("find" in event.target.dataset) this.typed(event.target);

@@ -2,7 +2,7 @@
 import { GridStack } from "gridstack";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import { chosen, debounce, dialog, failed, filledForm, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
+import { chosen, debounce, dialog, failed, filledForm, isHalfTyped, isTyped, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
 
 const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
 const template = (id) => document.getElementById(id).innerHTML;
@@ -393,13 +393,14 @@ function editor() {
     },
     popoverChanged(event) {
       const form = event.target.closest("form[data-choice]");
-      if (form && !("find" in event.target.dataset)) this.chooseFrom(form);
+      if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
+      this.chooseFrom(form, isTyped(event.target));
     },
-    async chooseFrom(form) {
+    async chooseFrom(form, typed = false) {
       const choice = chosen(form);
       if (choice === undefined) return;
       this.setControl(form.dataset.choice, choice);
-      await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
+      if (!typed) await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {
       if ("find" in event.target.dataset) this.typed(event.target);

@@ -98,12 +98,22 @@ export function chosen(form) {
     const set = choice.set.filter((value) => value !== null && value !== "");
     return set.length ? { set } : null;
   }
-  if (choice.kind === "dates" && choice.start && choice.end && choice.start > choice.end) {
-    toast("The first day is after the last. Nothing was changed.");
-    return undefined;
+  if (choice.kind === "dates" && choice.start && choice.end) {
+    const first = `${choice.start}T${choice.start_time || "00:00"}`;
+    const last = `${choice.end}T${choice.end_time || "23:59:59"}`;
+    if (first > last) {
+      toast(`The first ${choice.start > choice.end ? "day" : "moment"} is after the last. Nothing was changed.`);
+      return undefined;
+    }
   }
   return choice.values && !choice.values.length ? null : choice;
 }
+
+// Days and times are typed part by part: drawing their form anew would take the keyboard back to the first one.
+export const isTyped = (input) => input.matches("[type=date], [type=time]");
+
+// A year that is being typed goes through 0002, 0020 and 0202.
+export const isHalfTyped = (input) => input.type === "date" && input.value !== "" && input.value < "1000";
 
 // Puts a popover under what opened it, inside the window.
 export function placeUnder(popover, anchor) {

@@ -260,6 +260,14 @@ class ExplorerJourney(BrowserTest):
         self.has_text("#toasts", "The first day is after the last.")
         self.has_text("[x-ref=trail]", "Sailing date: Aug 2026 to Sep 2026")
 
+    def test_a_day_is_typed(self):
+        page = self.page
+        self.open()
+        page.click("[data-control=date]")
+        page.focus("#choice-start")
+        page.keyboard.type("06152026")
+        self.has_text("[x-ref=trail]", "Sailing date: 15 Jun 2026 to 31 Oct 2026")
+
     def test_a_range_is_dragged_over_and_left_out(self):
         page = self.page
         self.open()
