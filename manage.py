@@ -1,9 +1,10 @@
 #!/usr/bin/env python
-import os
 import sys
 
 from django.core.management import execute_from_command_line
 
+from veduta.web import installation
+
 if __name__ == "__main__":
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
+    installation.prepare()
     execute_from_command_line(sys.argv)

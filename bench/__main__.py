@@ -24,12 +24,11 @@ from bench.measuring import Figure, Figures, alternately, once  # noqa: E402  (b
 FOLDER = Path(tempfile.mkdtemp(prefix="veduta-bench-"))
 atexit.register(shutil.rmtree, FOLDER, ignore_errors=True)
 os.environ["VEDUTA_DATA"] = str(FOLDER)
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
 os.environ["VEDUTA_LOG"] = "ERROR"
 
-import django  # noqa: E402
+from veduta.web import installation  # noqa: E402  (after it)
 
-django.setup()
+installation.start()
 
 import polars as pl  # noqa: E402
 from django.core.management import call_command  # noqa: E402
@@ -409,7 +408,8 @@ def bench_bigfile() -> None:
         "print(time.perf_counter() - start, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024)"
     )
     ours = (
-        "import django\ndjango.setup()\nfrom pathlib import Path\nfrom veduta.demo.load import import_file, load_people\nanalyst = load_people()['analyst']",
+        "from pathlib import Path\nfrom veduta.web import installation\ninstallation.start()\n"
+        "from veduta.demo.load import import_file, load_people\nanalyst = load_people()['analyst']",
         f"import_file(analyst, Path({str(path)!r}), 'Big')",
     )
     by_hand = (

@@ -39,11 +39,7 @@ ROWS = "3000"
 def start_server(folder: Path, rows: str = ROWS) -> str:
     """Start server and worker on demo data in a folder; they stop with this process. Returns the address."""
     port = str(_two_free_ports())
-    environment = os.environ | {
-        "VEDUTA_DATA": str(folder),
-        "PORT": port,
-        "DJANGO_SETTINGS_MODULE": "veduta.web.settings",
-    }
+    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port}
 
     def manage(*arguments: str) -> list[str]:
         return [sys.executable, "manage.py", *arguments]

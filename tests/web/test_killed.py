@@ -52,7 +52,7 @@ Refresh.objects.create(dataset=dataset, cause="file", upload=again)
 refreshing.work_off()
 print("done", flush=True)
 """
-START = "import os, django\nos.environ['DJANGO_SETTINGS_MODULE'] = 'veduta.web.settings'\ndjango.setup()\n"
+START = "from veduta.web import installation\ninstallation.start()\n"
 ROWS = 20_000
 
 

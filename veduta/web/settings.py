@@ -1,12 +1,13 @@
 """Settings. Every one that an installation may want to change comes from the environment, with a safe default."""
 
 import os
-import secrets
-import sys
 from pathlib import Path
 
 from csp.constants import NONCE, SELF
 from django.core.exceptions import ImproperlyConfigured
+
+from veduta.web import installation
+from veduta.web.installation import BASE_DIR, DATA_DIR, TESTING
 
 
 def _flag(name: str, default: bool = False) -> bool:
@@ -20,27 +21,8 @@ def _number(name: str, default: int) -> int:
         raise ImproperlyConfigured(f"{name} must be a whole number.") from None
 
 
-BASE_DIR = Path(__file__).resolve().parents[2]
-TESTING = "test" in sys.argv[:2]
-DATA_DIR = Path(os.environ.get("VEDUTA_DATA", BASE_DIR / "data")).resolve()
-if TESTING:
-    DATA_DIR = DATA_DIR / "test"
 UPLOAD_DIR = DATA_DIR / "uploads"
-UPLOAD_DIR.mkdir(parents=True, exist_ok=True)
-
-
-def _secret_key() -> str:
-    """The key from the environment, or one made once and kept in the data folder."""
-    if key := os.environ.get("VEDUTA_SECRET_KEY"):
-        return key
-    path = DATA_DIR / "secret_key"
-    if not path.exists():
-        path.touch(mode=0o600)
-        path.write_text(secrets.token_urlsafe(50))
-    return path.read_text()
-
-
-SECRET_KEY = _secret_key()
+SECRET_KEY = installation.secret_key()
 DEBUG = _flag("VEDUTA_DEBUG")
 ALLOWED_HOSTS = os.environ.get("VEDUTA_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").split(",")))
@@ -186,7 +168,6 @@ USE_TZ = True
 TIME_ZONE = os.environ.get("VEDUTA_TIME_ZONE", "UTC")
 STATIC_URL = "static/"
 STATIC_ROOT = DATA_DIR / "static"
-STATIC_ROOT.mkdir(exist_ok=True)
 STATICFILES_DIRS = [BASE_DIR / "veduta/web/static"]
 STORAGES = {
     "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},

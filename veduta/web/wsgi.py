@@ -1,6 +1,6 @@
-import os
-
 from django.core.wsgi import get_wsgi_application
 
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
+from veduta.web import installation
+
+installation.prepare()
 application = get_wsgi_application()
