@@ -1,8 +1,8 @@
 """Measure Veduta against hand-written Polars in the same run:
 `python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile]`.
 
-Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from there
-`python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
+Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
+there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
 """
 
 from __future__ import annotations
@@ -152,7 +152,8 @@ def bench_questions() -> list[Callable[[], object]]:
 
 
 def bench_http() -> None:
-    """All the data of the dashboard over HTTP, against the sum of its questions in the core; then from the answers kept."""
+    """All the data of the dashboard over HTTP, against the sum of its questions in
+    the core; then from the answers kept."""
     questions = bench_questions()
     for megabytes, name, goal in ((0, "nothing kept", "at most 2"), (128, "answers kept", "")):
         session, address, dashboard = _served(megabytes)
@@ -332,7 +333,8 @@ def bench_shaping() -> None:
 
 
 def bench_preview() -> None:
-    """What the shaping screen waits for after an edit, on a dataset of 5 million rows (over HTTP's code, without the network)."""
+    """What the shaping screen waits for after an edit, on a dataset of 5 million rows
+    (over HTTP's code, without the network)."""
     from django.test import Client
 
     from veduta.core.data.fields import Field, Kind
@@ -391,7 +393,8 @@ def bench_preview() -> None:
 
 
 def bench_bigfile() -> None:
-    """A CSV of 1 GB: time and peak memory of its import, against Polars' streaming read to Parquet; each in a process of its own."""
+    """A CSV of 1 GB: time and peak memory of its import, against Polars' streaming read to
+    Parquet; each in a process of its own."""
     import subprocess
 
     from veduta.demo.generate import sailings
@@ -431,7 +434,8 @@ def bench_bigfile() -> None:
 
 
 def bench_engine() -> None:
-    """Twenty questions, and some more, at up to 10 million rows; SQLite and pandas beside the twenty at the most rows."""
+    """Twenty questions, and some more, at up to 10 million rows; SQLite and
+    pandas beside the twenty at the most rows."""
     from bench import engine
 
     for rows in (ROWS // 10, ROWS, ROWS * 10):

@@ -1,5 +1,5 @@
-"""Twenty questions that cover what can be calculated, over sailings, routes and targets: against hand-written Polars, and
-the same as SQL on SQLite and in pandas."""
+"""Twenty questions that cover what can be calculated, over sailings, routes and targets: against hand-written Polars,
+and the same as SQL on SQLite and in pandas."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Taking times, and keeping what was measured: bench.json in the data folder holds the figures of one commit, by group."""
+"""Taking times, and keeping what was measured: bench.json in the data folder
+holds the figures of one commit, by group."""
 
 from __future__ import annotations
 

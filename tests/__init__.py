@@ -1,5 +1,5 @@
-"""Random tests ask the same questions each time, so that a green suite stays green, and never fail because the machine is
-slow. `make fuzz` asks others, many more of them: VEDUTA_FUZZ says how many times as many."""
+"""Random tests ask the same questions each time, so that a green suite stays green, and never fail because the machine
+is slow. `make fuzz` asks others, many more of them: VEDUTA_FUZZ says how many times as many."""
 
 import os
 

@@ -1,4 +1,5 @@
-"""Browser tests drive Chromium against the real server and worker, started once with demo data in a folder of their own."""
+"""Browser tests drive Chromium against the real server and worker, started once
+with demo data in a folder of their own."""
 
 from __future__ import annotations
 

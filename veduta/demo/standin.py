@@ -1,7 +1,7 @@
 """A stand-in for the ferry company's other systems: a small web server on loopback and an SQLite operations database.
 
-It serves harbour counts (wide: a new column every day), the weather, and bookings in pages for those who know the token.
-It can be told to misbehave: /tell?fail=503&times=2&slow=1.5&days=3&rename=port:harbour. Everything is made up.
+It serves harbour counts (wide: a new column every day), the weather, and bookings in pages for those who know the
+token. It can be told to misbehave: /tell?fail=503&times=2&slow=1.5&days=3&rename=port:harbour. Everything is made up.
 """
 
 from __future__ import annotations

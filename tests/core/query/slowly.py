@@ -109,8 +109,8 @@ def parsed(text: str):
 
 @dataclass
 class Line:
-    """Rows that stand behind one line of a result, and which dimensions it shows with which values. A line that is not one
-    cell, such as a total, has no others around."""
+    """Rows that stand behind one line of a result, and which dimensions it shows with which values. A line that is not
+    one cell, such as a total, has no others around."""
 
     groups: tuple[Grouping, ...]
     cell: Cell
@@ -120,7 +120,8 @@ class Line:
 
 @dataclass
 class Slowly:
-    """A question over rows. `unlimited` are parameters without a limit; `stock` sums a field over days by its last day."""
+    """A question over rows. `unlimited` are parameters without a limit; `stock`
+    sums a field over days by its last day."""
 
     everything: list[Row]
     groups: tuple[Grouping, ...] = ()
@@ -206,8 +207,8 @@ class Slowly:
         return [row for row in self.everything if all(holds(row, each) for each in self.narrowing)]
 
     def other_rows(self, line: Line, date: str) -> list[Row]:
-        """The rows in which a line finds other periods of a date: of a total from which cells were dropped, those with the
-        same values of the other dimensions."""
+        """The rows in which a line finds other periods of a date: of a total from which cells were dropped, those with
+        the same values of the other dimensions."""
         rows = self.elsewhere(date)
         if not (line.is_total and self.narrowed):
             return rows
@@ -248,8 +249,8 @@ class Slowly:
         return self.value(parsed(text), Line(self.groups, cell, self.inside(self.rows, self.groups, cell)), self.rows)
 
     def of_line(self, text: str, groups: tuple, cell: Cell, cells: list[Cell], narrowed: bool):
-        """The value of a total, or of what was gathered: the rows of these cells of the chart, as one line. Where cells were
-        dropped (`narrowed`) other periods are looked at for the same values of the other dimensions only."""
+        """The value of a total, or of what was gathered: the rows of these cells of the chart, as one line. Where cells
+        were dropped (`narrowed`) other periods are looked at for the same values of the other dimensions only."""
         self.narrowed = narrowed
         rows = [row for row in self.rows if tuple(self.key(row, g) for g in self.groups) in set(cells)]
         rows = self.inside(rows, groups, cell)

@@ -48,8 +48,8 @@ def steps(*definitions: dict[str, Any]):
 def shaped(flow: Flow, *definitions: dict[str, Any], **tables: Flow) -> Shaped:
     """The steps run in one go and looked at one by one, which must agree in rows and in what they report.
 
-    Decimals are added in the order that is fastest, which is not the same each time, so their last digits may differ; and
-    so may the order of groups, which is nobody's."""
+    Decimals are added in the order that is fastest, which is not the same each time, so their last digits may differ;
+    and so may the order of groups, which is nobody's."""
     shaping = steps(*definitions)
     result = shape(shaping, flow, run_with(**tables))
     fill_in_rows(shaping.active, result.reports, flow.rows.collect().height)

@@ -12,7 +12,8 @@ MOST_SERIES = 12
 
 
 def choose_kind(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[ChartKind, str]:
-    """The kind to draw, and the reason for it; an own choice that does not fit the fields is replaced, with the reason."""
+    """The kind to draw, and the reason for it; an own choice that does not fit
+    the fields is replaced, with the reason."""
     suits, reason = _suited(definition, schema, table)
     own = definition.kind
     if own is None:

@@ -1,4 +1,5 @@
-"""A chart: a saved question and how its answer is drawn. A definition is a value; everything else is computed from it."""
+"""A chart: a saved question and how its answer is drawn. A definition is a
+value; everything else is computed from it."""
 
 from __future__ import annotations
 
@@ -45,8 +46,8 @@ Stacking = Literal["stacked", "grouped", "full"]
 
 class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose. `show` empty counts rows. `totals` "" is as usual for the kind. `aligned` is a
-    test: the time axis counts from the first period in which it held. `compare` draws the mean of the groups shown, or the value over all rows behind them. `values` sets the
-    model's parameters for this chart; None is no limit."""
+    test: the time axis counts from the first period in which it held. `compare` draws the mean of the groups shown, or
+    the value over all rows behind them. `values` sets the model's parameters for this chart; None is no limit."""
 
     version: Literal[1] = VERSION
     dataset: str

@@ -45,7 +45,8 @@ def edit(function: Callable[..., ChartDefinition]) -> Callable[..., ChartDefinit
 
 
 def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change: dict[str, Any]) -> ChartDefinition:
-    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be made."""
+    """The definition after `change`, {"edit": name, …arguments}. Raises
+    DefinitionProblem for one that cannot be made."""
     sent = dict(change)
     name = str(sent.pop("edit", ""))
     if name not in EDITS:
@@ -203,7 +204,8 @@ def set_aligned(
     low: float | None = None,
     formula: str = "",
 ) -> ChartDefinition:
-    """Count the time axis from the first period in which a measure reached a number, or a test held; nothing ends it."""
+    """Count the time axis from the first period in which a measure reached a
+    number, or a test held; nothing ends it."""
     if measure is not None and low is not None:
         formula = f"{measure_formula(measure)} >= {low:.15g}"
     elif formula:

@@ -83,7 +83,8 @@ def _usual_sort(definition: ChartDefinition, kind: ChartKind) -> Sort | None:
 def work_out(
     definition: ChartDefinition, table: Table, schema: Schema, context: Context, extra: tuple[Filter, ...] = ()
 ) -> tuple[ChartKind, str, Result]:
-    """The kind of chart, why Veduta chose it, and the result. Raises DefinitionProblem if it does not fit the dataset."""
+    """The kind of chart, why Veduta chose it, and the result. Raises
+    DefinitionProblem if it does not fit the dataset."""
     kind, why = choose_kind(definition, schema, table)
     return kind, why, answer(to_query(definition, kind, extra), table, schema, context)
 

@@ -31,8 +31,8 @@ COMPARED = {"groups": "the mean of the groups shown", "rows": "the value over al
 def sentence(
     definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
 ) -> list[Part]:
-    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters` are
-    the names and values of those the chart reads."""
+    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters`
+    are the names and values of those the chart reads."""
     parts = [Part("Show ")]
     parts += _joined([in_sentence(measure_words(m, schema)) for m in definition.measures], "show")
     words = _kind_words(definition, kind)

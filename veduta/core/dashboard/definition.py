@@ -20,8 +20,8 @@ IDENTIFIER = r"^[a-z0-9]{1,20}$"
 
 
 class DatesChoice(Frozen):
-    """What a date control is set to: recent periods, or two days of which either may be open; those of a date-time may say
-    the time."""
+    """What a date control is set to: recent periods, or two days of which either may be open;
+    those of a date-time may say the time."""
 
     kind: Literal["relative", "dates"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
@@ -56,8 +56,9 @@ class ParameterChoice(Frozen):
 
 
 class Control(Frozen):
-    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow by a field of the
-    same name. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled values."""
+    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets
+    follow by a field of the same name. A parameter's `field` is its own id, and blocks of its dataset
+    follow; `choices` are its labelled values."""
 
     id: str = Attribute(pattern=IDENTIFIER)
     kind: Literal["dates", "list", "parameter"]

@@ -94,8 +94,8 @@ def fetch_rows(
     limit: int | None = None,
     tick: Callable[[int], None] = lambda rows: None,
 ) -> None:
-    """Land the rows of a table or of a query, all or about `limit`. In a query ":last" stands for the latest value taken
-    in so far. Raises DatabaseProblem."""
+    """Land the rows of a table or of a query, all or about `limit`. In a query ":last" stands for the latest value
+    taken in so far. Raises DatabaseProblem."""
     if table_name:
         schema, _, name = table_name.rpartition(".")
         statement = select(text("*")).select_from(table(name, schema=schema or None))

@@ -133,8 +133,8 @@ class Reading(Frozen):
 
 
 class Field(Frozen):
-    """A column of a dataset, or a formula of a model. `id` never changes; fields of tables that a model joins have their
-    table's before a dot. `source` is its heading in the file.
+    """A column of a dataset, or a formula of a model. `id` never changes; fields of tables that a model joins have
+    their table's before a dot. `source` is its heading in the file.
 
     `total` is how totals of it are worked out. A measure with `over_dates` is a stock: over dates it is not added, but
     the last (first, mean, highest) day's sum is taken. A `formula` is of a row, or with `level` aggregate of many."""
@@ -167,7 +167,8 @@ class Field(Frozen):
 class Schema:
     """Fields, looked up by id: those of a dataset, or of a model with the names of the tables it joins.
 
-    `gone` names fields that the current version lacks, by their ids; the fiscal year starts with month `fiscal_month`."""
+    `gone` names fields that the current version lacks, by their ids; the fiscal
+    year starts with month `fiscal_month`."""
 
     def __init__(
         self,

@@ -31,7 +31,8 @@ class Chunk:
 
 @dataclass
 class Import:
-    """A reading of one file, or of what has landed. Iterate `chunks()`; `rows`, `ragged` and `failures` are complete afterwards."""
+    """A reading of one file, or of what has landed. Iterate `chunks()`; `rows`, `ragged`
+    and `failures` are complete afterwards."""
 
     path: Path
     options: FileOptions | SheetOptions | RecordsOptions | LandedOptions

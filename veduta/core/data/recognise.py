@@ -105,8 +105,8 @@ MAYBE_EMPTY = frozenset(
 
 @dataclass
 class Recognised:
-    """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in it
-    that often mean empty, as they are written and how often they occur in the sample."""
+    """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in
+    it that often mean empty, as they are written and how often they occur in the sample."""
 
     field: Field
     examples: list[str] = attribute(default_factory=list)

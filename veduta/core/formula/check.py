@@ -23,8 +23,8 @@ MOST_ARGUMENTS = 500
 class Per:
     """A grain: fields, each with a period if it is a date grouped by one ("" is a date's day, a date-time's moment).
 
-    `shown` adds the chart's dimensions, or with `less` those but the fields and periods; with `inside` it is the dimensions
-    of wherever the value stands. Filters on the fields `without` do not count."""
+    `shown` adds the chart's dimensions, or with `less` those but the fields and periods; with `inside` it is the
+    dimensions of wherever the value stands. Filters on the fields `without` do not count."""
 
     dimensions: tuple[tuple[str, str], ...] = ()
     shown: bool = False
@@ -40,10 +40,12 @@ class Per:
 
 @dataclass(frozen=True)
 class Checked:
-    """A node that fits: its kind (None is a bare `empty`), level and arguments (None where an optional one is left out).
+    """A node that fits: its kind (None is a bare `empty`), level and arguments
+    (None where an optional one is left out).
 
-    `field` is the id of a field, `value` what a constant is. `unlimited` contains a parameter set to no limit: as a
-    condition it narrows nothing. A count of rows knows the fields that the rest of its formula aggregates, `beside` it."""
+    `field` is the id of a field, `value` what a constant is. `unlimited` contains a parameter set
+    to no limit: as a condition it narrows nothing. A count of rows knows the fields that the rest
+    of its formula aggregates, `beside` it."""
 
     kind: Kind | None
     at: Span = attribute(compare=False)

@@ -137,8 +137,8 @@ class MeasureChecker(Checker):
         return found
 
     def _limited(self, found: Checked) -> Checked:
-        """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned round;
-        beside “and” it drops out, “or” holds with it."""
+        """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned
+        round; beside “and” it drops out, “or” holds with it."""
         function, arguments = found.function, [argument for argument in found.arguments if argument]
         if function is None or not any(argument.unlimited for argument in arguments):
             return found

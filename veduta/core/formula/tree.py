@@ -56,8 +56,8 @@ class Order:
 
 @dataclass(frozen=True)
 class Grain:
-    """`per (…)`: the fields of a grain, dates perhaps at a period (else ""); `shown` adds the chart's own dimensions, or
-    with `less` all but the fields."""
+    """`per (…)`: the fields of a grain, dates perhaps at a period (else ""); `shown` adds the chart's own
+    dimensions, or with `less` all but the fields."""
 
     dimensions: tuple[tuple[Name, str], ...] = ()
     shown: bool = False

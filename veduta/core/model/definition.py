@@ -63,8 +63,8 @@ class Choice(Frozen):
 class ParameterField(Frozen):
     """A value that people can change. `id` is how formulas write it, behind a colon.
 
-    Its allowed values are a list of choices, a range with a step, the values of a field, or anything of its kind. Unless
-    `required` it can be set to no limit, which narrows nothing; `default` empty is no limit too."""
+    Its allowed values are a list of choices, a range with a step, the values of a field, or anything of its kind.
+    Unless `required` it can be set to no limit, which narrows nothing; `default` empty is no limit too."""
 
     id: str = Attribute(pattern=WORD)
     name: str = Attribute(min_length=1, max_length=200)
@@ -98,7 +98,8 @@ class RowRule(Frozen):
     """Which rows people may see: those for which the condition holds. It counts for members of the groups named, or
     for everybody; attributes of the signed-in person are written as parameters that begin with :person_.
 
-    `tables` are those that it narrowed when it was made: should it not reach one of them any more, their rows are refused."""
+    `tables` are those that it narrowed when it was made: should it not reach one of
+    them any more, their rows are refused."""
 
     name: str = Attribute(min_length=1, max_length=100)
     text: str = Attribute(min_length=1, max_length=5_000)

@@ -47,7 +47,8 @@ class JoinCheck:
 
     @property
     def share(self) -> float:
-        """The share of rows that find a match, of the sides that have many rows for a key: the others are looked up in."""
+        """The share of rows that find a match, of the sides that have many rows
+        for a key: the others are looked up in."""
         return min(
             side.share for side in [s for s in (self.left, self.right) if not s.is_unique] or (self.left, self.right)
         )
@@ -60,7 +61,8 @@ class JoinCheck:
 
 
 def check_join(model: Model, join: Join) -> JoinCheck:
-    """Count both ways which rows find a match; empty keys match nothing. Raises VedutaError for keys that do not exist."""
+    """Count both ways which rows find a match; empty keys match nothing. Raises
+    VedutaError for keys that do not exist."""
     counted = []
     for left in (True, False):
         table, columns = join.left if left else join.right, []

@@ -67,8 +67,9 @@ class Table(Protocol):
 
 @dataclass(frozen=True)
 class Reader:
-    """Who asks: the rules that bind them, the attributes that these read (`person`), and the names of rules for which they
-    lack one, so that no row passes. Where a rule cannot be applied a steward is not refused, so that it can be mended."""
+    """Who asks: the rules that bind them, the attributes that these read (`person`), and the names of
+    rules for which they lack one, so that no row passes. Where a rule cannot be applied a steward is
+    not refused, so that it can be mended."""
 
     rules: tuple[RowRule, ...] = ()
     person: tuple[tuple[str, ParameterValue], ...] = ()
@@ -92,10 +93,11 @@ class _Kept:
 
 
 class Model:
-    """Tables joined as a definition says. `tables` are the rows of each by the table's id, "" the first, with its fields.
+    """Tables joined as a definition says. `tables` are the rows of each by the
+    table's id, "" the first, with its fields.
 
-    `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it. It
-    is itself a `Table`: its first table with all fields that reach it.
+    `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it.
+    It is itself a `Table`: its first table with all fields that reach it.
     """
 
     def __init__(
@@ -287,8 +289,8 @@ class Model:
         )
 
     def rows_counted(self, beside: Iterable[str], names: Iterable[str]) -> str:
-        """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all the
-        fields of the count's condition; else one that has these. Raises FormulaProblem if there is none."""
+        """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all
+        the fields of the count's condition; else one that has these. Raises FormulaProblem if there is none."""
         try:
             usual = [self.home_of(set(beside)), ""] if beside else [""]
         except FormulaProblem:
@@ -424,7 +426,8 @@ class Model:
         return found
 
     def tables_ruled_by(self, rule: RowRule) -> list[str]:
-        """The tables that a rule narrows: all that its fields reach. Raises VedutaError for one that cannot be a rule."""
+        """The tables that a rule narrows: all that its fields reach. Raises
+        VedutaError for one that cannot be a rule."""
         names = self._plain_fields(self.checked_rule(rule).fields)
         return [table for table in self.tables if all(name in self.reach(table)[0] for name in names)]
 
@@ -477,7 +480,8 @@ def default_values(parameters: tuple[ParameterField, ...]) -> dict[str, Paramete
 
 
 def parameter_value(parameter: ParameterField, value: Any) -> ParameterValue:
-    """A parameter set to a value (a list for several), None for no limit. Raises DefinitionProblem for one it cannot have."""
+    """A parameter set to a value (a list for several), None for no limit. Raises
+    DefinitionProblem for one it cannot have."""
     where, name = parameter.id, parameter.name
     if value is None or value == []:
         if parameter.required:

@@ -68,8 +68,8 @@ def answer(query: Query, table: Table, schema: Schema, context: Context) -> Resu
 
 
 class _Answer:
-    """One question on its way through the steps. `groups` are the dimensions shown, each once; `place` leaves out those that
-    follow from another one, as a year does from the month beside it."""
+    """One question on its way through the steps. `groups` are the dimensions shown, each once; `place` leaves out those
+    that follow from another one, as a year does from the month beside it."""
 
     def __init__(self, query: Query, model: Model, context: Context) -> None:
         self.query, self.model, self.schema, self.context = query, model, model.schema, context
@@ -214,7 +214,8 @@ class _Answer:
         return kept
 
     def _gather_rest(self, kept: pl.DataFrame, dropped: pl.DataFrame, names: list[str], position: int) -> pl.DataFrame:
-        """All that was not kept as one value, worked out anew from its rows. Of windows only shares are given: they add up."""
+        """All that was not kept as one value, worked out anew from its rows. Of
+        windows only shares are given: they add up."""
         group, key = self.groups[position], self.keys[position]
         values = (
             {str(value).casefold() for value in self.engine.cells[self.place].frame[key].unique()}
@@ -581,8 +582,8 @@ def _of_shown(frame: pl.DataFrame, name: str, rule: str) -> pl.Expr:
 def _best(
     ranked: pl.DataFrame, keep: Keep, by: str, key: str, within: list[str], name: str, notes: list[str]
 ) -> pl.DataFrame:
-    """The rows that are kept by their value in a column, overall or `within` each group; ties at the edge go to the first
-    in order unless ties are kept, and are said."""
+    """The rows that are kept by their value in a column, overall or `within` each group; ties at the edge go to the
+    first in order unless ties are kept, and are said."""
     needed = [by] if keep.empties else [by, key]
     if any(ranked[column].null_count() for column in needed):
         ranked = ranked.drop_nulls(needed)
@@ -599,7 +600,8 @@ def _best(
 
 
 def _first_of(ranked: pl.DataFrame, keep: Keep, by: str) -> tuple[pl.DataFrame, int]:
-    """The first rows of a ranking, and how many more tie with the last of them; these are among the rows if ties are kept."""
+    """The first rows of a ranking, and how many more tie with the last of them;
+    these are among the rows if ties are kept."""
     # At least one, and never a part of one: 10% of 25 are 3.
     count = max(1, math.ceil(ranked.height * min(keep.count, 100) / 100 - 1e-9)) if keep.percent else keep.count
     kept = ranked.head(count)

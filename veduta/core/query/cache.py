@@ -12,7 +12,8 @@ from veduta.core.query.query import Result
 
 
 class ResultCache:
-    """Results by key, the least recently used leaving first when they take more than `most_bytes`. Safe under threads."""
+    """Results by key, the least recently used leaving first when they take more
+    than `most_bytes`. Safe under threads."""
 
     def __init__(self, most_bytes: int) -> None:
         self.most_bytes = most_bytes
@@ -22,8 +23,8 @@ class ResultCache:
         self._lock = threading.Lock()
 
     def get(self, key: Hashable, work_out: Callable[[], Result]) -> Result:
-        """The result for a key, worked out if it is not there; whoever asks meanwhile waits for it. A question that fails
-        is not kept and fails for all who wait."""
+        """The result for a key, worked out if it is not there; whoever asks meanwhile waits for it. A question that
+        fails is not kept and fails for all who wait."""
         with self._lock:
             if key in self._kept:
                 self._kept.move_to_end(key)

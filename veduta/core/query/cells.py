@@ -1,9 +1,10 @@
 """The heart of an answer: formulas worked out over cells.
 
-A `Place` says which cells a value stands in: the dimensions, and whether the time axis' filters are replaced by periods.
-A formula is walked twice. The first walk notes which sums and counts each place needs of which table; these are then
-read together, one pass over a table for each place that cannot be put together from a finer one. The second walk works
-out the formula over the places' small frames. Functions of time ask for values in other places, in both walks alike."""
+A `Place` says which cells a value stands in: the dimensions, and whether the time axis' filters are replaced
+by periods. A formula is walked twice. The first walk notes which sums and counts each place needs of which
+table; these are then read together, one pass over a table for each place that cannot be put together from a
+finer one. The second walk works out the formula over the places' small frames. Functions of time ask for
+values in other places, in both walks alike."""
 
 from __future__ import annotations
 
@@ -53,8 +54,8 @@ class Order:
 
 
 class Engine(Reader):
-    """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's groups, with
-    the formulas they judge by."""
+    """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's
+    groups, with the formulas they judge by."""
 
     conditions: tuple[tuple[Checked, MeasureFilter], ...] = ()
     judging = False
@@ -419,7 +420,8 @@ class Engine(Reader):
         return self._looked_up(place, keys, cells.frame.select(*cells.keys, name), cells.keys, name)
 
     def _order(self, node: Checked, at: Place, axis: Grouping | None) -> Order:
-        """The order in which a window goes through the cells: along the time axis, else the first dimension, or as it says.
+        """The order in which a window goes through the cells: along the time axis,
+        else the first dimension, or as it says.
 
         Along a measure it goes through all that is shown."""
         if not node.along:
@@ -500,8 +502,8 @@ class Engine(Reader):
         return self.axis(Place(self.groups)) if self.for_totals else None
 
     def current(self, place: Place, node: Checked) -> Periods:
-        """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date let
-        pass. Raises FormulaProblem if nothing says which."""
+        """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date
+        let pass. Raises FormulaProblem if nothing says which."""
         if place.periods:
             return place.periods
         if axis := self.chart_axis():
@@ -565,7 +567,8 @@ def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: str)
 
 
 class _RowCompiler(Compiler):
-    """Compiles what is inside an aggregate; values at a grain of their own stand in columns that are attached to the rows."""
+    """Compiles what is inside an aggregate; values at a grain of their own stand in
+    columns that are attached to the rows."""
 
     def __init__(self, attached: list[Checked], times: Times) -> None:
         super().__init__(times)

@@ -53,7 +53,8 @@ def rows_behind(
     search: str = "",
     home: str = "",
 ) -> pl.LazyFrame:
-    """The records of a table that pass the filters which reach it, with their row number as "row" and these columns, lazily.
+    """The records of a table that pass the filters which reach it, with their row
+    number as "row" and these columns, lazily.
 
     `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
     """

@@ -25,8 +25,8 @@ TOTAL_WORDS = {
 
 
 class Measure(Frozen):
-    """An aggregate of a field, or a formula of this chart's own (its text naming fields by their ids), or the count of rows
-    when there is neither. `total` None is the field's own way of totals."""
+    """An aggregate of a field, or a formula of this chart's own (its text naming fields by their ids), or the count of
+    rows when there is neither. `total` None is the field's own way of totals."""
 
     field: str | None = None
     aggregate: Aggregate = Aggregate.COUNT
@@ -45,10 +45,10 @@ class Measure(Frozen):
 class Keep(Frozen):
     """Only the top or bottom `count` values of a dimension by a measure, shown or not.
 
-    `of` is the dimension: the first (by), the last (split), or the last one within each value of those before it. With a
-    `parameter` its value is the count, and no limit keeps all. A count in `percent` is of the values there are, at least
-    one. With `ties` those that tie with the last one stay; without `empties` rows whose dimension is empty do not take a
-    place; with `rest` all others are gathered in one."""
+    `of` is the dimension: the first (by), the last (split), or the last one within each value of those before it. With
+    a `parameter` its value is the count, and no limit keeps all. A count in `percent` is of the values there are, at
+    least one. With `ties` those that tie with the last one stay; without `empties` rows whose dimension is empty do not
+    take a place; with `rest` all others are gathered in one."""
 
     end: Literal["top", "bottom"] = "top"
     count: int = Attribute(10, ge=1, le=10_000)
@@ -81,10 +81,11 @@ def measure_words(measure: Measure, schema: Schema) -> str:
 
 
 def counted_tables(node: Checked, model) -> list[str]:
-    """The tables of a model whose rows a formula aggregates. Raises FormulaProblem where there is none that has its fields.
+    """The tables of a model whose rows a formula aggregates. Raises FormulaProblem
+    where there is none that has its fields.
 
-    A count of rows is about the table that the rest of its formula is about, else the first one; if that lacks a field of
-    its condition, about one that has it."""
+    A count of rows is about the table that the rest of its formula is about, else the first one; if that lacks a field
+    of its condition, about one that has it."""
     if node.function is None or node.function.level is not Level.AGGREGATE or _over_cells(node):
         inner = (argument for argument in (*node.arguments, node.where) if argument)
         return list(dict.fromkeys(home for argument in inner for home in counted_tables(argument, model)))

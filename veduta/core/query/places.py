@@ -1,4 +1,5 @@
-"""Where values stand: the cells of a chart or of another grain, perhaps of other periods, and the parts read for them."""
+"""Where values stand: the cells of a chart or of another grain, perhaps of other
+periods, and the parts read for them."""
 
 from __future__ import annotations
 
@@ -35,7 +36,8 @@ class Periods:
         return self.days is None and self.starts is None
 
     def expression(self, schema, known: str) -> pl.Expr | None:
-        """The condition on a table's rows, of which only the periods `known` may be known ("" its days); None for all."""
+        """The condition on a table's rows, of which only the periods `known` may
+        be known ("" its days); None for all."""
         if self.days is not None:
             column, found = pl.col(self.field), pl.lit(False)
             for first, last in self.days:
@@ -58,8 +60,8 @@ class Place:
 
     `upto` adds all cells since the start of a period. Inside a grain of its own, `outer` are the dimensions that the
     formula calls shown. A `whole` place has all rows that pass the filters, also those that a chart does not keep.
-    `without` are fields whose filters do not count. An `unbroken` one has a cell for each period of its time axis from a
-    group's first to the last of all, also where there are no rows."""
+    `without` are fields whose filters do not count. An `unbroken` one has a cell for each period of its time axis from
+    a group's first to the last of all, also where there are no rows."""
 
     groups: tuple[Grouping, ...] = ()
     periods: Periods | None = None
@@ -80,7 +82,8 @@ class Place:
 
 @dataclass(frozen=True)
 class Part:
-    """A sum, count and the like of an expression over rows, in a column of its own; of a quantile the `share` (0 to 1)."""
+    """A sum, count and the like of an expression over rows, in a column of its
+    own; of a quantile the `share` (0 to 1)."""
 
     name: str
     how: str
@@ -98,8 +101,8 @@ class Part:
 
 @dataclass
 class Prepared:
-    """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold, `tables`
-    are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
+    """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold,
+    `tables` are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
 
     parts: dict[Any, Part] = attribute(default_factory=dict)
     tables: dict[Checked, list[str]] = attribute(default_factory=dict)
@@ -119,7 +122,8 @@ class Prepared:
 
 @dataclass
 class Cells:
-    """A place's cells with what was worked out in them; `homes` holds, by table, the dimensions that reach it and its parts."""
+    """A place's cells with what was worked out in them; `homes` holds, by table, the
+    dimensions that reach it and its parts."""
 
     frame: pl.DataFrame
     keys: list[str]

@@ -29,9 +29,10 @@ class Sort(Frozen):
 
 
 class Query(Frozen):
-    """One question. `keep_group` is the position in `groups` that `keep` ranks; `totals` lists, for each total
-    wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a test, the time axis counts
-    the periods since the first in which it held, for each of the other groups; groups in which it never held are left out."""
+    """One question. `keep_group` is the position in `groups` that `keep` ranks; `totals` lists, for each
+    total wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a
+    test, the time axis counts the periods since the first in which it held, for each of the other groups;
+    groups in which it never held are left out."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
@@ -62,8 +63,8 @@ class Column:
 
 @dataclass(frozen=True)
 class Rest:
-    """The values of a dimension that were not kept, gathered in one: in rows where the column "rest" holds, the dimension
-    `key` is empty and is called `name`."""
+    """The values of a dimension that were not kept, gathered in one: in rows where the column "rest" holds, the
+    dimension `key` is empty and is called `name`."""
 
     key: str
     name: str

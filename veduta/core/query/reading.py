@@ -34,9 +34,9 @@ MOST_ROWS_AGAIN = 10_000_000
 
 
 class Reader:
-    """Reads parts for places under some filters. `groups` are the chart's dimensions; with `kept`, the cells that remain of
-    them, it reads for totals: values of fewer dimensions over those cells, from what `finer` has read where that does. One
-    that `ranks` works over a single dimension as a chart of its own would, windows included."""
+    """Reads parts for places under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
+    remain of them, it reads for totals: values of fewer dimensions over those cells, from what `finer` has read where
+    that does. One that `ranks` works over a single dimension as a chart of its own would, windows included."""
 
     def __init__(
         self,
@@ -77,8 +77,9 @@ class Reader:
         return [group for group in place.groups if self.model.reaches(home, group.field, group.grain or "")]
 
     def _read(self) -> None:
-        """Read what the places want of each table, all in one go. A place that can be put together from a finer one is
-        not read: the finer one reads what it needs too. What runs to date is put together from the cells it runs over."""
+        """Read what the places want of each table, all in one go. A place that can be put together from
+        a finer one is not read: the finer one reads what it needs too. What runs to date is put
+        together from the cells it runs over."""
         for place in list(self.wanted):
             self._complete(place)
         running = [place for place in self.wanted if place.upto]
@@ -149,7 +150,8 @@ class Reader:
         return None
 
     def _complete(self, place: Place) -> None:
-        """Each table's rows are counted in each place; a place whose dimensions reach none of its tables gets one they do."""
+        """Each table's rows are counted in each place; a place whose dimensions
+        reach none of its tables gets one they do."""
         homes = self.wanted[place]
         if place.groups and not any(len(self._reached(home, place)) == len(place.groups) for home in homes):
             own = list(
@@ -207,8 +209,8 @@ class Reader:
     def coarser(
         self, groups: list[Grouping], finer: Place, keys: list[str], partly: bool = False
     ) -> list[pl.Expr | None] | None:
-        """The groups' values worked out from a finer place's keys, or None if they cannot be; `partly` has None for each
-        that cannot."""
+        """The groups' values worked out from a finer place's keys, or None if they cannot be;
+        `partly` has None for each that cannot."""
         found: list[pl.Expr | None] = []
         for group in groups:
             if key_of(group) in keys:
@@ -328,8 +330,8 @@ class Reader:
         return _beside(found, self._read_again(place, home, again, axis, found), keys) if again else found
 
     def _running(self, frame: pl.DataFrame, axis: Grouping, unit: Grain, adding: dict[str, str]) -> pl.DataFrame:
-        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's first cell on in
-        every period of the axis that any cell has."""
+        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's
+        first cell on in every period of the axis that any cell has."""
         key = key_of(axis)
         whole = enclosing(pl.col(key), axis.grain, unit, self.schema.fiscal_month).alias("__whole")
         frame = frame.drop_nulls(key).with_columns(whole)
@@ -367,7 +369,8 @@ class Reader:
     def _read_again(
         self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame
     ) -> pl.DataFrame:
-        """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too many."""
+        """Parts that cannot be put together, from all rows up to each cell. Raises
+        DefinitionProblem if those are too many."""
         rows_again = int(running[self.prepared.rows_of(home).name].sum())
         if rows_again > MOST_ROWS_AGAIN:
             name = " and ".join(sorted({part.how.removeprefix("own:") for part in parts}))
@@ -494,7 +497,8 @@ class Reader:
         return rows.join(self.kept.lazy().select(shared).unique(), on=shared, how="semi", nulls_equal=True)
 
     def _kept_groups(self, home: str, place: Place) -> list[Grouping]:
-        """The chart's dimensions by which rows of cells that were dropped are told; not the time axis where it is replaced."""
+        """The chart's dimensions by which rows of cells that were dropped are told;
+        not the time axis where it is replaced."""
         if not self.narrowed or place.whole:
             return []
         dates = self.model.same_dates(place.periods.field) if place.periods else set()

@@ -11,8 +11,9 @@ HOUR = 3_600_000_000  # microseconds
 
 
 def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str], share: float) -> pl.DataFrame:
-    """The quantile (`share` between 0 and 1, interpolated) of a column's values in the rows of each period of a group and
-    all periods before it: a row for each period that has values, with the columns `groups`, `period` and `value`."""
+    """The quantile (`share` between 0 and 1, interpolated) of a column's values in the rows of each
+    period of a group and all periods before it: a row for each period that has values, with the
+    columns `groups`, `period` and `value`."""
     rows = rows.select(*groups, period, pl.col(value).cast(pl.Float64)).drop_nulls([period, value])
     frame = rows.collect()
     found = []
@@ -26,8 +27,8 @@ def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[s
 
 
 def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
-    """The sample variance in the same way: those of parts are put together by Chan, Golub and LeVeque's formula (1979), of
-    which nothing cancels out. Sums are of distances from the middle of the group's means."""
+    """The sample variance in the same way: those of parts are put together by Chan, Golub and LeVeque's formula (1979),
+    of which nothing cancels out. Sums are of distances from the middle of the group's means."""
     column = pl.col(value).cast(pl.Float64)
     rows = rows.select(*groups, period, column).drop_nulls([period, value])
     parts = rows.group_by([*groups, period]).agg(
@@ -54,8 +55,8 @@ def _numbered(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
 def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share: float) -> np.ndarray:
     """For each of `count` periods the quantile of the values of it and those before; `values` ascending, (n,).
 
-    The values are cut into blocks by rank. How many of each block there are up to a period says in which block the wanted
-    rank lies; only there values are looked at. Takes n + count * (n / block + block) steps."""
+    The values are cut into blocks by rank. How many of each block there are up to a period says in which block the
+    wanted rank lies; only there values are looked at. Takes n + count * (n / block + block) steps."""
     n = len(values)
     block = max(int(n**0.5), -(-n * count // MOST_COUNTS), 1)
     blocks = -(-n // block)

@@ -43,7 +43,8 @@ class MatchShare:
 
 
 def key_columns(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> tuple[list[pl.Expr], list[pl.Expr]]:
-    """The keys of this side as comparable expressions, and of the other as columns __k0, __k1, … Raises DefinitionProblem if kinds do not compare."""
+    """The keys of this side as comparable expressions, and of the other as columns __k0, __k1, … Raises
+    DefinitionProblem if kinds do not compare."""
     if not pairs:
         raise DefinitionProblem("No key is chosen.", hint="Choose a column on each side that holds the same values.")
     left, right = [], []

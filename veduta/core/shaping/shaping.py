@@ -80,7 +80,8 @@ def validation_words(error: ValidationError, kind: type[Step] | None = None) -> 
 
 
 def apply_steps(steps: Iterable[Step], flow: Flow, run: Run) -> Flow:
-    """The flow behind the last active step. Raises VedutaError for the first step that does not fit; its report says so too."""
+    """The flow behind the last active step. Raises VedutaError for the first step that
+    does not fit; its report says so too."""
     for step in steps:
         if not step.off:
             flow = apply_step(step, flow, run)

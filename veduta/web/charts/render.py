@@ -17,8 +17,8 @@ MOST_ROWS_BELOW = 500
 
 
 def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, Any]:
-    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there is
-    nothing to draw. `said_first` are notes of rules."""
+    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there
+    is nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "kind": answered.kind.value,

@@ -49,7 +49,8 @@ def _texts(value: Any) -> tuple[str, ...]:
 
 
 def is_bound(dataset: Dataset, person: User) -> bool:
-    """Whether somebody may see only some rows of a dataset, or of what it is made from. A model that cannot be read binds."""
+    """Whether somebody may see only some rows of a dataset, or of what it is made
+    from. A model that cannot be read binds."""
     if person.is_steward:
         return False
     try:
@@ -61,8 +62,8 @@ def is_bound(dataset: Dataset, person: User) -> bool:
 
 
 def binding_source(dataset: Dataset, person: User) -> Dataset | None:
-    """A dataset that this one is made from, near or far, and of which somebody may see only some rows; its rows are mixed
-    with others here, so that rules cannot hold. None if there is none, or if a steward has released this one."""
+    """A dataset that this one is made from, near or far, and of which somebody may see only some rows; its rows are
+    mixed with others here, so that rules cannot hold. None if there is none, or if a steward has released this one."""
     if dataset.released or person.is_steward:
         return None
     sources = _sources(dataset, beyond_released=False)
@@ -97,6 +98,7 @@ def must_be_released(dataset: Dataset, person: User | None) -> None:
 
 
 def must_see_all(person: User | None, dataset: Dataset, what: str) -> None:
-    """Raises Bound if somebody may see only some rows of a dataset; `what` they want to do shows or uses all of them."""
+    """Raises Bound if somebody may see only some rows of a dataset; `what` they
+    want to do shows or uses all of them."""
     if person is not None and is_bound(dataset, person):
         raise Bound(f"You may see only some rows of “{dataset.name}”, so you cannot {what}.", hint="Ask a steward.")

@@ -84,8 +84,8 @@ BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
 
 
 def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = lambda dataset: False) -> Drawing:
-    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into. How many rows
-    a dataset has is not said where that `is_hidden`."""
+    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into. How many
+    rows a dataset has is not said where that `is_hidden`."""
     boxes, edges = _graph(is_hidden)
     if focus:
         kept = _connected(f"d{focus.pk}", edges)

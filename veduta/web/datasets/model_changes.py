@@ -56,8 +56,8 @@ def change(function: Callable[..., ModelDefinition]) -> Callable[..., ModelDefin
 def change_model(
     user: User, dataset: Dataset, do: str, sent: dict[str, Any], revision: int, anyway: bool = False
 ) -> Dataset:
-    """Make one change. Raises Breaking if charts would not work any more, unless told to do it anyway, and VedutaError for
-    one that cannot be made."""
+    """Make one change. Raises Breaking if charts would not work any more, unless told to do it anyway, and
+    VedutaError for one that cannot be made."""
     must_build(user)
     if do not in CHANGES:
         raise DefinitionProblem("Veduta does not know this change.", hint="Load the page again.")

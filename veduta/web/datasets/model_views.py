@@ -1,4 +1,5 @@
-"""A dataset's model on screen: its tables and joins as a diagram, fields, formulas, parameters, drill paths and rules."""
+"""A dataset's model on screen: its tables and joins as a diagram, fields,
+formulas, parameters, drill paths and rules."""
 
 from __future__ import annotations
 
@@ -357,8 +358,8 @@ def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def model_formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its values by
-    a dimension or by those of a chart."""
+    """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
+    values by a dimension or by those of a chart."""
     found, data = _dataset(pk), sent_json(request)
     definition = load_definition(data["definition"]) if data.get("definition") else None
     there, context = parts_for(found, request.user, definition.values if definition else None)

@@ -1,4 +1,5 @@
-"""A dataset's model as the core needs it: the joined tables' rows, the rules for whoever reads, parameters as they are set."""
+"""A dataset's model as the core needs it: the joined tables' rows, the rules for
+whoever reads, parameters as they are set."""
 
 from __future__ import annotations
 
@@ -53,8 +54,8 @@ def _is_id(text: str) -> bool:
 
 
 def model_of(dataset: Dataset) -> Model:
-    """The dataset's saved model over the current versions, for nobody in particular; it is kept until one of its datasets
-    changes. Raises VedutaError if it has no rows."""
+    """The dataset's saved model over the current versions, for nobody in particular; it is kept until one of its
+    datasets changes. Raises VedutaError if it has no rows."""
     if dataset.deleted_at or dataset.current_id is None:
         return built_model(dataset)  # which says why not
     joined = [table["dataset"] for table in dataset.model.get("tables", ())]
@@ -96,7 +97,8 @@ def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) ->
 def model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
     """The model as somebody may see it, with parameters set. `reader` None is Veduta itself, which sees all rows.
 
-    Raises VedutaError for values that parameters cannot have, and Bound for rows that cannot be narrowed for the reader."""
+    Raises VedutaError for values that parameters cannot have, and Bound for rows
+    that cannot be narrowed for the reader."""
     must_be_released(dataset, reader)
     model = model_of(dataset)
     bound = reader_of(model.definition.rules, reader)
@@ -123,8 +125,8 @@ def _joined_for(model: Model, reader: User) -> dict[str, Model]:
 
 @contextmanager
 def rules_still_hold(dataset: Dataset) -> Iterator[None]:
-    """Within it a dataset gets other rows. Raises Bound, so that nothing changes, if a rule of its model or of one that joins
-    it could not be applied to them."""
+    """Within it a dataset gets other rows. Raises Bound, so that nothing changes, if a rule of its model or of one that
+    joins it could not be applied to them."""
     before = _broken_around(dataset)
     yield
     for (name, rule), problem in _broken_around(dataset).items():

@@ -285,8 +285,8 @@ class Connection(models.Model):
 class Refresh(models.Model):
     """One bringing up to date of a dataset, from waiting to its end; kept as its history.
 
-    One that `follows` was asked for because a source changed, by the refresh `root` if it was one; what is made from its
-    dataset has been asked for then too."""
+    One that `follows` was asked for because a source changed, by the refresh `root` if it was one; what is made from
+    its dataset has been asked for then too."""
 
     class State(models.TextChoices):
         QUEUED = "queued", "Waiting for its turn"

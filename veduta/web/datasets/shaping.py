@@ -37,8 +37,8 @@ class StepsConflict(VedutaError):
 class Draft:
     """Steps being worked on, read one by one, so that one that is unfinished does not hide the others.
 
-    `explore` is a look at a dataset's rows that is not kept: its steps start behind the dataset's own. A `reader` who may
-    see only some rows of one of the datasets is refused."""
+    `explore` is a look at a dataset's rows that is not kept: its steps start behind the dataset's own. A `reader` who
+    may see only some rows of one of the datasets is refused."""
 
     dataset: Dataset
     shaping: Shaping

@@ -96,7 +96,8 @@ def _draft(request: HttpRequest, dataset: Dataset, data: dict[str, Any]) -> Draf
 def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """The rows behind a step, the list of steps, and the form of the step being edited; keeps the draft.
 
-    `editing` is the step's form; while it is not filled in, what is missing is said and the rows stay those before it."""
+    `editing` is the step's form; while it is not filled in, what is missing is
+    said and the rows stay those before it."""
     dataset, data = _dataset(pk), sent_json(request)
     if not isinstance(data.get("steps") or [], list):
         raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
@@ -353,7 +354,8 @@ def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 @require_POST
 @builders_only
 def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
-    """What there is to say about a formula while it is typed: what is wrong and where, what could follow, its values."""
+    """What there is to say about a formula while it is typed: what is wrong and
+    where, what could follow, its values."""
     data = sent_json(request)
     draft, text = _draft(request, _dataset(pk), data), str(data.get("formula") or "")
     caret = whole_number(data, "caret", 0)

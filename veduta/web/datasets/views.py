@@ -155,8 +155,8 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
 
 
 def _empty_words(field: Field, found: Recognised | None) -> list[dict[str, Any]]:
-    """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its list
-    of such words is with the other choice."""
+    """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its
+    list of such words is with the other choice."""
     taken = field.reading.empties
     words = {word.lower(): (word, count) for word, count in (found.maybe_empty if found else [])}
     return [

@@ -14,8 +14,8 @@ from veduta.core.errors import Stopped
 
 @dataclass(frozen=True)
 class Context:
-    """What an answer depends on besides the rows: today, the latest date of each date field in all rows that may be seen,
-    and the first month of the fiscal year."""
+    """What an answer depends on besides the rows: today, the latest date of each date field in all rows that may be
+    seen, and the first month of the fiscal year."""
 
     today: dt.date
     latest: dict[str, dt.date] = attribute(default_factory=dict)
@@ -44,12 +44,13 @@ class BaseFilter(Frozen):
         return self.model_copy(update={"field": field})
 
     def needs(self) -> set[tuple[str, str]]:
-        """The fields that a table must have to be narrowed, each with the grain that it must know it by ("" its days)."""
+        """The fields that a table must have to be narrowed, each with the grain
+        that it must know it by ("" its days)."""
         return {(self.field, "")}
 
     def in_other_periods(self, dates: set[str]) -> BaseFilter | None:
-        """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not about
-        periods, so it holds there too."""
+        """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not
+        about periods, so it holds there too."""
         return self
 
     def without(self, fields: frozenset[str]) -> BaseFilter | None:

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 
 
 class MeasureFilter(Frozen):
-    """Groups whose value of a measure, shown or not, lies between two bounds; it narrows what is shown, not the rows."""
+    """Groups whose value of a measure, shown or not, lies between two bounds;
+    it narrows what is shown, not the rows."""
 
     kind: Literal["measure"] = "measure"
     measure: Measure

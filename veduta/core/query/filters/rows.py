@@ -143,7 +143,8 @@ class EmptyFilter(BaseFilter):
 
 
 class ValuesFilter(BaseFilter):
-    """Rows whose value is among those of a column that was worked out; what a membership becomes. It is never stored."""
+    """Rows whose value is among those of a column that was worked out; what a
+    membership becomes. It is never stored."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
     kind: Literal["values"] = "values"
