@@ -65,10 +65,19 @@ def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
     """The tables, and the model that joins them."""
     some = sailings(min(rows, 1_000_000))
     days = some.select(
-        "route", "vessel", pl.col("sailing_date").alias("day"), pl.col("capacity").cast(pl.Int64), pl.col("passengers").cast(pl.Int64),
-        pl.col("sailing_date").cast(pl.Datetime("us")).dt.offset_by(pl.int_range(pl.len()).mod(18).add(5).cast(pl.String) + "h").alias("at"),
-        pl.col("fare_revenue").alias("fare"), pl.col("minutes_late").cast(pl.Int64).alias("late"), cancelled=pl.col("cancelled") == "yes",
-    )  # fmt: skip
+        "route",
+        "vessel",
+        pl.col("sailing_date").alias("day"),
+        pl.col("capacity").cast(pl.Int64),
+        pl.col("passengers").cast(pl.Int64),
+        pl.col("sailing_date")
+        .cast(pl.Datetime("us"))
+        .dt.offset_by(pl.int_range(pl.len()).mod(18).add(5).cast(pl.String) + "h")
+        .alias("at"),
+        pl.col("fare_revenue").alias("fare"),
+        pl.col("minutes_late").cast(pl.Int64).alias("late"),
+        cancelled=pl.col("cancelled") == "yes",
+    )
     frames = {
         "": pl.concat([days] * max(1, rows // days.height)).rechunk(),
         "routes": routes().select("route", pl.col("region").alias("area")),
@@ -132,27 +141,247 @@ def cases(frames: dict[str, pl.DataFrame], model: Model, p, r, t) -> list[Case]:
     m = "date(day, 'start of month')"
     by_month = f"with m as (select {m} k, sum(fare) v from s group by 1)"
     return [
-        Case("One sum", query([], "sum(fare)"), lambda: s.select(FARE, n=pl.col("fare").count(), rows=pl.len()).collect(), "select sum(fare) from s", lambda: p["fare"].sum()),
-        Case("By route, sorted", query(["route"], "sum(fare)"), lambda: s.group_by("route").agg(FARE).sort("route").collect(), "select route, sum(fare) from s group by 1", lambda: p.groupby("route")["fare"].sum()),
-        Case("By month", query(["day@month"], "sum(fare)"), lambda: months().collect(), f"select {m}, sum(fare) from s group by 1", lambda: p.groupby(month())["fare"].sum()),
-        Case("By month and looked-up region", query(["day@month", "routes.area"], "sum(fare)"), lambda: s.join(lazy_routes, on="route", how="left").group_by(MONTH, "area").agg(FARE).sort("m", "area").collect(), f"select {m}, area, sum(fare) from s left join routes using (route) group by 1, 2", lambda: p.merge(r, on="route", how="left").groupby([month(), "area"])["fare"].sum()),
-        Case("A ratio of sums with its total", query(["vessel"], "sum(fare) / sum(passengers)", totals=((),)), lambda: pl.collect_all([s.group_by("vessel").agg(x=FARE / pl.col("passengers").sum()).sort("vessel"), s.select(x=FARE / pl.col("passengers").sum())]), "select vessel, sum(fare) / sum(passengers) from s group by 1 union all select null, sum(fare) / sum(passengers) from s", lambda: (p.groupby("vessel")[["fare", "passengers"]].sum(), p[["fare", "passengers"]].sum())),
-        Case("A conditional share", query(["route"], "count_rows(where late > 10) / count_rows()"), lambda: s.group_by("route").agg(x=(pl.col("late") > 10).sum() / pl.len()).sort("route").collect(), "select route, 1.0 * count(case when late > 10 then 1 end) / count(*) from s group by 1", lambda: (p["late"] > 10).groupby(p["route"]).mean()),
-        Case("Distinct values", query(["route"], "count_distinct(vessel)"), lambda: s.group_by("route").agg(pl.col("vessel").drop_nulls().n_unique()).sort("route").collect(), "select route, count(distinct vessel) from s group by 1", lambda: p.groupby("route")["vessel"].nunique()),
-        Case("A median", query(["vessel"], "median(late)"), lambda: s.group_by("vessel").agg(pl.col("late").median()).sort("vessel").collect(), "with o as (select vessel, late, row_number() over (partition by vessel order by late) i, count(*) over (partition by vessel) n from s where late is not null) select vessel, avg(late) from o where i in ((n + 1) / 2, (n + 2) / 2) group by 1", lambda: p.groupby("vessel")["late"].median()),
-        Case("The top 8 of a year", query(["route"], "sum(fare)", filters=(dates,), keep=Keep(count=8, by=fare)), lambda: s.filter(between(LAST_12)).group_by("route").agg(FARE).top_k(8, by="fare").collect(), f"select route, sum(fare) from s where day between '{LAST_12[0]}' and '{LAST_12[1]}' group by 1 order by 2 desc limit 8", lambda: p[p["day"].between(*map(str, LAST_12))].groupby("route")["fare"].sum().nlargest(8)),
-        Case("A membership", query(["day@quarter"], "sum(fare)", filters=(MembershipFilter(field="route", keep=Keep(count=5, by=passengers)),)), lambda: s.join(s.group_by("route").agg(pl.col("passengers").sum()).top_k(5, by="passengers").select("route"), on="route", how="semi").group_by(pl.col("day").dt.truncate("1q")).agg(FARE).sort("day").collect(), "select strftime('%Y', day) || (strftime('%m', day) + 2) / 3, sum(fare) from s where route in (select route from s group by 1 order by sum(passengers) desc limit 5) group by 1", lambda: p[p["route"].isin(p.groupby("route")["passengers"].sum().nlargest(5).index)].groupby(p["day"].dt.to_period("Q"))["fare"].sum()),
-        Case("Beside the grand total", query(["route"], "sum(fare) / sum(fare) per ()"), lambda: s.group_by("route").agg(FARE).with_columns(x=pl.col("fare") / pl.col("fare").sum()).sort("route").collect(), "select route, sum(fare) / (select sum(fare) from s) from s group by 1", lambda: p.groupby("route")["fare"].sum() / p["fare"].sum()),
-        Case("The mean of daily sums", query(["day@month"], "mean(sum(fare) per (shown, day))"), lambda: s.group_by("day").agg(FARE).group_by(MONTH).agg(pl.col("fare").mean()).sort("m").collect(), f"select {m}, avg(v) from (select day, sum(fare) v from s group by 1) group by 1", lambda: p.groupby("day")["fare"].sum().pipe(lambda x: x.groupby(x.index.to_period("M")).mean())),
-        Case("A rank", query(["route"], "rank(sum(fare))"), lambda: s.group_by("route").agg(FARE).with_columns(x=pl.col("fare").rank("min", descending=True)).sort("route").collect(), "select route, rank() over (order by sum(fare) desc) from s group by 1", lambda: p.groupby("route")["fare"].sum().rank(ascending=False)),
-        Case("A share, with its total", query(["routes.area"], "share(sum(fare))", totals=((),)), lambda: s.join(lazy_routes, on="route", how="left").group_by("area").agg(FARE).with_columns(x=pl.col("fare") / pl.col("fare").sum()).sort("area").collect(), "select area, sum(fare) / sum(sum(fare)) over () from s left join routes using (route) group by 1", lambda: p.merge(r, on="route", how="left").groupby("area")["fare"].sum().pipe(lambda x: x / x.sum())),
-        Case("A running sum", query(["day@month"], "running(sum(fare))"), lambda: months().with_columns(x=pl.col("fare").cum_sum()).collect(), f"{by_month} select k, sum(v) over (order by k) from m", lambda: p.groupby(month())["fare"].sum().cumsum()),
-        Case("A moving mean of weeks", query(["day@week"], "moving(mean, sum(fare), 4)"), lambda: s.group_by(WEEK).agg(FARE).sort("w").with_columns(x=pl.col("fare").rolling_mean(4, min_samples=1)).collect(), "with m as (select date(day, '-6 days', 'weekday 1') k, sum(fare) v from s group by 1) select k, avg(v) over (order by k rows 3 preceding) from m", lambda: p.groupby(p["day"].dt.to_period("W"))["fare"].sum().rolling(4, min_periods=1).mean()),
-        Case("The same month a year before", query(["day@month"], "sum(fare)", "shift(sum(fare), -1, 'year')", filters=(shown,)), lambda: months().collect().pipe(lambda x: x.filter(pl.col("m") >= IN_2026[0]).join(x.select(pl.col("m").dt.offset_by("1y"), y="fare"), on="m", how="left")), f"{by_month} select m.k, m.v, b.v from m left join m b on b.k = date(m.k, '-1 year') where m.k between '2026-01-01' and '2026-10-31'", lambda: p.groupby(month())["fare"].sum().pipe(lambda x: (x, x.shift(12)))),
-        Case("The year to date", query(["day@month"], "to_date(sum(fare), 'year')"), lambda: months().with_columns(x=pl.col("fare").cum_sum().over(pl.col("m").dt.year())).collect(), f"{by_month} select k, sum(v) over (partition by strftime('%Y', k) order by k) from m", lambda: p.groupby(month())["fare"].sum().pipe(lambda x: x.groupby(x.index.year).cumsum())),
-        Case("The whole quarter before", query(["day@month"], "whole(shift(sum(fare), -1, 'quarter'), 'quarter')"), lambda: months().collect().pipe(lambda x: x.with_columns(q=pl.col("m").dt.truncate("1q"), b=pl.col("m").dt.truncate("1q").dt.offset_by("-1q")).pipe(lambda y: y.join(y.group_by("q").agg(v=FARE), left_on="b", right_on="q", how="left"))), f"{by_month}, q as (select strftime('%Y', k) * 4 + (strftime('%m', k) - 1) / 3 k, sum(v) v from m group by 1) select m.k, q.v from m left join q on q.k = strftime('%Y', m.k) * 4 + (strftime('%m', m.k) - 1) / 3 - 1", lambda: p.groupby(month())["fare"].sum().pipe(lambda x: x.groupby(x.index.asfreq("Q")).sum().shift(1))),
-        Case("Two tables side by side", query(["day@month", "route"], "sum(fare) - sum(targets.goal)"), lambda: s.group_by(MONTH, "route").agg(FARE).join(goals.group_by("month", "route").agg(pl.col("goal").sum()), left_on=["m", "route"], right_on=["month", "route"], how="full", coalesce=True).with_columns(x=pl.col("fare") - pl.col("goal")).sort("m", "route").collect(), f"with a as (select {m} k, route r, sum(fare) v from s group by 1, 2), b as (select month k, route r, sum(goal) v from targets group by 1, 2) select a.k, a.r, a.v - b.v from a left join b on a.k = b.k and a.r = b.r union all select b.k, b.r, null from b left join a on a.k = b.k and a.r = b.r where a.k is null", lambda: p.groupby([month(), "route"])["fare"].sum().reset_index().merge(t.assign(day=t["month"].dt.to_period("M")), on=["day", "route"], how="outer")),
-    ]  # fmt: skip
+        Case(
+            "One sum",
+            query([], "sum(fare)"),
+            lambda: s.select(FARE, n=pl.col("fare").count(), rows=pl.len()).collect(),
+            "select sum(fare) from s",
+            lambda: p["fare"].sum(),
+        ),
+        Case(
+            "By route, sorted",
+            query(["route"], "sum(fare)"),
+            lambda: s.group_by("route").agg(FARE).sort("route").collect(),
+            "select route, sum(fare) from s group by 1",
+            lambda: p.groupby("route")["fare"].sum(),
+        ),
+        Case(
+            "By month",
+            query(["day@month"], "sum(fare)"),
+            lambda: months().collect(),
+            f"select {m}, sum(fare) from s group by 1",
+            lambda: p.groupby(month())["fare"].sum(),
+        ),
+        Case(
+            "By month and looked-up region",
+            query(["day@month", "routes.area"], "sum(fare)"),
+            lambda: (
+                s.join(lazy_routes, on="route", how="left")
+                .group_by(MONTH, "area")
+                .agg(FARE)
+                .sort("m", "area")
+                .collect()
+            ),
+            f"select {m}, area, sum(fare) from s left join routes using (route) group by 1, 2",
+            lambda: p.merge(r, on="route", how="left").groupby([month(), "area"])["fare"].sum(),
+        ),
+        Case(
+            "A ratio of sums with its total",
+            query(["vessel"], "sum(fare) / sum(passengers)", totals=((),)),
+            lambda: pl.collect_all(
+                [
+                    s.group_by("vessel").agg(x=FARE / pl.col("passengers").sum()).sort("vessel"),
+                    s.select(x=FARE / pl.col("passengers").sum()),
+                ]
+            ),
+            "select vessel, sum(fare) / sum(passengers) from s group by 1 union all"
+            " select null, sum(fare) / sum(passengers) from s",
+            lambda: (p.groupby("vessel")[["fare", "passengers"]].sum(), p[["fare", "passengers"]].sum()),
+        ),
+        Case(
+            "A conditional share",
+            query(["route"], "count_rows(where late > 10) / count_rows()"),
+            lambda: s.group_by("route").agg(x=(pl.col("late") > 10).sum() / pl.len()).sort("route").collect(),
+            "select route, 1.0 * count(case when late > 10 then 1 end) / count(*) from s group by 1",
+            lambda: (p["late"] > 10).groupby(p["route"]).mean(),
+        ),
+        Case(
+            "Distinct values",
+            query(["route"], "count_distinct(vessel)"),
+            lambda: s.group_by("route").agg(pl.col("vessel").drop_nulls().n_unique()).sort("route").collect(),
+            "select route, count(distinct vessel) from s group by 1",
+            lambda: p.groupby("route")["vessel"].nunique(),
+        ),
+        Case(
+            "A median",
+            query(["vessel"], "median(late)"),
+            lambda: s.group_by("vessel").agg(pl.col("late").median()).sort("vessel").collect(),
+            "with o as (select vessel, late, row_number() over (partition by vessel order by late) i, count(*)"
+            " over (partition by vessel) n from s where late is not null) select vessel, avg(late) from o"
+            " where i in ((n + 1) / 2, (n + 2) / 2) group by 1",
+            lambda: p.groupby("vessel")["late"].median(),
+        ),
+        Case(
+            "The top 8 of a year",
+            query(["route"], "sum(fare)", filters=(dates,), keep=Keep(count=8, by=fare)),
+            lambda: s.filter(between(LAST_12)).group_by("route").agg(FARE).top_k(8, by="fare").collect(),
+            f"select route, sum(fare) from s where day between '{LAST_12[0]}' and '{LAST_12[1]}' group by 1"
+            " order by 2 desc limit 8",
+            lambda: p[p["day"].between(*map(str, LAST_12))].groupby("route")["fare"].sum().nlargest(8),
+        ),
+        Case(
+            "A membership",
+            query(
+                ["day@quarter"],
+                "sum(fare)",
+                filters=(MembershipFilter(field="route", keep=Keep(count=5, by=passengers)),),
+            ),
+            lambda: (
+                s.join(
+                    s.group_by("route").agg(pl.col("passengers").sum()).top_k(5, by="passengers").select("route"),
+                    on="route",
+                    how="semi",
+                )
+                .group_by(pl.col("day").dt.truncate("1q"))
+                .agg(FARE)
+                .sort("day")
+                .collect()
+            ),
+            "select strftime('%Y', day) || (strftime('%m', day) + 2) / 3, sum(fare) from s"
+            " where route in (select route from s group by 1 order by sum(passengers) desc limit 5) group by 1",
+            lambda: (
+                p[p["route"].isin(p.groupby("route")["passengers"].sum().nlargest(5).index)]
+                .groupby(p["day"].dt.to_period("Q"))["fare"]
+                .sum()
+            ),
+        ),
+        Case(
+            "Beside the grand total",
+            query(["route"], "sum(fare) / sum(fare) per ()"),
+            lambda: (
+                s.group_by("route")
+                .agg(FARE)
+                .with_columns(x=pl.col("fare") / pl.col("fare").sum())
+                .sort("route")
+                .collect()
+            ),
+            "select route, sum(fare) / (select sum(fare) from s) from s group by 1",
+            lambda: p.groupby("route")["fare"].sum() / p["fare"].sum(),
+        ),
+        Case(
+            "The mean of daily sums",
+            query(["day@month"], "mean(sum(fare) per (shown, day))"),
+            lambda: s.group_by("day").agg(FARE).group_by(MONTH).agg(pl.col("fare").mean()).sort("m").collect(),
+            f"select {m}, avg(v) from (select day, sum(fare) v from s group by 1) group by 1",
+            lambda: p.groupby("day")["fare"].sum().pipe(lambda x: x.groupby(x.index.to_period("M")).mean()),
+        ),
+        Case(
+            "A rank",
+            query(["route"], "rank(sum(fare))"),
+            lambda: (
+                s.group_by("route")
+                .agg(FARE)
+                .with_columns(x=pl.col("fare").rank("min", descending=True))
+                .sort("route")
+                .collect()
+            ),
+            "select route, rank() over (order by sum(fare) desc) from s group by 1",
+            lambda: p.groupby("route")["fare"].sum().rank(ascending=False),
+        ),
+        Case(
+            "A share, with its total",
+            query(["routes.area"], "share(sum(fare))", totals=((),)),
+            lambda: (
+                s.join(lazy_routes, on="route", how="left")
+                .group_by("area")
+                .agg(FARE)
+                .with_columns(x=pl.col("fare") / pl.col("fare").sum())
+                .sort("area")
+                .collect()
+            ),
+            "select area, sum(fare) / sum(sum(fare)) over () from s left join routes using (route) group by 1",
+            lambda: p.merge(r, on="route", how="left").groupby("area")["fare"].sum().pipe(lambda x: x / x.sum()),
+        ),
+        Case(
+            "A running sum",
+            query(["day@month"], "running(sum(fare))"),
+            lambda: months().with_columns(x=pl.col("fare").cum_sum()).collect(),
+            f"{by_month} select k, sum(v) over (order by k) from m",
+            lambda: p.groupby(month())["fare"].sum().cumsum(),
+        ),
+        Case(
+            "A moving mean of weeks",
+            query(["day@week"], "moving(mean, sum(fare), 4)"),
+            lambda: (
+                s.group_by(WEEK)
+                .agg(FARE)
+                .sort("w")
+                .with_columns(x=pl.col("fare").rolling_mean(4, min_samples=1))
+                .collect()
+            ),
+            "with m as (select date(day, '-6 days', 'weekday 1') k, sum(fare) v from s group by 1)"
+            " select k, avg(v) over (order by k rows 3 preceding) from m",
+            lambda: p.groupby(p["day"].dt.to_period("W"))["fare"].sum().rolling(4, min_periods=1).mean(),
+        ),
+        Case(
+            "The same month a year before",
+            query(["day@month"], "sum(fare)", "shift(sum(fare), -1, 'year')", filters=(shown,)),
+            lambda: (
+                months()
+                .collect()
+                .pipe(
+                    lambda x: x.filter(pl.col("m") >= IN_2026[0]).join(
+                        x.select(pl.col("m").dt.offset_by("1y"), y="fare"), on="m", how="left"
+                    )
+                )
+            ),
+            f"{by_month} select m.k, m.v, b.v from m left join m b on b.k = date(m.k, '-1 year')"
+            " where m.k between '2026-01-01' and '2026-10-31'",
+            lambda: p.groupby(month())["fare"].sum().pipe(lambda x: (x, x.shift(12))),
+        ),
+        Case(
+            "The year to date",
+            query(["day@month"], "to_date(sum(fare), 'year')"),
+            lambda: months().with_columns(x=pl.col("fare").cum_sum().over(pl.col("m").dt.year())).collect(),
+            f"{by_month} select k, sum(v) over (partition by strftime('%Y', k) order by k) from m",
+            lambda: p.groupby(month())["fare"].sum().pipe(lambda x: x.groupby(x.index.year).cumsum()),
+        ),
+        Case(
+            "The whole quarter before",
+            query(["day@month"], "whole(shift(sum(fare), -1, 'quarter'), 'quarter')"),
+            lambda: (
+                months()
+                .collect()
+                .pipe(
+                    lambda x: x.with_columns(
+                        q=pl.col("m").dt.truncate("1q"), b=pl.col("m").dt.truncate("1q").dt.offset_by("-1q")
+                    ).pipe(lambda y: y.join(y.group_by("q").agg(v=FARE), left_on="b", right_on="q", how="left"))
+                )
+            ),
+            f"{by_month}, q as (select strftime('%Y', k) * 4 + (strftime('%m', k) - 1) / 3 k, sum(v) v from m"
+            " group by 1) select m.k, q.v from m left"
+            " join q on q.k = strftime('%Y', m.k) * 4 + (strftime('%m', m.k) - 1) / 3 - 1",
+            lambda: p.groupby(month())["fare"].sum().pipe(lambda x: x.groupby(x.index.asfreq("Q")).sum().shift(1)),
+        ),
+        Case(
+            "Two tables side by side",
+            query(["day@month", "route"], "sum(fare) - sum(targets.goal)"),
+            lambda: (
+                s.group_by(MONTH, "route")
+                .agg(FARE)
+                .join(
+                    goals.group_by("month", "route").agg(pl.col("goal").sum()),
+                    left_on=["m", "route"],
+                    right_on=["month", "route"],
+                    how="full",
+                    coalesce=True,
+                )
+                .with_columns(x=pl.col("fare") - pl.col("goal"))
+                .sort("m", "route")
+                .collect()
+            ),
+            f"with a as (select {m} k, route r, sum(fare) v from s group by 1, 2),"
+            " b as (select month k, route r, sum(goal) v from targets group by 1, 2) select a.k, a.r, a.v - b.v"
+            " from a left join b on a.k = b.k and a.r = b.r union all select b.k, b.r, null from b left"
+            " join a on a.k = b.k and a.r = b.r where a.k is null",
+            lambda: (
+                p.groupby([month(), "route"])["fare"]
+                .sum()
+                .reset_index()
+                .merge(t.assign(day=t["month"].dt.to_period("M")), on=["day", "route"], how="outer")
+            ),
+        ),
+    ]
 
 
 def more_cases(frames: dict[str, pl.DataFrame], model: Model) -> list[Case]:
@@ -291,8 +520,11 @@ def _around(figures: Figures, model: Model, query: Query, context: Context) -> N
     text = "sum(fare where late > 10) / sum(fare)"
     for name, formula in (
         (f"Building a question (parse, check) of `{text}`", text),
-        ("the same of one of 100 characters with two functions of time", f"({text}) - shift({text}, -1, 'year') + to_date(sum(fare), 'year')"),
-    ):  # fmt: skip
+        (
+            "the same of one of 100 characters with two functions of time",
+            f"({text}) - shift({text}, -1, 'year') + to_date(sum(fare), 'year')",
+        ),
+    ):
         builds = [
             once(lambda i=i, formula=formula: check_measure(f"{formula} + {i}", model.schema)) for i in range(200)
         ]

@@ -39,7 +39,8 @@ def main() -> int:
     from tests.core.query.random_questions import asked
 
     print(
-        f"{len(tests)} random tests, {rounds} rounds, {asked.questions:,} questions of random formulas, {failed} failed."
+        f"{len(tests)} random tests, {rounds} rounds, {asked.questions:,} questions of random formulas, {failed}"
+        " failed."
     )
     return int(failed > 0)
 

@@ -186,7 +186,8 @@ class TypicalTasks(ShapingTest):
         page = self.page
         self.import_file(
             "pier register.csv",
-            "Pier;Keeper;1 Oct 2026;2 Oct 2026;3 Oct 2026\n Old Pier ;Marr;1.000,5;1.010,5;1.030,5\nNew pier;Fell;5,0;;9,5\n",
+            "Pier;Keeper;1 Oct 2026;2 Oct 2026;3 Oct 2026\n Old Pier ;Marr;1.000,5;1.010,5;1.030,5\nNew"
+            " pier;Fell;5,0;;9,5\n",
         )
         self.import_file("keepers.csv", "keeper_name,phone\nMARR,11\nFell,12\nFell,13\n")
         self.open("Pier register")

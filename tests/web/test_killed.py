@@ -28,8 +28,9 @@ folder = Path(FOLDER)
 sailings(ROWS).write_csv(folder / "sailings.csv")
 dataset = import_file(load_people()["analyst"], folder / "sailings.csv", "Sailings")
 ids = {f.source: f.id for f in dataset.all_fields}
+formula = "difference(passengers) along (departure) restart (route)"
 steps = [
-    {"id": "s1", "do": "formula", "name": "Step", "formula": "difference(passengers) along (departure) restart (route)"},
+    {"id": "s1", "do": "formula", "name": "Step", "formula": formula},
     {"id": "s2", "do": "filter", "filters": [{"kind": "range", "field": ids["capacity"], "low": 0}]},
 ]
 dataset.steps = load_shaping({"steps": steps}).model_dump(mode="json")

@@ -39,9 +39,16 @@ ROUTES = {
 NEW_ROUTE, NEW_ROUTE_OPENS = "Merrin–Sallow Ness", dt.date(2025, 4, 1)
 ROUTE_WITHOUT_SAILINGS = "Marram–Brackhaven"
 VESSELS = {
-    "Sandling": (2009, 320), "Ringed Plover": (2014, 410), "Whimbrel": (1998, 180), "Turnstone": (2019, 520),
-    "Dunlin": (2003, 240), "Curlew": (2011, 360), "Greenshank": (2021, 480), "Knot": (1995, 150), "Oystercatcher": (2016, 440),
-}  # fmt: skip
+    "Sandling": (2009, 320),
+    "Ringed Plover": (2014, 410),
+    "Whimbrel": (1998, 180),
+    "Turnstone": (2019, 520),
+    "Dunlin": (2003, 240),
+    "Curlew": (2011, 360),
+    "Greenshank": (2021, 480),
+    "Knot": (1995, 150),
+    "Oystercatcher": (2016, 440),
+}
 TREND = {"North Reach": 0.05, "Inner Sound": 0.035, "Outer Skerries": 0.12, "South Banks": -0.09}
 WEEKDAY = np.array([0.9, 0.85, 0.88, 0.95, 1.2, 1.25, 1.1])
 STORM = (dt.date(2025, 11, 10), dt.date(2025, 11, 23))
@@ -122,18 +129,33 @@ def sailings(rows: int = 60_000, seed: int = SEED) -> pl.DataFrame:
 
 PORTS = {
     # port: region, latitude, longitude, opened
-    "Harrow": ("North Reach", 58.92, -3.41, 1911), "Tern": ("North Reach", 59.08, -3.12, 1924), "Gull Bank": ("North Reach", 59.21, -2.88, 1968),
-    "Lowen": ("North Reach", 58.71, -3.66, 1933), "Kelda Rock": ("Outer Skerries", 59.34, -3.94, 1986), "Fennick": ("North Reach", 58.62, -3.31, 1957),
-    "Brackhaven": ("Outer Skerries", 59.11, -4.35, 1979), "Stack Point": ("Inner Sound", 58.44, -3.02, 1899), "Quay": ("Inner Sound", 58.39, -2.79, 1887),
-    "Isle of Ash": ("Inner Sound", 58.33, -2.61, 1949), "Vire Head": ("Inner Sound", 58.21, -2.93, 1964), "Ottersand": ("Inner Sound", 58.28, -2.44, 1972),
-    "Merrin": ("Outer Skerries", 59.02, -4.71, 1938), "Outer Light": ("Outer Skerries", 59.27, -4.98, 1992), "Sallow Ness": ("South Banks", 57.98, -2.66, 1960),
+    "Harrow": ("North Reach", 58.92, -3.41, 1911),
+    "Tern": ("North Reach", 59.08, -3.12, 1924),
+    "Gull Bank": ("North Reach", 59.21, -2.88, 1968),
+    "Lowen": ("North Reach", 58.71, -3.66, 1933),
+    "Kelda Rock": ("Outer Skerries", 59.34, -3.94, 1986),
+    "Fennick": ("North Reach", 58.62, -3.31, 1957),
+    "Brackhaven": ("Outer Skerries", 59.11, -4.35, 1979),
+    "Stack Point": ("Inner Sound", 58.44, -3.02, 1899),
+    "Quay": ("Inner Sound", 58.39, -2.79, 1887),
+    "Isle of Ash": ("Inner Sound", 58.33, -2.61, 1949),
+    "Vire Head": ("Inner Sound", 58.21, -2.93, 1964),
+    "Ottersand": ("Inner Sound", 58.28, -2.44, 1972),
+    "Merrin": ("Outer Skerries", 59.02, -4.71, 1938),
+    "Outer Light": ("Outer Skerries", 59.27, -4.98, 1992),
+    "Sallow Ness": ("South Banks", 57.98, -2.66, 1960),
     "Marram": ("South Banks", 57.86, -2.88, 1975),
-}  # fmt: skip
+}
 # How the harbour office and the pass desk spell some ports.
 SPELT = {
-    "Kelda Rock": "Kelda-Rock", "Isle of Ash": "Ash, Isle of", "Outer Light": "OUTER LIGHT", "Stack Point": "Stackpoint",
-    "Sallow Ness": "Sallow Nes", "Gull Bank": "Gull Bk.", "Vire Head": "Vire Head ",
-}  # fmt: skip
+    "Kelda Rock": "Kelda-Rock",
+    "Isle of Ash": "Ash, Isle of",
+    "Outer Light": "OUTER LIGHT",
+    "Stack Point": "Stackpoint",
+    "Sallow Ness": "Sallow Nes",
+    "Gull Bank": "Gull Bk.",
+    "Vire Head": "Vire Head ",
+}
 CHANNELS = ["Web", "Telephone", "Harbour desk", "Partner"]
 FARE_TYPES = ["Single", "Day return", "Return", "Islander", "Group"]
 FIRST_NAMES = [
@@ -297,10 +319,11 @@ def targets(frame: pl.DataFrame) -> pl.DataFrame:
     found = found.sort("month", "route")
     ambition = random.uniform(0.9, 1.14, found.height)
     return found.select(
-        "month", "route",
+        "month",
+        "route",
         passengers=(pl.col("passengers") * ambition / 10).round(0).cast(pl.Int64) * 10,
         revenue=((pl.col("revenue") * ambition) / 100).round(0) * 100,
-    )  # fmt: skip
+    )
 
 
 def write_sailings(path: Path, rows: int = 60_000, seed: int = SEED) -> Path:

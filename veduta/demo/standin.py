@@ -137,7 +137,8 @@ def write_operations(path: Path, requests: int = 12_000) -> Path:
     names = routes()["route"].to_list()
     with sqlite3.connect(path) as database:
         database.execute(
-            "create table service_requests (id integer primary key, opened date, closed date, topic text, severity text, status text, route text)"
+            "create table service_requests (id integer primary key, opened date, closed date, topic text,"
+            " severity text, status text, route text)"
         )
         opened = [LAST_DAY - dt.timedelta(days=int(d)) for d in random.integers(0, 1_100, requests)]
         taken = random.geometric(0.18, requests)

@@ -127,10 +127,12 @@ class Postgres(FolderTest):
         self.addCleanup(engine.dispose)
         with engine.begin() as connection:
             connection.exec_driver_sql(
-                "create table fares (id bigint, paid numeric(9,2), day date, at timestamptz, open boolean, note text, tags text[])"
+                "create table fares (id bigint, paid numeric(9,2), day date, at timestamptz, open boolean, note"
+                " text, tags text[])"
             )
             connection.exec_driver_sql(
-                "insert into fares select i, i * 1.25, date '2026-10-01' + i, timestamptz '2026-10-01 12:00+02', mod(i, 2) = 0, null, array['a'] from generate_series(1, 120000) i"
+                "insert into fares select i, i * 1.25, date '2026-10-01' + i, timestamptz '2026-10-01 12:00+02',"
+                " mod(i, 2) = 0, null, array['a'] from generate_series(1, 120000) i"
             )
         landing = Landing.begin(self.folder / "landed")
         self.assertEqual(tables(engine), ["fares"])

@@ -96,19 +96,37 @@ class Arithmetic(unittest.TestCase):
 
     def test_binding(self):
         for formula, expected in (
-            ("2 + 3 * 4", 14), ("-2 ^ 2", -4), ("2 ^ 3 ^ 2", 512), ("10 - 4 - 3", 3), ("100 / 10 / 5", 2), ("2 ^ -1", 0.5),
-            ("not 1 = 2 and 2 = 2", True), ("1 = 1 or 1 = 2 and 1 = 3", True), ("'a' & 1 + 2", "a3"), ("(2 + 3) * 4", 20),
-        ):  # fmt: skip
+            ("2 + 3 * 4", 14),
+            ("-2 ^ 2", -4),
+            ("2 ^ 3 ^ 2", 512),
+            ("10 - 4 - 3", 3),
+            ("100 / 10 / 5", 2),
+            ("2 ^ -1", 0.5),
+            ("not 1 = 2 and 2 = 2", True),
+            ("1 = 1 or 1 = 2 and 1 = 3", True),
+            ("'a' & 1 + 2", "a3"),
+            ("(2 + 3) * 4", 20),
+        ):
             with self.subTest(formula):
                 self.assertEqual(value(formula), expected)
 
     def test_three_valued_conditions(self):
         for formula, expected in (
-            ("empty = 1", None), ("empty and false", False), ("empty and true", None), ("empty or true", True),
-            ("not (empty = 1)", None), ("if(empty = 1, 'a', 'b')", "b"), ("empty is empty", True), ("1 is not empty", True),
-            ("if(1 = 2, 5)", None), ("empty & 'x'", "x"), ("coalesce(empty, empty)", None), ("3 not in (1, 2)", True),
-            ("count in (1, empty)", False), ("5 not between 1 and 4", True),
-        ):  # fmt: skip
+            ("empty = 1", None),
+            ("empty and false", False),
+            ("empty and true", None),
+            ("empty or true", True),
+            ("not (empty = 1)", None),
+            ("if(empty = 1, 'a', 'b')", "b"),
+            ("empty is empty", True),
+            ("1 is not empty", True),
+            ("if(1 = 2, 5)", None),
+            ("empty & 'x'", "x"),
+            ("coalesce(empty, empty)", None),
+            ("3 not in (1, 2)", True),
+            ("count in (1, empty)", False),
+            ("5 not between 1 and 4", True),
+        ):
             with self.subTest(formula):
                 self.assertEqual(value(formula), expected)
 
@@ -144,9 +162,13 @@ class Dates(unittest.TestCase):
     def test_parts(self, day):
         rows = frame([{"day": day}])
         parts = {
-            "year": lambda d: d.year, "quarter": lambda d: (d.month + 2) // 3, "month": lambda d: d.month, "day": lambda d: d.day,
-            "week": lambda d: d.isocalendar().week, "weekday": lambda d: d.isoweekday(),
-        }  # fmt: skip
+            "year": lambda d: d.year,
+            "quarter": lambda d: (d.month + 2) // 3,
+            "month": lambda d: d.month,
+            "day": lambda d: d.day,
+            "week": lambda d: d.isocalendar().week,
+            "weekday": lambda d: d.isoweekday(),
+        }
         for name, part in parts.items():
             self.assertEqual(values(f"{name}(day)", rows), [day and part(day)], name)
         self.assertEqual(values("trunc(day, 'week')", rows), [day and day - dt.timedelta(days=day.weekday())])
@@ -191,11 +213,21 @@ class Text(unittest.TestCase):
 
     def test_conversion_of_what_people_write(self):
         for formula, expected in (
-            ("number('€ 1,234.50')", 1234.5), ("number('(12)')", -12), ("number('12 boats')", None), ("text(1.5)", "1.5"),
-            ("whole_number('7.9')", 7), ("whole_number(-7.9)", -7), ("yes_no('ja')", True), ("yes_no('perhaps')", None),
-            ("text(true)", "yes"), ("text(date('2026-10-31'))", "2026-10-31"), ("split_part('a–b–c', '–', -1)", "c"),
-            ("split_part('a', '–', 2)", None), ("extract('Pier 12b', '(\\d+)([a-z])')", "12"), ("trim(' a   b ')", "a b"),
-        ):  # fmt: skip
+            ("number('€ 1,234.50')", 1234.5),
+            ("number('(12)')", -12),
+            ("number('12 boats')", None),
+            ("text(1.5)", "1.5"),
+            ("whole_number('7.9')", 7),
+            ("whole_number(-7.9)", -7),
+            ("yes_no('ja')", True),
+            ("yes_no('perhaps')", None),
+            ("text(true)", "yes"),
+            ("text(date('2026-10-31'))", "2026-10-31"),
+            ("split_part('a–b–c', '–', -1)", "c"),
+            ("split_part('a', '–', 2)", None),
+            ("extract('Pier 12b', '(\\d+)([a-z])')", "12"),
+            ("trim(' a   b ')", "a b"),
+        ):
             with self.subTest(formula):
                 self.assertEqual(value(formula), expected)
 

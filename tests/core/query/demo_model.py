@@ -42,28 +42,65 @@ def frames() -> dict[str, pl.DataFrame]:
     """The demo's tables with short names and typed columns; sailings with an unknown and an empty route."""
     raw = generate.sailings(5_000)
     sailings = raw.select(
-        "route", "region", "vessel", pl.col("sailing_date").alias("day"), pl.col("capacity").cast(pl.Int64),
-        pl.col("passengers").cast(pl.Int64), pl.col("fare_revenue").alias("fare"), pl.col("onboard_sales").alias("onboard"),
-        pl.col("minutes_late").cast(pl.Int64).alias("late"), cancelled=pl.col("cancelled") == "yes",
-    )  # fmt: skip
+        "route",
+        "region",
+        "vessel",
+        pl.col("sailing_date").alias("day"),
+        pl.col("capacity").cast(pl.Int64),
+        pl.col("passengers").cast(pl.Int64),
+        pl.col("fare_revenue").alias("fare"),
+        pl.col("onboard_sales").alias("onboard"),
+        pl.col("minutes_late").cast(pl.Int64).alias("late"),
+        cancelled=pl.col("cancelled") == "yes",
+    )
     odd = [
-        {"route": "Nowhere–Elsewhere", "region": None, "vessel": "Knot", "day": dt.date(2024, 2, 29), "capacity": 10, "passengers": 3,
-         "fare": -12.5, "onboard": None, "late": None, "cancelled": None},
-        {"route": None, "region": "North Reach", "vessel": None, "day": None, "capacity": None, "passengers": 7, "fare": 1e6,
-         "onboard": 2.0, "late": 400, "cancelled": False},
-    ]  # fmt: skip
+        {
+            "route": "Nowhere–Elsewhere",
+            "region": None,
+            "vessel": "Knot",
+            "day": dt.date(2024, 2, 29),
+            "capacity": 10,
+            "passengers": 3,
+            "fare": -12.5,
+            "onboard": None,
+            "late": None,
+            "cancelled": None,
+        },
+        {
+            "route": None,
+            "region": "North Reach",
+            "vessel": None,
+            "day": None,
+            "capacity": None,
+            "passengers": 7,
+            "fare": 1e6,
+            "onboard": 2.0,
+            "late": 400,
+            "cancelled": False,
+        },
+    ]
     sailings = pl.concat([sailings, pl.DataFrame(odd, schema=sailings.schema)])
     bookings = generate.bookings(3_000).select(
-        "customer", pl.col("travel_date").cast(pl.Date).alias("travelled"), "route", "channel", pl.col("party_size").cast(pl.Int64).alias("party"), "paid"
-    )  # fmt: skip
+        "customer",
+        pl.col("travel_date").cast(pl.Date).alias("travelled"),
+        "route",
+        "channel",
+        pl.col("party_size").cast(pl.Int64).alias("party"),
+        "paid",
+    )
     return {
         "": sailings,
-        "routes": generate.routes().select("route", pl.col("region").alias("area"), "from_port", pl.col("crossing_minutes").cast(pl.Int64).alias("minutes")),
+        "routes": generate.routes().select(
+            "route",
+            pl.col("region").alias("area"),
+            "from_port",
+            pl.col("crossing_minutes").cast(pl.Int64).alias("minutes"),
+        ),
         "ports": generate.ports().select("port", pl.col("opened").cast(pl.Int64)),
         "vessels": generate.vessels().select("vessel", pl.col("built").cast(pl.Int64)),
         "targets": generate.targets(generate.sailings(5_000)).select("month", "route", pl.col("revenue").alias("goal")),
         "bookings": bookings,
-    }  # fmt: skip
+    }
 
 
 @cache
@@ -77,8 +114,11 @@ def model(fiscal_month: int = 1, beyond: str = "empty") -> tuple[Model, Context]
         tables[name] = (MemoryTable(frame, Schema(fields)), fields)
     definition = ModelDefinition(
         tables=tuple(ModelTable(id=name, dataset=name, name=name.capitalize()) for name in frames() if name),
-        joins=JOINS, parameters=PARAMETERS, fiscal_month=fiscal_month, beyond=beyond,
-    )  # fmt: skip
+        joins=JOINS,
+        parameters=PARAMETERS,
+        fiscal_month=fiscal_month,
+        beyond=beyond,
+    )
     found = Model(tables, definition, name="Sailings")
     return found, context_for(found, found.schema, TODAY)
 

@@ -271,7 +271,8 @@ class AgainstSql(unittest.TestCase):
         self.agree(
             query,
             "select (strftime('%w', sailing_date) + 6) % 7 + 1 d, region, max(passengers), min(fuel_cost) from sailings"
-            " where region in ('North Reach', 'South Banks') and not cancelled and capacity >= 200 group by d, region order by d, region",
+            " where region in ('North Reach', 'South Banks') and not cancelled and capacity >= 200"
+            " group by d, region order by d, region",
         )
 
     def test_rows_without_a_reason(self):

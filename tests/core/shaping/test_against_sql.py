@@ -88,7 +88,8 @@ class AgainstSql(unittest.TestCase):
             },
         )
         expected = self.sql(
-            "select route, date(day, 'start of month'), sum(passengers), avg(fare), max(fare), count(fare), count(distinct fare), count(*)"
+            "select route, date(day, 'start of month'), sum(passengers), avg(fare), max(fare), count(fare),"
+            " count(distinct fare), count(*)"
             " from sailed where passengers >= 0 group by 1, 2",
             rows,
         )
@@ -141,7 +142,8 @@ class AgainstSql(unittest.TestCase):
         )
         expected = self.sql(
             "select route, day, lag(passengers) over w, passengers - lag(passengers) over w, row_number() over w,"
-            " case when passengers is not null then rank() over (partition by route order by passengers desc nulls last) end"
+            " case when passengers is not null then rank() over (partition by route"
+            " order by passengers desc nulls last) end"
             " from sailed window w as (partition by route order by day, n)",
             rows,
         )
@@ -152,7 +154,8 @@ class AgainstSql(unittest.TestCase):
     def test_one_row_of_those_that_are_the_same(self, rows):
         found = table(shaped(self.flow(rows), {"do": "dedupe", "fields": ["route", "day"], "keep": "last"}))
         expected = self.sql(
-            "select route, day, passengers, fare from sailed where n in (select max(n) from sailed group by route, day)",
+            "select route, day, passengers, fare from sailed where n in (select max(n) from sailed"
+            " group by route, day)",
             rows,
         )
         self.same(found, expected)

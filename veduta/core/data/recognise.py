@@ -30,7 +30,8 @@ CURRENCY_SIGNS = {
 }
 NUMBER = re.compile(
     r"^(?P<open>\()?(?P<sign>[-+−])?(?P<before>€|\$|£|¥|CHF|EUR|USD|GBP)?\s*(?P<sign2>[-+−])?"
-    r"(?P<digits>\d[\d.,'’ \u00a0\u202f]*|[.,]\d+)(?P<power>[eE][-+]?\d+)?\s*(?P<after>€|\$|£|¥|CHF|EUR|USD|GBP|%)?(?P<sign3>-)?(?P<close>\))?$"
+    r"(?P<digits>\d[\d.,'’ \u00a0\u202f]*|[.,]\d+)(?P<power>[eE][-+]?\d+)?\s*"
+    r"(?P<after>€|\$|£|¥|CHF|EUR|USD|GBP|%)?(?P<sign3>-)?(?P<close>\))?$"
 )
 GROUPED = {sep: re.compile(rf"^\d{{1,3}}({re.escape(sep)}\d{{3}})+$") for sep in (",", ".", " ", "'")}
 DATE_SHAPES = {

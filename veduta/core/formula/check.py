@@ -200,9 +200,11 @@ class Checker:
             level=level,
             function=function,
             constant=function.name == "minus" and arguments[0].constant,
-            value=-arguments[0].value
-            if function.name == "minus" and arguments[0].constant and arguments[0].value is not None
-            else None,
+            value=(
+                -arguments[0].value
+                if function.name == "minus" and arguments[0].constant and arguments[0].value is not None
+                else None
+            ),
             arguments=tuple(arguments),
             along=tuple((self._ordering(order.name), order.descending) for order in node.along),
             restart=tuple(self._name(name).field for name in node.restart),
@@ -261,7 +263,8 @@ class Checker:
             expected = f"at least {function.least}"
         plural = "s" if expected not in ("1", "at least 1") else ""
         raise FormulaProblem(
-            f"{function.name} takes {expected.replace('0', 'no') if most == 0 else expected} value{plural}, not {count or 'none'}.",
+            f"{function.name} takes {expected.replace('0', 'no') if most == 0 else expected} value{plural}, not"
+            f" {count or 'none'}.",
             start=node.at.start,
             end=node.at.end,
             hint=f"It is written {function.signature}.",

@@ -109,7 +109,7 @@ class Function:
     build: Callable[..., pl.Expr]
     level: Level = Level.ROW
     parts: tuple[str, ...] = ()
-    """Of an aggregate whose values can be put together from those of parts of the rows: the sums and counts it needs."""
+    """Of an aggregate that can be put together from those of parts of the rows: the sums and counts it needs."""
     restarts: bool = False
     """Whether a window starts anew, if it is not told otherwise, for each value of the chart's other dimensions."""
     looks_back: bool = False

@@ -240,8 +240,10 @@ class MeasureChecker(Checker):
                     f"{function.name} is given a value that already stands for many rows.",
                     start=deep.at.start,
                     end=deep.at.end,
-                    hint="Say at which grain it is worked out first: "
-                    f"{function.name}(sum(…) per (shown, …)), or take {function.name} away.",
+                    hint=(
+                        "Say at which grain it is worked out first: "
+                        f"{function.name}(sum(…) per (shown, …)), or take {function.name} away."
+                    ),
                 )
             return Level.AGGREGATE
         rows = next((argument for argument in given if argument.level is Level.ROW), None)
@@ -327,7 +329,8 @@ def _same(a: str, b: str) -> bool:
 def formula_name(field: Field, schema: Schema) -> str:
     """A field as a formula of a model names it.
 
-    >>> formula_name(Field(id="ports.region", source="", name="Home region", kind="text"), Schema([], tables={"ports": "Ports"}))
+    >>> field = Field(id="ports.region", source="", name="Home region", kind="text")
+    >>> formula_name(field, Schema([], tables={"ports": "Ports"}))
     'Ports."Home region"'
     """
     table = schema.tables.get(field.table) if field.table else None

@@ -231,7 +231,9 @@ class _Builder(Transformer):
                 "“per” takes fields, and periods of dates.",
                 start=word.start_pos,
                 end=text.end_pos + 1,
-                hint=f"Write trunc(date, '…') with {', '.join(PERIODS)}, or make a formula of the row and name it here.",
+                hint=(
+                    f"Write trunc(date, '…') with {', '.join(PERIODS)}, or make a formula of the row and name it here."
+                ),
             )
         return (name, unit)
 

@@ -113,11 +113,16 @@ class Model:
         self.key = key
         names = {table.id: table.name for table in self.definition.tables} | ({"": name} if name else {})
         fields = [
-            field.model_copy(
-                update={"id": field_id(table, field.id), "sort_by": field.sort_by and field_id(table, field.sort_by)}
+            (
+                field.model_copy(
+                    update={
+                        "id": field_id(table, field.id),
+                        "sort_by": field.sort_by and field_id(table, field.sort_by),
+                    }
+                )
+                if table
+                else field
             )
-            if table
-            else field
             for table, (_, own) in tables.items()
             for field in own
         ]
@@ -443,7 +448,10 @@ class Model:
             name for name in self._plain_fields(self.checked_rule(rule).fields) if name not in self.reach(home)[0]
         )
         said = " and ".join(f"“{self.schema[name].name}” of {self.table_name(table_of(name))}" for name in missing)
-        return f"{said} does not reach {self.table_name(home)} any more, because their join is gone or finds several rows for a key."
+        return (
+            f"{said} does not reach {self.table_name(home)} any more, because their join is gone or finds several rows"
+            " for a key."
+        )
 
     def broken_rules(self) -> dict[str, str]:
         """The rules of the model that cannot be applied where they should be, by name, with the reason."""

@@ -263,7 +263,8 @@ class _Answer:
         for measure, node, rule in zip(self.query.measures, self.nodes, rules, strict=True):
             if self.query.totals and rule in ("sum", "mean") and not (node.kind is None or node.kind.is_number):
                 raise DefinitionProblem(
-                    f"The {rule} of “{measure_words(measure, self.schema)}” cannot be a total: it holds {node.kind.words} values.",
+                    f"The {rule} of “{measure_words(measure, self.schema)}” cannot be a total: it holds"
+                    f" {node.kind.words} values.",
                     hint="Choose another rule for its totals.",
                 )
         gathered = self.gathered

@@ -122,7 +122,8 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
         )
     if not any_kind and not _fits(field, measure.aggregate):
         raise DefinitionProblem(
-            f"The {measure.aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words} values.",
+            f"The {measure.aggregate.words} of “{field.name}” cannot be worked out: it holds {field.kind.words}"
+            " values.",
             where=field.id,
             hint="Use a count, or change the field's type.",
         )

@@ -95,8 +95,8 @@ class At:
         if self.engine.gathering:
             return found
         self.engine.say(
-            f"{period_words(start, grain)} goes to {period_words(latest, Grain.DAY)} and is compared with the same days, "
-            f"{dates_words(first, last, self.fiscal)}."
+            f"{period_words(start, grain)} goes to {period_words(latest, Grain.DAY)} and is compared with the same"
+            f" days, {dates_words(first, last, self.fiscal)}."
         )
         keys = self.engine.cells[at].keys
         frame = self.engine.cells[at].frame.select(*keys, name)

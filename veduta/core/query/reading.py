@@ -375,7 +375,8 @@ class Reader:
         if rows_again > MOST_ROWS_AGAIN:
             name = " and ".join(sorted({part.how.removeprefix("own:") for part in parts}))
             raise DefinitionProblem(
-                f"to_date of {name} by {axis.grain.words} would look at {rows_again:,} rows; at most {MOST_ROWS_AGAIN:,} are read.",
+                f"to_date of {name} by {axis.grain.words} would look at {rows_again:,} rows; at most"
+                f" {MOST_ROWS_AGAIN:,} are read.",
                 hint="Choose a longer period or fewer rows, or use sum, mean, min, max or a count, which add up.",
             )
         key = key_of(axis)
@@ -462,7 +463,8 @@ class Reader:
         found = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
         if not found:
             self.say(
-                f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such field."
+                f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such"
+                " field."
             )
         return found
 

@@ -221,7 +221,10 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bo
         start = (x1 + BOX, y1 + 24)
         end = (x2 + BOX if same else x2, y2 + 24)
         bend = 46 if same else (end[0] - start[0]) / 2
-        curve = f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]} {end[0]},{end[1]}"
+        curve = (
+            f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]}"
+            f" {end[0]},{end[1]}"
+        )
         words = each["check"].words if each["check"] else "" if bound else "does not match"
         poor = not bound and (not each["check"] or each["check"].share < 0.5)
         lines.append(
@@ -245,7 +248,7 @@ def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
     found, sent = _dataset(pk), request.POST
     do, section = sent.get("do", ""), sent.get("section", "")
-    data = {key: (sent.getlist(key) if key == "groups" else sent[key]) for key in sent}
+    data = {key: sent.getlist(key) if key == "groups" else sent[key] for key in sent}
     try:
         changed = model_changes.change_model(
             request.user, found, do, data, whole_number(data, "revision", -1), sent.get("anyway") == "1"

@@ -132,7 +132,8 @@ def rules_still_hold(dataset: Dataset) -> Iterator[None]:
     for (name, rule), problem in _broken_around(dataset).items():
         if (name, rule) not in before:
             raise Bound(
-                f"With these rows the rule “{rule}” of “{name}” could not be applied, so they were not taken: {problem}",
+                f"With these rows the rule “{rule}” of “{name}” could not be applied, so they were not taken:"
+                f" {problem}",
                 hint="Mend the rows, or let a steward change the model or the rule first.",
             )
 

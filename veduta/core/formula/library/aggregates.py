@@ -30,23 +30,57 @@ for _each in (
     ("min", V, same_as(0), "The lowest value.", "5", lambda x: x.min()),
     ("max", V, same_as(0), "The highest value.", "14", lambda x: x.max()),
     ("count", V, Kind.WHOLE, "How many values there are.", "4", lambda x: x.count().cast(pl.Int64)),
-    ("count_distinct", V, Kind.WHOLE, "How many different values there are.", "3", lambda x: x.drop_nulls().n_unique().cast(pl.Int64)),
+    (
+        "count_distinct",
+        V,
+        Kind.WHOLE,
+        "How many different values there are.",
+        "3",
+        lambda x: x.drop_nulls().n_unique().cast(pl.Int64),
+    ),
     ("std_dev", X, Kind.DECIMAL, "The standard deviation of a sample.", "3.685557397915997", lambda x: x.std()),
     ("variance", X, Kind.DECIMAL, "The variance of a sample.", "13.583333333333334", lambda x: x.var()),
-    ("first", V, same_as(0), "The first value in the order of along, or else of the table's own date.", "5", lambda x: x.drop_nulls().first()),
-    ("last", V, same_as(0), "The last value in the order of along, or else of the table's own date.", "14", lambda x: x.drop_nulls().last()),
-):  # fmt: skip
+    (
+        "first",
+        V,
+        same_as(0),
+        "The first value in the order of along, or else of the table's own date.",
+        "5",
+        lambda x: x.drop_nulls().first(),
+    ),
+    (
+        "last",
+        V,
+        same_as(0),
+        "The last value in the order of along, or else of the table's own date.",
+        "14",
+        lambda x: x.drop_nulls().last(),
+    ),
+):
     _register(*_each)
 
 
-@function("count_rows", gives=Kind.WHOLE, says="How many rows there are.", example=("count_rows()", "4"),
-          parts=("count",), counts=True, **(THEME | {"empties": "Never empty."}))  # fmt: skip
+@function(
+    "count_rows",
+    gives=Kind.WHOLE,
+    says="How many rows there are.",
+    example=("count_rows()", "4"),
+    parts=("count",),
+    counts=True,
+    **(THEME | {"empties": "Never empty."}),
+)
 def _() -> pl.Expr:
     return pl.len().cast(pl.Int64)
 
 
-@function("percentile", X, Argument("percent", NUMBER, constant=True), gives=Kind.DECIMAL,
-          says="The value below which so many percent of the values lie, interpolated.",
-          example=("percentile(count, 50)", "9"), **THEME)  # fmt: skip
+@function(
+    "percentile",
+    X,
+    Argument("percent", NUMBER, constant=True),
+    gives=Kind.DECIMAL,
+    says="The value below which so many percent of the values lie, interpolated.",
+    example=("percentile(count, 50)", "9"),
+    **THEME,
+)
 def _(value: Operand, percent: Operand) -> pl.Expr:
     return value.expression.quantile(min(max(percent.value, 0), 100) / 100, interpolation="linear")

@@ -75,8 +75,10 @@ def _(*, times: Times) -> pl.Expr:
     D,
     UNIT,
     gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else Kind.DATE,
-    says="The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if it "
-    "has one.",
+    says=(
+        "The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if"
+        " it has one."
+    ),
     example=(f"trunc({SAMPLE}, 'month')", "2026-10-01"),
     asks_times=True,
     **THEME,

@@ -122,7 +122,8 @@ def _turn(
     times = len(turned)
     if wide.height * times > most_rows:
         raise DefinitionProblem(
-            f"Turning {times:,} columns of {wide.height:,} rows would make {wide.height * times:,} rows; at most {most_rows:,} are possible.",
+            f"Turning {times:,} columns of {wide.height:,} rows would make {wide.height * times:,} rows; at most"
+            f" {most_rows:,} are possible.",
             hint="Turn fewer columns, or filter the rows first.",
         )
     columns = [pl.concat([wide[key]] * times, rechunk=False) for key in stay]
@@ -188,7 +189,8 @@ class LongToWide(Step):
         found = flow.rows.select(pl.col(names.id).unique()).collect().to_series().sort(nulls_last=True)
         if len(found) > self.most:
             raise DefinitionProblem(
-                f"“{names.name}” has {len(found):,} different values, and at most {self.most:,} columns are to be made.",
+                f"“{names.name}” has {len(found):,} different values, and at most {self.most:,} columns are to be"
+                " made.",
                 hint="Filter the rows first, or raise the number.",
             )
         kind = aggregate_kind(self.aggregate, values.kind)

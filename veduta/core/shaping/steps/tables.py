@@ -121,7 +121,8 @@ class Join(Step):
         )
         if rows and rows > run.most_rows:
             raise DefinitionProblem(
-                f"This would make {rows:,} rows, because the other side has several rows for a key; at most {run.most_rows:,} are possible.",
+                f"This would make {rows:,} rows, because the other side has several rows for a key; at most"
+                f" {run.most_rows:,} are possible.",
                 hint="Aggregate the other side first, or add a key.",
             )
 
@@ -259,9 +260,11 @@ class Append(Step):
                 field
                 if kind is field.kind
                 else field.model_copy(
-                    update={"kind": kind, "role": "dimension", "aggregate": Aggregate.COUNT}
-                    if kind is Kind.TEXT
-                    else {"kind": kind}
+                    update=(
+                        {"kind": kind, "role": "dimension", "aggregate": Aggregate.COUNT}
+                        if kind is Kind.TEXT
+                        else {"kind": kind}
+                    )
                 )
             )
         if self.new_columns == "take":

@@ -55,7 +55,10 @@ class Replace(Step):
     def words(self, schema: Schema, run: Run) -> str:
         find, put = (f"“{text}”" if text else "empty" for text in (self.find, self.put))
         where = {"whole": "", "part": " inside cells", "pattern": " (a pattern)"}[self.how]
-        return f"In {named(schema, self.fields)} replace {find}{where} with {put if self.put or self.how == 'whole' else 'nothing'}"
+        return (
+            f"In {named(schema, self.fields)} replace {find}{where} with"
+            f" {put if self.put or self.how == 'whole' else 'nothing'}"
+        )
 
 
 @step
