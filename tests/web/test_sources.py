@@ -15,7 +15,7 @@ from django.urls import reverse
 
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
-from veduta.demo.standin import TOKEN, make_server, write_operations
+from veduta.demo.standin import TOKEN, StandIn, write_operations
 from veduta.web.datasets import fetching, refreshing, services
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
 from veduta.web.datasets.store import table_of
@@ -131,7 +131,7 @@ class Fetched(WebTest):
 
     def setUp(self):
         super().setUp()
-        self.server = make_server(0, rows=450)
+        self.server = StandIn(0, rows=450)
         threading.Thread(target=self.server.serve_forever, daemon=True).start()
         self.addCleanup(self.server.server_close)
         self.addCleanup(self.server.shutdown)

@@ -36,74 +36,74 @@ class Told:
         self.rename = query.get("rename", [self.rename])[0]
 
 
-def make_server(port: int, rows: int = 2_000) -> ThreadingHTTPServer:
-    """The stand-in's server; `serve_forever` runs it. Its `told` is how it behaves."""
-    booked = bookings(rows).with_columns(
-        booked_on=bookings(rows)["booked_on"].cast(str), travel_date=bookings(rows)["travel_date"].cast(str)
-    )
-    records = booked.to_dicts()
+class StandIn(ThreadingHTTPServer):
+    """Serves so many bookings and the rest; `told` is how it behaves."""
 
-    class Handler(BaseHTTPRequestHandler):
-        server_version = "StandIn"
+    def __init__(self, port: int, rows: int = 2_000) -> None:
+        super().__init__(("127.0.0.1", port), Handler)
+        self.told = Told()
+        booked = bookings(rows)
+        days = {name: booked[name].cast(str) for name in ("booked_on", "travel_date")}
+        self.bookings = booked.with_columns(**days).to_dicts()
 
-        def log_message(self, *args) -> None:
-            """Say nothing."""
 
-        def do_GET(self) -> None:
-            parts = urlsplit(self.path)
-            query = parse_qs(parts.query)
-            told: Told = self.server.told
-            if parts.path == "/tell":
-                told.update(query)
-                return self.answer({"told": vars(told)})
-            if told.slow:
-                time.sleep(told.slow)
-            if told.fail and told.times:
-                told.times -= 1
-                return self.answer(
-                    {"message": "told to fail"}, told.fail, {"Retry-After": "0"} if told.fail == 429 else {}
-                )
-            found = {"/harbour-counts": self.counts, "/weather": self.weather, "/bookings": self.bookings}.get(
-                parts.path
-            )
-            return found(query) if found else self.answer({"message": "nothing here"}, 404)
+class Handler(BaseHTTPRequestHandler):
+    server_version = "StandIn"
+    server: StandIn
 
-        def counts(self, query: dict) -> None:
-            told: Told = self.server.told
-            frame = harbour_counts(120 + told.days, LAST_DAY + dt.timedelta(days=told.days))
-            if told.rename:
-                old, new = told.rename.split(":")
-                frame = frame.rename({old: new})
-            self.answer({"season": 2026, "gates": {"counts": frame.to_dicts()}})
+    def log_message(self, *args) -> None:
+        """Say nothing."""
 
-        def weather(self, query: dict) -> None:
-            body = weather().write_csv().encode()
-            tag = f'"{len(body)}"'
-            if self.headers.get("If-None-Match") == tag:
-                return self.send(304, b"", "text/csv", {"ETag": tag})
-            return self.send(200, body, "text/csv", {"ETag": tag})
+    def do_GET(self) -> None:
+        parts = urlsplit(self.path)
+        query = parse_qs(parts.query)
+        told = self.server.told
+        if parts.path == "/tell":
+            told.update(query)
+            return self.answer({"told": vars(told)})
+        if told.slow:
+            time.sleep(told.slow)
+        if told.fail and told.times:
+            told.times -= 1
+            headers = {"Retry-After": "0"} if told.fail == 429 else {}
+            return self.answer({"message": "told to fail"}, told.fail, headers)
+        pages = {"/harbour-counts": self.counts, "/weather": self.weather, "/bookings": self.bookings}
+        if parts.path not in pages:
+            return self.answer({"message": "nothing here"}, 404)
+        return pages[parts.path](query)
 
-        def bookings(self, query: dict) -> None:
-            if self.headers.get("Authorization") != f"Bearer {TOKEN}":
-                return self.answer({"message": "Who are you?"}, 401)
-            page, since = int(query.get("page", ["1"])[0]), query.get("since", [""])[0]
-            rows_ = [row for row in records if row["booked_on"] > since] if since else records
-            shown = rows_[(page - 1) * PAGE : page * PAGE]
-            return self.answer({"page": page, "pages": -(-len(rows_) // PAGE), "bookings": shown})
+    def counts(self, query: dict) -> None:
+        told = self.server.told
+        frame = harbour_counts(120 + told.days, LAST_DAY + dt.timedelta(days=told.days))
+        if told.rename:
+            old, new = told.rename.split(":")
+            frame = frame.rename({old: new})
+        self.answer({"season": 2026, "gates": {"counts": frame.to_dicts()}})
 
-        def answer(self, data, status: int = 200, headers: dict | None = None) -> None:
-            self.send(status, json.dumps(data).encode(), "application/json", headers or {})
+    def weather(self, query: dict) -> None:
+        body = weather().write_csv().encode()
+        tag = f'"{len(body)}"'
+        if self.headers.get("If-None-Match") == tag:
+            return self.send(304, b"", "text/csv", {"ETag": tag})
+        return self.send(200, body, "text/csv", {"ETag": tag})
 
-        def send(self, status: int, body: bytes, kind: str, headers: dict) -> None:
-            self.send_response(status)
-            for name, value in {"Content-Type": kind, "Content-Length": str(len(body)), **headers}.items():
-                self.send_header(name, value)
-            self.end_headers()
-            self.wfile.write(body)
+    def bookings(self, query: dict) -> None:
+        if self.headers.get("Authorization") != f"Bearer {TOKEN}":
+            return self.answer({"message": "Who are you?"}, 401)
+        page, since = int(query.get("page", ["1"])[0]), query.get("since", [""])[0]
+        rows = [row for row in self.server.bookings if row["booked_on"] > since]
+        shown = rows[(page - 1) * PAGE : page * PAGE]
+        return self.answer({"page": page, "pages": -(-len(rows) // PAGE), "bookings": shown})
 
-    server = ThreadingHTTPServer(("127.0.0.1", port), Handler)
-    server.told = Told()
-    return server
+    def answer(self, data, status: int = 200, headers: dict | None = None) -> None:
+        self.send(status, json.dumps(data).encode(), "application/json", headers or {})
+
+    def send(self, status: int, body: bytes, kind: str, headers: dict) -> None:
+        self.send_response(status)
+        for name, value in {"Content-Type": kind, "Content-Length": str(len(body)), **headers}.items():
+            self.send_header(name, value)
+        self.end_headers()
+        self.wfile.write(body)
 
 
 def weather(days: int = 400):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -75,24 +76,27 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
             if field in model.schema and model.schema[field].formula:
                 read(model.schema[field].formula, seen | {field})
 
-    for measure in (
-        *definition.show,
-        definition.keep and definition.keep.by,
-        definition.sort and definition.sort.measure,
-    ):
-        if measure:
-            read(measure_formula(measure))
-    if definition.aligned:
-        read(definition.aligned)
-    for field in definition.fields():
-        if field in model.schema and model.schema[field].formula:
-            read(model.schema[field].formula)
+    for formula in _formulas(definition, model):
+        read(formula)
     for name in ("parameter", "low_parameter", "high_parameter"):
         named |= {getattr(filter_, name, "") for filter_ in definition.only}
     for filter_ in (definition, *definition.only):
         if keep := getattr(filter_, "keep", None):
             named.add(keep.parameter)
     return [parameter for parameter in model.definition.parameters if parameter.id in named]
+
+
+def _formulas(definition: ChartDefinition, model: Model) -> Iterator[str]:
+    """The formulas that a chart works out itself, and those of the fields it names."""
+    keep, sort = definition.keep, definition.sort
+    for measure in (*definition.show, keep and keep.by, sort and sort.measure):
+        if measure:
+            yield measure_formula(measure)
+    if definition.aligned:
+        yield definition.aligned
+    for field in definition.fields():
+        if field in model.schema and model.schema[field].formula:
+            yield model.schema[field].formula
 
 
 def setting_words(parameter: ParameterField, values: tuple[Any, ...] | None) -> str:

@@ -271,66 +271,68 @@ def _to_frame(records, width: int) -> pl.DataFrame:
 
 def _exact_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, size: int) -> Iterator[Block]:
     """For a file whose quotation marks do not pair up: read record by record, and say if one never closes."""
-    read = 0
-    since_record: list[str] = []
-
-    def lines() -> Iterator[str]:
-        nonlocal read
-        number, rest = 0, b""
-        for piece, read in utf8_pieces(path, options.encoding, size):  # noqa: B007
-            *complete, rest = (rest + piece).split(b"\n")
-            for data in complete:
-                number += 1
-                since_record.append(_decode(data + b"\n", number))
-                yield since_record[-1]
-        if rest:
-            since_record.append(_decode(rest, number + 1))
-            yield since_record[-1]
-
-    reader = _csv_reader(lines(), options)
-
-    def records():
-        record_line = 1
-        for record in reader:
-            yield record
-            record_line, last = reader.line_num + 1, list(since_record)
-            since_record.clear()
-        try:
-            list(csv.reader(last, delimiter=options.delimiter, strict=True))
-        except csv.Error as error:
-            if "unexpected end" in str(error):
-                start = record_line - len(last)
-                raise FileProblem(
-                    f"A quotation mark opened on line {start:,} is never closed.",
-                    where=f"line {start:,}",
-                    hint="Mend that line, or turn quotation marks off to read them as ordinary characters.",
-                ) from None
-
-    source = _Numbered(records(), reader)
+    source = _ExactRecords(path, options, size)
     for _ in range(options.header_row):
         next(source, None)
     rows: list[list[str]] = []
     for record in _regular(source, width, 1, ragged):
         rows.append(record)
         if len(rows) >= 100_000:
-            yield Block(_to_frame(rows, width), read)
+            yield Block(_to_frame(rows, width), source.read)
             rows = []
     if rows:
-        yield Block(_to_frame(rows, width), read)
+        yield Block(_to_frame(rows, width), source.read)
 
 
-class _Numbered:
-    """An iterator of records that tells the reader's line number, as `_regular` wants it."""
+class _ExactRecords:
+    """The records of a file. `line_num` is where the reader stands, as `_regular` wants it, `read` the bytes so far."""
 
-    def __init__(self, records, reader) -> None:
-        self._records, self._reader = records, reader
+    def __init__(self, path: Path, options: FileOptions, size: int) -> None:
+        self.path, self.options, self.size = path, options, size
+        self.read = 0
+        self._since_record: list[str] = []
+        self._reader = _csv_reader(self._lines(), options)
+        self._records = self._until_open_quote()
 
-    def __iter__(self):
+    def __iter__(self) -> _ExactRecords:
         return self
 
-    def __next__(self):
+    def __next__(self) -> list[str]:
         return next(self._records)
 
     @property
     def line_num(self) -> int:
         return self._reader.line_num
+
+    def _lines(self) -> Iterator[str]:
+        number, rest = 0, b""
+        for piece, read in utf8_pieces(self.path, self.options.encoding, self.size):
+            self.read = read
+            *complete, rest = (rest + piece).split(b"\n")
+            for data in complete:
+                number += 1
+                yield self._noted(_decode(data + b"\n", number))
+        if rest:
+            yield self._noted(_decode(rest, number + 1))
+
+    def _noted(self, line: str) -> str:
+        self._since_record.append(line)
+        return line
+
+    def _until_open_quote(self) -> Iterator[list[str]]:
+        """All records. Raises FileProblem behind them if a quotation mark of the last one never closes."""
+        next_line, last = 1, []
+        for record in self._reader:
+            yield record
+            next_line, last = self._reader.line_num + 1, list(self._since_record)
+            self._since_record.clear()
+        try:
+            list(csv.reader(last, delimiter=self.options.delimiter, strict=True))
+        except csv.Error as error:
+            if "unexpected end" in str(error):
+                start = next_line - len(last)
+                raise FileProblem(
+                    f"A quotation mark opened on line {start:,} is never closed.",
+                    where=f"line {start:,}",
+                    hint="Mend that line, or turn quotation marks off to read them as ordinary characters.",
+                ) from None

@@ -217,39 +217,39 @@ class _Visit:
     def get(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[bytes | None, httpx.Headers]:
         """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""
         for attempt in range(1, TRIES + 1):
-            last_try = attempt == TRIES
+            wait = 2 ** (attempt - 1) + random.random() / 4
             try:
                 status, answered, body = self._once(address, values, marks)
-            except httpx.TimeoutException:
-                if last_try:
-                    raise FeedProblem(
-                        f"The feed did not answer within {self.feed.timeout:g} seconds, {TRIES} times.",
-                        hint="Try later, or raise the time-out.",
-                    ) from None
             except httpx.HTTPError as error:
-                if last_try:
-                    raise FeedProblem(
-                        f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later."
-                    ) from None
+                problem = self._unreached(error)
             else:
                 if status == 304:
                     return None, answered
                 if status < 300:
                     return body, answered
+                problem = _refused(status)
                 if status not in (408, 425, 429) and status < 500:
-                    raise _refused(status)
-                if last_try:
-                    raise _refused(status)
-                if wait := _told_to_wait(answered):
-                    if wait > LONGEST_WAIT:
-                        raise FeedProblem(
-                            f"The feed asks to wait {wait:,.0f} seconds before the next request.",
-                            hint="Refresh it less often, or later.",
-                        )
-                    self.sleep(wait)
-                    continue
-            self.sleep(2 ** (attempt - 1) + random.random() / 4)
-        raise AssertionError("unreachable")
+                    raise problem
+                wait = _told_to_wait(answered) or wait
+            if attempt < TRIES:
+                self._wait(wait)
+        raise problem from None
+
+    def _unreached(self, error: httpx.HTTPError) -> FeedProblem:
+        if isinstance(error, httpx.TimeoutException):
+            return FeedProblem(
+                f"The feed did not answer within {self.feed.timeout:g} seconds, {TRIES} times.",
+                hint="Try later, or raise the time-out.",
+            )
+        return FeedProblem(f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later.")
+
+    def _wait(self, seconds: float) -> None:
+        if seconds > LONGEST_WAIT:
+            raise FeedProblem(
+                f"The feed asks to wait {seconds:,.0f} seconds before the next request.",
+                hint="Refresh it less often, or later.",
+            )
+        self.sleep(seconds)
 
     def _once(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[int, httpx.Headers, bytes]:
         for _ in range(MOST_REDIRECTS + 1):

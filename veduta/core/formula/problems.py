@@ -46,58 +46,67 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
     ended = token is not None and token.type == "$END"
     if at is None or ended:
         at = len(text)
-    for sign, (message, hint) in HABITS.items():
-        if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
-            start = at if text.startswith(sign, at) else at - 1
-            return FormulaProblem(message, start=start, end=start + len(sign), hint=hint)
-    if opened := open_quote(text):
-        start, sign = opened
-        what = "text" if sign == "'" else "name"
-        return FormulaProblem(
-            f"This {what} has no closing quote.", start=start, end=len(text), hint=f"Put a {sign} behind it."
-        )
+    if problem := _habit(text, at) or _unclosed_quote(text):
+        return problem
     if ended:
-        depth, start = _open_bracket(text)
-        if depth and _complete(text):
-            return FormulaProblem(
-                f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.",
-                start=start,
-                end=start + 1,
-                hint="Add “)” where it ends.",
-            )
-        return FormulaProblem("The formula breaks off here.", start=at, end=at, hint="A value or a field is missing.")
+        return _broken_off(text)
     if isinstance(error, UnexpectedCharacters) or token is None:
         return FormulaProblem(
             f"“{text[at : at + 1]}” has no meaning here.", start=at, end=at + 1, hint="Take it out, or check the place."
         )
-    word = str(token)
-    place = {"start": at, "end": at + len(word)}
-    before = text[:at].rstrip()
-    if word == ")":
-        if _open_bracket(text[:at])[0] == 0:
-            return FormulaProblem("This bracket was never opened.", **place, hint="Take it out, or add “(” before.")
-        if before.endswith("("):
-            return FormulaProblem(
-                "There is nothing between these brackets.", **place, hint="Write a value between them."
-            )
-        return FormulaProblem(
-            "A value is missing before this bracket.", **place, hint="Write one, or take the sign out."
-        )
-    if word == ",":
-        if before.endswith((",", "(")):
-            return FormulaProblem(
-                "A value is missing before this comma.", **place, hint="Write one, or take the comma out."
-            )
-        return FormulaProblem(
-            "A comma stands here without a function.", **place, hint="Decimals are written with a point: 1.5"
-        )
-    if before and before[-1] in "+-*/^&=<>,(":
-        return FormulaProblem(
-            f"“{word}” cannot stand here: a value is expected.", **place, hint="Write a field, a number or a text."
-        )
+    message, hint = _unexpected(str(token), text[:at])
+    return FormulaProblem(message, start=at, end=at + len(token), hint=hint)
+
+
+def _habit(text: str, at: int) -> FormulaProblem | None:
+    """What is written so elsewhere, and how it is written here."""
+    for sign, (message, hint) in HABITS.items():
+        if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
+            start = at if text.startswith(sign, at) else at - 1
+            return FormulaProblem(message, start=start, end=start + len(sign), hint=hint)
+    return None
+
+
+def _unclosed_quote(text: str) -> FormulaProblem | None:
+    opened = open_quote(text)
+    if not opened:
+        return None
+    start, sign = opened
+    what = "text" if sign == "'" else "name"
     return FormulaProblem(
-        f"Something is missing before “{word}”.", **place, hint="Put an operator such as + or & between two values."
+        f"This {what} has no closing quote.", start=start, end=len(text), hint=f"Put a {sign} behind it."
     )
+
+
+def _broken_off(text: str) -> FormulaProblem:
+    depth, start = _open_bracket(text)
+    if depth and _complete(text):
+        return FormulaProblem(
+            f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.",
+            start=start,
+            end=start + 1,
+            hint="Add “)” where it ends.",
+        )
+    end = len(text)
+    return FormulaProblem("The formula breaks off here.", start=end, end=end, hint="A value or a field is missing.")
+
+
+def _unexpected(word: str, before: str) -> tuple[str, str]:
+    """What is wrong with a word that stands behind `before`, and what to do."""
+    written = before.rstrip()
+    if word == ")" and _open_bracket(before)[0] == 0:
+        return "This bracket was never opened.", "Take it out, or add “(” before."
+    if word == ")" and written.endswith("("):
+        return "There is nothing between these brackets.", "Write a value between them."
+    if word == ")":
+        return "A value is missing before this bracket.", "Write one, or take the sign out."
+    if word == "," and written.endswith((",", "(")):
+        return "A value is missing before this comma.", "Write one, or take the comma out."
+    if word == ",":
+        return "A comma stands here without a function.", "Decimals are written with a point: 1.5"
+    if written and written[-1] in "+-*/^&=<>,(":
+        return f"“{word}” cannot stand here: a value is expected.", "Write a field, a number or a text."
+    return f"Something is missing before “{word}”.", "Put an operator such as + or & between two values."
 
 
 def open_quote(text: str) -> tuple[int, str] | None:

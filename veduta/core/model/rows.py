@@ -30,6 +30,7 @@ class Rows:
         self.same: list[str] = []
         self.formulas: list[str] = []
         self.numbered = False
+        self._noted: set[str] = set()
 
     def with_fields(self, names: list[str]) -> pl.LazyFrame:
         for name in names:
@@ -37,17 +38,22 @@ class Rows:
         return self._built()
 
     def _need(self, name: str) -> None:
+        """Note a column, and those it is made from, once."""
         if name == ROW:
             self.numbered = True
+        elif name in self._noted:
             return
-        field = self.model.schema[name]
-        if field.formula:
-            if name not in self.formulas:
-                for other in self.model.row_formula(name).fields:
-                    self._need(other)
-                self.formulas.append(name)
-            return
-        source = self.sources.get(name)
+        elif self.model.schema[name].formula:
+            self._noted.add(name)
+            for other in self.model.row_formula(name).fields:
+                self._need(other)
+            self.formulas.append(name)
+        else:
+            self._noted.add(name)
+            self._need_source(name)
+
+    def _need_source(self, name: str) -> None:
+        field, source = self.model.schema[name], self.sources.get(name)
         if source is None:
             raise DefinitionProblem(
                 f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.",
@@ -55,14 +61,12 @@ class Rows:
                 hint="Join the tables.",
             )
         if source.same:
-            if name not in self.same:
-                self._need(source.same)
-                self.same.append(name)
+            self._need(source.same)
+            self.same.append(name)
         elif field.table == self.home:
-            if name not in self.own:
-                self.own.append(name)
-        elif name not in self.looked_up.setdefault(field.table, set()):
-            self.looked_up[field.table].add(name)
+            self.own.append(name)
+        else:
+            self.looked_up.setdefault(field.table, set()).add(name)
             for key in self._lookup(field.table).own:
                 self._need(key)
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.calendar import Grain, grains_for, grouping_for
@@ -45,60 +47,92 @@ RELATIVE_CHOICES = (
 )
 
 
+@dataclass(frozen=True)
+class Asked:
+    """What a popover is asked for: the clause's entry at `index`, and what else the page sent."""
+
+    definition: ChartDefinition
+    model: Model
+    context: Context
+    clause: str
+    index: int
+    find: str
+    data: dict[str, Any]
+
+
+Popover = Callable[[Asked], dict[str, Any]]
+POPOVERS: dict[str, tuple[str, Popover]] = {}
+"""By clause the template, and what makes its context, which may name another template."""
+
+
+def popover(clause: str, template: str = "") -> Callable[[Popover], Popover]:
+    """Registers what makes the context of a clause's popover."""
+
+    def register(make: Popover) -> Popover:
+        POPOVERS[clause] = template or clause, make
+        return make
+
+    return register
+
+
 def popover_context(
     definition: ChartDefinition, model: Model, context: Context, data: dict[str, Any]
 ) -> dict[str, Any]:
     """The template and its context for the clause that `data` names. Raises DefinitionProblem for an unknown one."""
-    schema, table = model.schema, model
     clause, index = str(data.get("clause", "")), int(data.get("index") or 0)
-    shared = {"definition": definition, "clause": clause, "index": index, "find": str(data.get("find", ""))[:200]}
-    if clause == "show":
-        return shared | _show(definition, model, index) | {"template": "show"}
-    if clause == "formula":
-        return shared | _formula(definition, model, index, data) | {"template": "formula"}
-    if clause == "with":
-        return shared | _with(definition, model, index, shared["find"]) | {"template": "with"}
-    if clause == "aligned":
-        by = definition.measures[0]
-        text = with_names(definition.aligned, schema)
-        return shared | {"template": "aligned", "text": text, "measures": measure_choices(definition, schema, by)}
-    if clause in ("totals", "compare"):
-        return shared | {"template": clause}
-    if clause in ("by", "split"):
-        return shared | _group(definition, model, clause, index) | {"template": "group"}
-    if clause == "only":
-        return shared | _only(definition, model, context, index, data)
-    if clause == "as":
-        kind, why = choose_kind(definition.model_copy(update={"kind": None}), schema, table)
-        kinds = [(k, KIND_NAMES[k], unfit(definition, k, schema, table)) for k in ChartKind]
-        several = len(definition.groups) > 1 or len(definition.measures) > 1
-        current = choose_kind(definition, schema, table)[0]
-        stackable = several and current in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA)
-        stackings = [("stacked", "Stacked"), ("grouped", "Side by side"), ("full", "To 100%")]
-        if current is ChartKind.AREA:
-            stackings.pop(1)
-        found = {
-            "kinds": kinds,
-            "chosen": kind,
-            "chosen_name": KIND_NAMES[kind],
-            "why": why,
-            "stackable": stackable,
-            "stackings": stackings,
-        }
-        return shared | found | {"template": "kind"}
-    if clause == "keep":
-        keep = definition.keep or Keep(by=definition.measures[0])
-        found = {
-            "keep": keep,
-            "measures": measure_choices(definition, schema, keep.by),
-            "is_new": definition.keep is None,
-            "parameters": _numbers(model),
-            "within": len(definition.groups) > 1,
-        }
-        return shared | found | {"template": "keep"}
-    if clause == "sort":
-        return shared | _sort(definition, model) | {"template": "sort"}
-    raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
+    if clause not in POPOVERS:
+        raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
+    template, make = POPOVERS[clause]
+    asked = Asked(definition, model, context, clause, index, str(data.get("find", ""))[:200], data)
+    shared = {"definition": definition, "clause": clause, "index": index, "find": asked.find, "template": template}
+    return shared | make(asked)
+
+
+@popover("totals")
+@popover("compare")
+def _alone(asked: Asked) -> dict[str, Any]:
+    return {}
+
+
+@popover("aligned")
+def _aligned(asked: Asked) -> dict[str, Any]:
+    definition, schema = asked.definition, asked.model.schema
+    return {
+        "text": with_names(definition.aligned, schema),
+        "measures": measure_choices(definition, schema, definition.measures[0]),
+    }
+
+
+@popover("as", "kind")
+def _kind(asked: Asked) -> dict[str, Any]:
+    definition, model = asked.definition, asked.model
+    chosen, why = choose_kind(definition.model_copy(update={"kind": None}), model.schema, model)
+    current = choose_kind(definition, model.schema, model)[0]
+    several = len(definition.groups) > 1 or len(definition.measures) > 1
+    stackings = {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
+    if current is ChartKind.AREA:
+        del stackings["grouped"]
+    return {
+        "kinds": [(kind, KIND_NAMES[kind], unfit(definition, kind, model.schema, model)) for kind in ChartKind],
+        "chosen": chosen,
+        "chosen_name": KIND_NAMES[chosen],
+        "why": why,
+        "stackable": several and current in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA),
+        "stackings": list(stackings.items()),
+    }
+
+
+@popover("keep")
+def _keep(asked: Asked) -> dict[str, Any]:
+    definition, model = asked.definition, asked.model
+    keep = definition.keep or Keep(by=definition.measures[0])
+    return {
+        "keep": keep,
+        "measures": measure_choices(definition, model.schema, keep.by),
+        "is_new": definition.keep is None,
+        "parameters": _numbers(model),
+        "within": len(definition.groups) > 1,
+    }
 
 
 def _numbers(model: Model) -> list[ParameterField]:
@@ -108,7 +142,9 @@ def _numbers(model: Model) -> list[ParameterField]:
     ]
 
 
-def _show(definition: ChartDefinition, model: Model, index: int) -> dict[str, Any]:
+@popover("show")
+def _show(asked: Asked) -> dict[str, Any]:
+    definition, model, index = asked.definition, asked.model, asked.index
     schema = model.schema
     is_new = index >= len(definition.measures)
     measure = None if is_new else definition.measures[index]
@@ -136,9 +172,11 @@ def _node(measure: Measure, model: Model) -> Checked:
     return measure_node(measure, model.schema, model.parameters)
 
 
-def _formula(definition: ChartDefinition, model: Model, index: int, data: dict[str, Any]) -> dict[str, Any]:
-    """The editor of a formula of the chart's own; `from` begins with the measure that is there."""
-    shown = definition.measures[index] if index < len(definition.measures) else None
+@popover("formula")
+def _formula(asked: Asked) -> dict[str, Any]:
+    """The editor of a formula of the chart's own; it begins with the measure that is there."""
+    definition, model = asked.definition, asked.model
+    shown = definition.measures[asked.index] if asked.index < len(definition.measures) else None
     text = ""
     if shown:
         text = with_names(measure_formula(shown), model.schema)
@@ -154,14 +192,15 @@ def _formula(definition: ChartDefinition, model: Model, index: int, data: dict[s
     }
 
 
-def _with(definition: ChartDefinition, model: Model, index: int, find: str) -> dict[str, Any]:
+@popover("with")
+def _with(asked: Asked) -> dict[str, Any]:
     """The value of a parameter, for this chart."""
-    read = parameters_read(definition, model)
-    if index >= len(read):
+    model, read = asked.model, parameters_read(asked.definition, asked.model)
+    if asked.index >= len(read):
         raise DefinitionProblem("The chart does not read this parameter any more.", hint="Load the page again.")
-    parameter = read[index]
+    parameter = read[asked.index]
     values = model.parameters[parameter.id].values
-    return parameter_choices(parameter, None if values is None else list(values), model, find)
+    return parameter_choices(parameter, None if values is None else list(values), model, asked.find)
 
 
 def parameter_choices(
@@ -196,8 +235,10 @@ def _fields_first(schema: Schema, role: Role) -> list[Field]:
     return sorted(schema.visible, key=lambda field: field.role is not role)
 
 
-def _group(definition: ChartDefinition, model: Model, clause: str, index: int) -> dict[str, Any]:
-    schema = model.schema
+@popover("by", "group")
+@popover("split", "group")
+def _group(asked: Asked) -> dict[str, Any]:
+    definition, schema, clause, index = asked.definition, asked.model.schema, asked.clause, asked.index
     group = group_of(definition, clause, index)
     field = schema[group.field] if group else None
     can_swap = bool(group) and (
@@ -243,8 +284,9 @@ def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure
     ]
 
 
-def _sort(definition: ChartDefinition, model: Model) -> dict[str, Any]:
-    schema, table = model.schema, model
+@popover("sort")
+def _sort(asked: Asked) -> dict[str, Any]:
+    definition, model, schema = asked.definition, asked.model, asked.model.schema
     first = next(iter(definition.groups), None)
     sort = definition.sort or Sort(by="time" if first and first.grain else "name")
     found: dict[str, Any] = {
@@ -254,7 +296,7 @@ def _sort(definition: ChartDefinition, model: Model) -> dict[str, Any]:
         "is_time": bool(first and first.grain),
     }
     if first and sort.by == "own":
-        values, _ = group_values(table, schema, first, limit=VALUES_SHOWN)
+        values, _ = group_values(model, schema, first, limit=VALUES_SHOWN)
         words = {json.dumps(_plain(value)): said for value, said, _ in values}
         named = [json.dumps(value) for value in sort.values]
         found["own"] = [(key, words.get(key, json.loads(key))) for key in named]
@@ -266,9 +308,9 @@ def _plain(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def _only(
-    definition: ChartDefinition, model: Model, context: Context, index: int, data: dict[str, Any]
-) -> dict[str, Any]:
+@popover("only")
+def _only(asked: Asked) -> dict[str, Any]:
+    definition, model, index, data = asked.definition, asked.model, asked.index, asked.data
     schema = model.schema
     current = definition.only[index] if index < len(definition.only) else None
     field_id = data.get("field") or (getattr(current, "field", None) if current else None)
@@ -297,7 +339,7 @@ def _only(
         "ways": ways,
         "current": current,
         "index": index,
-    } | filter_choices(field, way, current, definition, model, context, str(data.get("find", "")))
+    } | filter_choices(field, way, current, definition, model, asked.context, asked.find)
 
 
 def ways_for(field: Field) -> list[tuple[str, str]]:

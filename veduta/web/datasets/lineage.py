@@ -137,7 +137,26 @@ def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
 
 def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
     """Columns from left to right; in each the boxes stand near what they are made from."""
-    for _ in boxes:  # a dataset stands right of those it is made from
+    deepest = _choose_levels(boxes, edges)
+    levels: dict[int, list[Box]] = {}
+    for box in sorted(boxes.values(), key=lambda box: box.name.casefold()):
+        levels.setdefault(box.level, []).append(box)
+    _bring_near(levels, edges)
+    tallest = max(map(len, levels.values()), default=0)
+    for level, found in levels.items():
+        start = TOP + (tallest - len(found)) * (BOX_HEIGHT + GAP_Y) / 2
+        for i, box in enumerate(found):
+            box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
+    curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
+    width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
+    named = {0: "Sources", 1: "Datasets", deepest + 1: "Charts", deepest + 2: "Dashboards"}
+    headings = [(level * (BOX_WIDTH + GAP_X), name) for level, name in named.items() if level < 2 or level in levels]
+    return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
+
+
+def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
+    """Sets each box's column, a dataset's right of those it is made from. Returns the last column of datasets."""
+    for _ in boxes:
         moved = False
         for a, b in edges:
             if boxes[b].what == "dataset" and boxes[b].level <= boxes[a].level:
@@ -147,37 +166,27 @@ def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
     deepest = max((box.level for box in boxes.values() if box.what == "dataset"), default=1)
     for box in boxes.values():
         box.level = {"chart": deepest + 1, "dashboard": deepest + 2}.get(box.what, box.level)
-    levels: dict[int, list[Box]] = {}
-    for box in sorted(boxes.values(), key=lambda box: box.name.casefold()):
-        levels.setdefault(box.level, []).append(box)
-    before = {key: [a for a, b in edges if b == key] for key in boxes}
-    after = {key: [b for a, b in edges if a == key] for key in boxes}
+    return deepest
+
+
+def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> None:
+    """Orders each column by the middle of its boxes' neighbours: those before them, those behind, and those before."""
+    keys = [box.key for found in levels.values() for box in found]
+    before = {key: [a for a, b in edges if b == key] for key in keys}
+    after = {key: [b for a, b in edges if a == key] for key in keys}
     for neighbours, order in (
         (before, sorted(levels)),
         (after, sorted(levels, reverse=True)),
         (before, sorted(levels)),
     ):
-        place = {box.key: i for found in levels.values() for i, box in enumerate(found)}
+        rank = {box.key: i for found in levels.values() for i, box in enumerate(found)}
         for level in order:
-            levels[level].sort(
-                key=lambda box: (_middle(neighbours[box.key], place, place[box.key]), box.name.casefold())
-            )
-            place |= {box.key: i for i, box in enumerate(levels[level])}
-    tallest = max(map(len, levels.values()), default=0)
-    for level, found in levels.items():
-        start = TOP + (tallest - len(found)) * (BOX_HEIGHT + GAP_Y) / 2
-        for i, box in enumerate(found):
-            box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
-    curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
-    width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
-    headings = [(0, "Sources"), (BOX_WIDTH + GAP_X, "Datasets")]
-    headings += [((deepest + 1) * (BOX_WIDTH + GAP_X), "Charts")] if deepest + 1 in levels else []
-    headings += [((deepest + 2) * (BOX_WIDTH + GAP_X), "Dashboards")] if deepest + 2 in levels else []
-    return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
+            levels[level].sort(key=lambda box: (_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold()))
+            rank |= {box.key: i for i, box in enumerate(levels[level])}
 
 
-def _middle(keys: list[str], place: dict[str, int], own: int) -> float:
-    return sum(place[key] for key in keys) / len(keys) if keys else own
+def _middle(keys: list[str], rank: dict[str, int], own: int) -> float:
+    return sum(rank[key] for key in keys) / len(keys) if keys else own
 
 
 def _curve(a: Box, b: Box) -> str:

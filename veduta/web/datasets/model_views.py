@@ -186,60 +186,63 @@ def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
 
 def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
     """Boxes for the tables, in columns by how many joins they are from the first, and lines for the joins."""
-    near: dict[str, set[str]] = {table["id"]: set() for table in tables}
-    for each in joins:
-        if each["join"].left in near and each["join"].right in near:
-            near[each["join"].left].add(each["join"].right)
-            near[each["join"].right].add(each["join"].left)
-    depth, waiting = {"": 0}, [""]
-    while waiting:
-        table = waiting.pop(0)
-        for other in sorted(near[table]):
-            if other not in depth:
-                depth[other] = depth[table] + 1
-                waiting.append(other)
-    for table in tables:
-        depth.setdefault(table["id"], max(depth.values()) + 1)
     columns: dict[int, list[str]] = {}
-    for table in tables:
-        columns.setdefault(depth[table["id"]], []).append(table["id"])
+    for table, depth in _joins_away([table["id"] for table in tables], joins).items():
+        columns.setdefault(depth, []).append(table)
     tallest = max(len(column) for column in columns.values())
     height = max(tallest * ROW_HEIGHT, 90)
-    at = {}
+    corners = {}
     for column, ids in columns.items():
         start = (height - len(ids) * ROW_HEIGHT) / 2
         for i, table in enumerate(ids):
-            at[table] = (10 + column * (BOX + GAP), round(start + i * ROW_HEIGHT + 12))
-    boxes = [{**table, "x": at[table["id"]][0], "y": at[table["id"]][1]} for table in tables]
-    lines = []
-    for each in joins:
-        join = each["join"]
-        if join.left not in at or join.right not in at:
-            continue
-        (x1, y1), (x2, y2) = sorted((at[join.left], at[join.right]))
-        same = x1 == x2
-        start = (x1 + BOX, y1 + 24)
-        end = (x2 + BOX if same else x2, y2 + 24)
-        bend = 46 if same else (end[0] - start[0]) / 2
-        curve = (
-            f"M{start[0]},{start[1]} C{start[0] + bend},{start[1]} {end[0] + (bend if same else -bend)},{end[1]}"
-            f" {end[0]},{end[1]}"
-        )
-        words = each["check"].words if each["check"] else "" if bound else "does not match"
-        poor = not bound and (not each["check"] or each["check"].share < 0.5)
-        lines.append(
-            {
-                "curve": curve,
-                "x": round((start[0] + end[0]) / 2) + (36 if same else 0),
-                "y": round((start[1] + end[1]) / 2) - 4,
-                "words": words,
-                "anchor": each["anchor"],
-                "poor": poor,
-                "title": f"{each['left']} and {each['right']}: {words}",
-            }
-        )
-    width = 20 + (max(columns) + 1) * (BOX + GAP) - GAP + 60
-    return {"boxes": boxes, "lines": lines, "width": width, "height": height}
+            corners[table] = (10 + column * (BOX + GAP), round(start + i * ROW_HEIGHT + 12))
+    return {
+        "boxes": [{**table, "x": corners[table["id"]][0], "y": corners[table["id"]][1]} for table in tables],
+        "lines": [
+            _line(each, corners, bound)
+            for each in joins
+            if each["join"].left in corners and each["join"].right in corners
+        ],
+        "width": 20 + (max(columns) + 1) * (BOX + GAP) - GAP + 60,
+        "height": height,
+    }
+
+
+def _joins_away(tables: list[str], joins: list[dict[str, Any]]) -> dict[str, int]:
+    """How many joins each table is from the first; those that no join reaches stand behind all others."""
+    near: dict[str, set[str]] = {table: set() for table in tables}
+    for join in (each["join"] for each in joins):
+        if join.left in near and join.right in near:
+            near[join.left].add(join.right)
+            near[join.right].add(join.left)
+    depth, waiting = {"": 0}, [""]
+    while waiting:
+        table = waiting.pop(0)
+        for other in sorted(near[table] - depth.keys()):
+            depth[other] = depth[table] + 1
+            waiting.append(other)
+    last = max(depth.values()) + 1
+    return {table: depth.get(table, last) for table in tables}
+
+
+def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool) -> dict[str, Any]:
+    """A join's curve between its two boxes, and how well it matches; not where rules hide rows (`bound`)."""
+    (x1, y1), (x2, y2) = sorted((corners[each["join"].left], corners[each["join"].right]))
+    same = x1 == x2
+    x1, y1, y2 = x1 + BOX, y1 + 24, y2 + 24
+    x2 = x1 if same else x2
+    bend = 46 if same else (x2 - x1) / 2
+    check = each["check"]
+    words = check.words if check else "" if bound else "does not match"
+    return {
+        "curve": f"M{x1},{y1} C{x1 + bend},{y1} {x2 + (bend if same else -bend)},{y2} {x2},{y2}",
+        "x": round((x1 + x2) / 2) + (36 if same else 0),
+        "y": round((y1 + y2) / 2) - 4,
+        "words": words,
+        "anchor": each["anchor"],
+        "poor": not bound and (not check or check.share < 0.5),
+        "title": f"{each['left']} and {each['right']}: {words}",
+    }
 
 
 @require_POST

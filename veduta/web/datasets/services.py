@@ -291,19 +291,34 @@ def _changed_field(field: Field, changes: dict[str, Any], values: list[str]) -> 
     if "name" in new:
         new["name"] = new["name"].strip()[:200] or field.name
     if "kind" in new and Kind(new["kind"]) is not field.kind:
-        kind = Kind(new["kind"])
-        alone = recognise_field(field.id, field.source, field.name, list(values)).field
-        reading = alone.reading if alone.kind == kind or (alone.kind.is_number and kind.is_number) else field.reading
-        if alone.kind.is_date and kind.is_date:
-            reading = alone.reading
-        new["reading"] = reading.model_dump()
-        role = Role.MEASURE if kind.is_number else Role.DIMENSION
-        new.setdefault("role", role)
-        new["aggregate"] = alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0]
-        if not kind.is_number:
-            new["format"] = NumberFormat().model_dump()
+        suiting = _suiting(field, Kind(new["kind"]), values)
+        new |= suiting | {"role": new.get("role", suiting["role"])}
     if isinstance(new.get("synonyms"), str):
         new["synonyms"] = [word.strip()[:100] for word in new["synonyms"].split(",") if word.strip()][:20]
+    _change_reading(field, new)
+    kind = Kind(new.get("kind", field.kind))
+    if new.get("role") == Role.MEASURE and "aggregate" not in new and field.role is not Role.MEASURE:
+        new["aggregate"] = aggregates_for(kind)[0]
+    if "aggregate" in new and Aggregate(new["aggregate"]) not in aggregates_for(kind):
+        raise VedutaError(f"{kind.words.capitalize()} values have no {Aggregate(new['aggregate']).words}.")
+    return Field.model_validate({**field.model_dump(), **new})
+
+
+def _suiting(field: Field, kind: Kind, values: list[str]) -> dict[str, Any]:
+    """The reading, role, aggregate and format that suit a field's new kind."""
+    alone = recognise_field(field.id, field.source, field.name, list(values)).field
+    alike = alone.kind == kind or (alone.kind.is_number and kind.is_number) or (alone.kind.is_date and kind.is_date)
+    role = Role.MEASURE if kind.is_number else Role.DIMENSION
+    found = {
+        "reading": (alone.reading if alike else field.reading).model_dump(),
+        "role": role,
+        "aggregate": alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0],
+    }
+    return found if kind.is_number else found | {"format": NumberFormat().model_dump()}
+
+
+def _change_reading(field: Field, new: dict[str, Any]) -> None:
+    """Puts the order of dates, the decimal sign and the words for empty among `new` into its reading."""
     if "order" in new or "decimal" in new:
         reading = field.reading.model_dump()
         if order := new.pop("order", ""):
@@ -314,12 +329,6 @@ def _changed_field(field: Field, changes: dict[str, Any], values: list[str]) -> 
     if "empty_words" in new:
         words = [str(word).strip().lower()[:100] for word in new.pop("empty_words")]
         new["reading"] = {**(new.get("reading") or field.reading.model_dump()), "empties": words}
-    kind = Kind(new.get("kind", field.kind))
-    if new.get("role") == Role.MEASURE and "aggregate" not in new and field.role is not Role.MEASURE:
-        new["aggregate"] = aggregates_for(kind)[0]
-    if "aggregate" in new and Aggregate(new["aggregate"]) not in aggregates_for(kind):
-        raise VedutaError(f"{kind.words.capitalize()} values have no {Aggregate(new['aggregate']).words}.")
-    return Field.model_validate({**field.model_dump(), **new})
 
 
 def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:

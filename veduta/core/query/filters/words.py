@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
@@ -21,25 +22,25 @@ def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
     if value is None or value == REST_POINT:
         return value
     try:
-        if grain and grain.is_part:
-            return int(value)
-        if grain and grain.needs_time:
-            return dt.datetime.fromisoformat(str(value))
-        if grain:
-            return dt.date.fromisoformat(str(value)[:10])
-        if field.kind is Kind.DATE:
-            return dt.date.fromisoformat(str(value))
-        if field.kind is Kind.DATETIME:
-            return dt.datetime.fromisoformat(str(value))
-        if field.kind is Kind.YES_NO:
-            return value if isinstance(value, bool) else {"true": True, "false": False}[str(value).lower()]
-        if field.kind is Kind.WHOLE:
-            return int(value)
-        if field.kind is Kind.DECIMAL:
-            return float(value)
-        return str(value)
+        return _typed_period(value, grain) if grain else TYPED[field.kind](value)
     except (ValueError, TypeError, KeyError, OverflowError):
         raise DefinitionProblem(f"“{value}” is not a value of {field.name}.", where=field.id) from None
+
+
+def _typed_period(value: Any, grain: Grain) -> int | dt.date:
+    if grain.is_part:
+        return int(value)
+    return dt.datetime.fromisoformat(str(value)) if grain.needs_time else dt.date.fromisoformat(str(value)[:10])
+
+
+TYPED: dict[Kind, Callable[[Any], Any]] = {
+    Kind.TEXT: str,
+    Kind.WHOLE: int,
+    Kind.DECIMAL: float,
+    Kind.DATE: lambda value: dt.date.fromisoformat(str(value)),
+    Kind.DATETIME: lambda value: dt.datetime.fromisoformat(str(value)),
+    Kind.YES_NO: lambda value: {"true": True, "false": False}[str(value).lower()],
+}
 
 
 def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
@@ -48,12 +49,8 @@ def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> 
         return "empty"
     if value == REST_POINT:
         return "what was gathered"
-    if grain is Grain.WEEKDAY:
-        return WEEKDAYS[int(value) - 1] if 1 <= int(value) <= 7 else str(value)
-    if grain is Grain.MONTH_OF_YEAR:
-        return MONTHS[int(value) - 1] if 1 <= int(value) <= 12 else str(value)
-    if grain is Grain.HOUR_OF_DAY:
-        return f"{int(value):02}:00"
+    if grain and grain.is_part:
+        return _part_words(int(value), grain)
     if grain:
         return period_words(value, grain)
     if isinstance(value, bool):
@@ -65,6 +62,14 @@ def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> 
     if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
         return str(int(value))
     return str(value)
+
+
+def _part_words(value: int, grain: Grain) -> str:
+    """A part of a date: "Monday", "March", "08:00"; numbers that are none stay as they are."""
+    if grain is Grain.HOUR_OF_DAY:
+        return f"{value:02}:00"
+    names = WEEKDAYS if grain is Grain.WEEKDAY else MONTHS
+    return names[value - 1] if 1 <= value <= len(names) else str(value)
 
 
 def grouping_words(grouping: Grouping, schema: Schema) -> str:

@@ -1,6 +1,6 @@
 from django.core.management.base import BaseCommand
 
-from veduta.demo.standin import make_server
+from veduta.demo.standin import StandIn
 
 
 class Command(BaseCommand):
@@ -10,4 +10,4 @@ class Command(BaseCommand):
         parser.add_argument("--port", type=int, default=8001)
 
     def handle(self, *, port: int, **options) -> None:
-        make_server(port).serve_forever()
+        StandIn(port).serve_forever()
