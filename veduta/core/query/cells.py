@@ -52,6 +52,12 @@ class Order:
     downwards: tuple[bool, ...] = ()
     keys: tuple[str, ...] = ()
 
+    def of(self, frame: pl.DataFrame, keys: Iterable[str]) -> pl.DataFrame:
+        """Cells in this order; those that tie stay in that of their names."""
+        columns = [*self.columns, *(key for key in keys if key not in self.columns)]
+        downwards = [*self.downwards, *[False] * (len(columns) - len(self.columns))]
+        return frame.sort(columns, descending=downwards, nulls_last=True) if columns else frame
+
 
 class Engine(Reader):
     """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's
@@ -377,10 +383,7 @@ class Engine(Reader):
         function, axis, at = node.function, self.axis(place), place
         if axis is not None and not node.along and function.looks_back:
             at = replace(self._widened(place, axis), unbroken=function.by_period)
-        values = []
-        for argument in node.arguments:
-            fixed = argument is None or argument.constant
-            values.append(pl.lit(argument.value if argument else None) if fixed else pl.col(self.column(argument, at)))
+        values = [self._window_argument(argument, at) for argument in node.arguments]
         order = self._order(node, at, axis)
         passes = self.passing(at)
         if self.gathering:
@@ -397,17 +400,11 @@ class Engine(Reader):
         operands = [
             argument and operand_of(argument, value) for argument, value in zip(node.arguments, values, strict=True)
         ]
-        if node.restart:
-            parts = [key_of(group) for group in at.groups if group.field in node.restart]
-        else:
-            parts = [key for key in cells.keys if key not in order.keys] if function.restarts else []
-        # Cells that tie in the order stay in that of their names.
-        columns = [*order.columns, *(key for key in cells.keys if key not in order.columns)]
-        downwards = [*order.downwards, *[False] * (len(columns) - len(order.columns))]
-        if columns:
-            seen = seen.sort(columns, descending=downwards, nulls_last=True)
+        parts = self._window_parts(node, at, order)
         name = self._new_name()
-        seen = seen.with_columns(function.build(*operands, window=Window((), False, tuple(parts))).alias(name))
+        seen = order.of(seen, cells.keys).with_columns(
+            function.build(*operands, window=Window((), False, tuple(parts))).alias(name)
+        )
         if not cells.keys:
             cells.frame = seen
             return pl.col(name)
@@ -418,6 +415,17 @@ class Engine(Reader):
             return pl.col(name)
         keys = [pl.col(key) for key in cells.keys]
         return self._looked_up(place, keys, cells.frame.select(*cells.keys, name), cells.keys, name)
+
+    def _window_argument(self, argument: Checked | None, at: Place) -> pl.Expr:
+        if argument is None or argument.constant:
+            return pl.lit(argument.value if argument else None)
+        return pl.col(self.column(argument, at))
+
+    def _window_parts(self, node: Checked, at: Place, order: Order) -> list[str]:
+        """The columns for each of whose values a window starts anew."""
+        if node.restart:
+            return [key_of(group) for group in at.groups if group.field in node.restart]
+        return [key for key in self.cells[at].keys if key not in order.keys] if node.function.restarts else []
 
     def _order(self, node: Checked, at: Place, axis: Grouping | None) -> Order:
         """The order in which a window goes through the cells: along the time axis,

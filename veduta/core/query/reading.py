@@ -32,6 +32,9 @@ from veduta.core.query.so_far import quantiles_so_far, variances_so_far
 MOST_CELLS = 3_000_000
 MOST_ROWS_AGAIN = 10_000_000
 
+Reading = tuple[Place, str, dict[str, Part]]
+"""The parts that are wanted of a table (by its id) in a place's cells, by their columns."""
+
 
 class Reader:
     """Reads parts for places under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
@@ -89,6 +92,20 @@ class Reader:
                 self.wanted.setdefault(replace(place, upto=None), {}).setdefault(home, {}).update(plain)
         for place in list(self.wanted):
             self._complete(place)
+        readings, derived = self._shared_out()
+        self._read_rows(readings)
+        for place, home, parts in derived:
+            self._put_together(place, home, parts)
+        for place in running:
+            for home, parts in self.wanted[place].items():
+                self._add_home(place, home, self._to_date(place, home, parts))
+        for place in self.wanted:
+            self._assemble(place)
+        self.wanted = {}
+
+    def _shared_out(self) -> tuple[list[Reading], list[Reading]]:
+        """What is read, the finest places first, with the parts that others need of it; and what is put together from
+        that. What a finer reader has read already is put together at once."""
         asked = [
             (place, home, parts)
             for place, homes in self.wanted.items()
@@ -96,7 +113,8 @@ class Reader:
             for home, parts in homes.items()
         ]
         asked.sort(key=lambda each: tuple(-n for n in _fineness(each[0])))
-        readings, derived = [], []
+        readings: list[Reading] = []
+        derived: list[Reading] = []
         for place, home, parts in asked:
             if self.finer and self._put_together(place, home, parts):
                 continue
@@ -106,6 +124,9 @@ class Reader:
             else:
                 host.update(parts)
                 derived.append((place, home, parts))
+        return readings, derived
+
+    def _read_rows(self, readings: list[Reading]) -> None:
         self.context.check_wanted()
         for place, home, _ in readings:
             self._refuse_too_many(place, home)
@@ -113,14 +134,6 @@ class Reader:
         frames = pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
         for (place, home, _), frame in zip(readings, frames, strict=True):
             self._add_home(place, home, frame)
-        for place, home, parts in derived:
-            self._put_together(place, home, parts)
-        for place in running:
-            for home, parts in self.wanted[place].items():
-                self._add_home(place, home, self._to_date(place, home, parts))
-        for place in self.wanted:
-            self._assemble(place)
-        self.wanted = {}
 
     def _refuse_too_many(self, place: Place, home: str) -> None:
         """Refuse a question with far too many groups before memory is taken for them: where they could be too many by
@@ -137,7 +150,7 @@ class Reader:
         )
         _refuse(rows.collect().item())
 
-    def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list) -> dict[str, Part] | None:
+    def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list[Reading]) -> dict[str, Part] | None:
         """The parts of a finer place that is going to be read, from which a place can be put together."""
         if not all(part.combines for part in parts.values()):
             return None
