@@ -3,6 +3,8 @@ PYTHON ?= python3
 PORT ?= 8000
 BIN = .venv/bin
 DIST = veduta/web/static/dist
+PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes --no-annotate \
+  --custom-compile-command "make requirements"
 export PORT
 
 .PHONY: demo test dev lint format fuzz bench bench-tables screenshots build setup clean browser
@@ -23,10 +25,11 @@ dev: setup
 test: setup build browser
 	@$(BIN)/python manage.py test
 
-lint: setup
+lint: setup requirements-check
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
+	@$(BIN)/deptry veduta
 	@$(BIN)/djlint veduta/web/templates --lint --quiet
 
 format: setup
@@ -48,11 +51,26 @@ screenshots: setup build browser
 
 setup: .venv/ready node_modules/.package-lock.json
 
-.venv/ready: requirements.txt requirements-dev.txt
+.venv/ready: requirements-dev.txt
 	@echo "Installing Python packages …"
 	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt -r requirements-dev.txt
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check "$$(grep -o '^uv==[^ ]*' requirements-dev.txt)"
+	@VIRTUAL_ENV=.venv $(BIN)/uv pip sync --quiet --require-hashes requirements-dev.txt
 	@touch $@
+
+# What pyproject.toml asks for, pinned with hashes: to run (requirements.txt), and with what tests and checks need.
+requirements: setup
+	@$(PIN) --output-file requirements.txt
+	@$(PIN) --extra dev --constraint requirements.txt --output-file requirements-dev.txt
+
+# Fails when make requirements would change something.
+requirements-check: setup
+	@folder=$$(mktemp -d) && cp requirements*.txt $$folder && \
+	  $(PIN) --output-file $$folder/requirements.txt && \
+	  $(PIN) --extra dev --constraint requirements.txt --output-file $$folder/requirements-dev.txt && \
+	  { diff -q $$folder/requirements.txt requirements.txt && diff -q $$folder/requirements-dev.txt requirements-dev.txt \
+	    || { echo "The pinned requirements are stale. Run make requirements."; exit 1; }; }; \
+	  code=$$?; rm -rf $$folder; exit $$code
 
 node_modules/.package-lock.json: package.json package-lock.json
 	@echo "Installing front-end packages …"
