@@ -7,7 +7,7 @@ PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes
   --custom-compile-command "make requirements"
 export PORT
 
-.PHONY: demo test dev lint format fuzz bench bench-tables screenshots build setup clean browser
+.PHONY: demo test quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -16,6 +16,11 @@ demo: setup build
 	@$(BIN)/python manage.py demo
 	@$(BIN)/python manage.py serve --demo
 
+# How much of the core its own tests run through, and which lines they don't.
+coverage: setup
+	@VEDUTA_QUICK=1 $(BIN)/coverage run manage.py test tests.core --exclude-tag long
+	@$(BIN)/coverage report
+
 dev: setup
 	@rm -f $(DIST)/built # so that make demo builds anew what this leaves unminified
 	@$(BIN)/python manage.py migrate --verbosity 0
@@ -23,7 +28,11 @@ dev: setup
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
 
 test: setup build browser
-	@$(BIN)/python manage.py test
+	@$(BIN)/python manage.py test --parallel 2
+
+# What needs no browser and kills nothing, with fewer random examples.
+quick: setup
+	@VEDUTA_QUICK=1 $(BIN)/python manage.py test --parallel 2 --exclude-tag browser --exclude-tag killing --exclude-tag long
 
 lint: setup requirements-check
 	@$(BIN)/ruff check .

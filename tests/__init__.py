@@ -5,6 +5,7 @@ import os
 
 from hypothesis import HealthCheck, settings
 
+QUICK = bool(os.environ.get("VEDUTA_QUICK"))
 FUZZ = int(os.environ.get("VEDUTA_FUZZ") or 0)
 shared = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow]}
 settings.register_profile("fixed", derandomize=True, database=None, **shared)
@@ -13,5 +14,5 @@ settings.load_profile("fuzz" if FUZZ else "fixed")
 
 
 def examples(count: int) -> settings:
-    """So many random examples in the suite, and more in a long run."""
-    return settings(max_examples=count * max(FUZZ, 1))
+    """So many random examples in the suite, a tenth in a quick run, and more in a long one."""
+    return settings(max_examples=max(count // 10, 5) if QUICK else count * max(FUZZ, 1))

@@ -17,6 +17,7 @@ import urllib.request
 from functools import cache
 from pathlib import Path
 
+from django.test import tag
 from playwright.sync_api import Page, sync_playwright
 
 from veduta.demo import PASSWORD
@@ -91,6 +92,7 @@ def browser():
     return chromium
 
 
+@tag("browser")
 @unittest.skipUnless(
     Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium"
 )

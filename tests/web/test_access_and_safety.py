@@ -6,7 +6,7 @@ from io import StringIO
 from django.conf import settings
 from django.core.management import call_command
 from django.db import transaction
-from django.test import Client
+from django.test import Client, tag
 from django.urls import URLPattern, get_resolver, reverse
 
 from tests.web.support import PASSWORD, WebTest
@@ -256,6 +256,7 @@ class Pages(WebTest):
         for slug, title in guide_pages():
             self.assertContains(self.client.get(reverse("guide-page", args=[slug])), f"<h1>{title}</h1>")
 
+    @tag("long")
     def test_the_demo_loads_once(self):
         first = load_demo(settings.DATA_DIR / "demo", rows=400)
         self.assertEqual(load_demo(settings.DATA_DIR / "demo", rows=400), first)

@@ -7,7 +7,7 @@ from unittest import mock
 
 from django.core.exceptions import PermissionDenied
 from django.db.utils import OperationalError
-from django.test import override_settings
+from django.test import override_settings, tag
 from django.urls import reverse
 
 from tests.core.support import FILES
@@ -272,6 +272,7 @@ class TheDatasetPage(WebTest):
         text = rows.content.decode()
         self.assertLess(text.index("120.50"), text.index("60.00"))
 
+    @tag("long")
     def test_a_file_of_two_thousand_columns_is_shown_in_pages(self):
         wide = import_now(
             self.analyst, ",".join(f"day {i}" for i in range(2_000)) + "\n" + ",".join("7" * 2_000) + "\n", "wide.csv"

@@ -14,6 +14,8 @@ import time
 import unittest
 from pathlib import Path
 
+from django.test import tag
+
 ROOT = Path(__file__).parents[2]
 KILLS = int(os.environ.get("VEDUTA_KILLS", "50"))
 PREPARE = """
@@ -57,6 +59,7 @@ START = "from veduta.web import installation\ninstallation.start()\n"
 ROWS = 20_000
 
 
+@tag("killing")
 class Killed(unittest.TestCase):
     def setUp(self):
         self.folder = Path(tempfile.mkdtemp(prefix="veduta-killed-"))

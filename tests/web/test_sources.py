@@ -14,6 +14,7 @@ from django.test import override_settings
 from django.urls import reverse
 
 from tests.web.support import FERRIES, WebTest, import_now, receive
+from veduta.core.data.feed import _Visit
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.demo.standin import TOKEN, StandIn, write_operations
 from veduta.web.datasets import fetching, refreshing, services
@@ -132,7 +133,7 @@ class Fetched(WebTest):
     def setUp(self):
         super().setUp()
         self.server = StandIn(0, rows=450)
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()
         self.addCleanup(self.server.server_close)
         self.addCleanup(self.server.shutdown)
         host = f"127.0.0.1:{self.server.server_port}"
@@ -204,11 +205,11 @@ class Fetched(WebTest):
         dataset = self.dataset(path="weather", format="csv")
         dataset.source.pop("marks")
         dataset.save()
-        with self.told(fail=500, times=9), mock.patch("time.sleep"):
+        with self.told(fail=500, times=9), mock.patch.object(_Visit, "_wait"):
             refresh = self.refresh(dataset)
         self.assertEqual((refresh.state, dataset.current.number), (Refresh.State.FAILED, 1))
         self.assertIn("status 500", refresh.message)
-        with self.told(fail=503, times=2), mock.patch("time.sleep"):
+        with self.told(fail=503, times=2), mock.patch.object(_Visit, "_wait"):
             self.assertEqual(self.refresh(dataset).state, Refresh.State.DONE)
 
     def test_only_rows_since_the_last_value(self):

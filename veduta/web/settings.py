@@ -89,6 +89,8 @@ TEMPLATES = [
     }
 ]
 
+TEST_RUNNER = "tests.runner.Runner"
+
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",

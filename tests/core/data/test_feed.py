@@ -42,7 +42,7 @@ class Feeds(FolderTest):
         super().setUp()
         self.server = ThreadingHTTPServer(("127.0.0.1", 0), Harbour)
         self.server.asked, self.server.script = [], []
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()
         self.addCleanup(self.server.server_close)
         self.addCleanup(self.server.shutdown)
         self.host = f"127.0.0.1:{self.server.server_port}"

@@ -7,6 +7,7 @@ import math
 import unittest
 from typing import Any
 
+from django.test import tag
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -579,6 +580,7 @@ class Starts(unittest.TestCase):
         self.assertEqual(result.frame["d0"].to_list(), ["January", "February", "March"])
 
 
+@tag("long")
 class Totals(unittest.TestCase):
     def test_other_and_totals_are_worked_out_from_the_rows(self):
         keep = Keep(count=3, by=Measure(field="fare", aggregate="sum"), rest=True)

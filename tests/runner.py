@@ -1,0 +1,42 @@
+"""Runs test classes side by side, each process with a database of its own.
+
+Processes are spawned, because Polars' threads do not survive a fork. Classes that take long are tagged, and start
+first; all browser tests stay together, so that one server and one browser serve them."""
+
+from __future__ import annotations
+
+import multiprocessing
+import unittest
+from collections.abc import Iterator
+
+from django.test.runner import DiscoverRunner, ParallelTestSuite
+
+FIRST = ("browser", "killing", "long")
+
+
+class SlowestFirst(ParallelTestSuite):
+    """Suites of one class each, in the order in which they are best begun."""
+
+    def __init__(self, subsuites: list[unittest.TestSuite], *args, **kwargs) -> None:
+        browser = unittest.TestSuite(test for suite in subsuites if _rank(suite) == 0 for test in suite)
+        rest = sorted((suite for suite in subsuites if _rank(suite)), key=_rank)
+        super().__init__([browser, *rest] if browser.countTestCases() else rest, *args, **kwargs)
+
+
+class Runner(DiscoverRunner):
+    parallel_test_suite = SlowestFirst
+
+    def __init__(self, *args, **kwargs) -> None:
+        multiprocessing.set_start_method("spawn", force=True)
+        super().__init__(*args, **kwargs)
+
+
+def _rank(suite: unittest.TestSuite) -> int:
+    tags = set(_tags(suite))
+    return next((rank for rank, tag in enumerate(FIRST) if tag in tags), len(FIRST))
+
+
+def _tags(suite: unittest.TestSuite) -> Iterator[str]:
+    for test in suite:
+        yield from getattr(test, "tags", ())
+        yield from getattr(getattr(test, getattr(test, "_testMethodName", ""), None), "tags", ())
