@@ -3,6 +3,7 @@ PYTHON ?= python3
 PORT ?= 8000
 BIN = .venv/bin
 DIST = veduta/web/static/dist
+TEMPLATES = veduta/web/templates
 PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes --no-annotate \
   --custom-compile-command "make requirements"
 export PORT
@@ -39,11 +40,16 @@ lint: setup requirements-check
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
 	@$(BIN)/deptry veduta
-	@$(BIN)/djlint veduta/web/templates --lint --quiet
+	@$(BIN)/djangofmt --check --quiet $(TEMPLATES)
+	@$(BIN)/djangofmt check --quiet $(TEMPLATES)
+	@$(BIN)/djlint --lint --quiet $(TEMPLATES)
+	@! LC_ALL=C.UTF-8 grep -rnE '^.{121,}' $(TEMPLATES) || { echo "Lines of templates are at most 120 characters long."; exit 1; }
 
 format: setup
 	@$(BIN)/ruff check --fix --quiet .
 	@$(BIN)/ruff format --quiet .
+	@$(BIN)/djangofmt check --fix --quiet $(TEMPLATES)
+	@$(BIN)/djangofmt --quiet $(TEMPLATES)
 
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -48,6 +49,17 @@ def import_now(user: User, content: str | bytes, name: str = "ferries.csv", data
     return Dataset.objects.select_related("current").get(pk=upload.dataset_id)
 
 
+def page_of(response) -> str:
+    """What a page sends, with single spaces, and none at the ends of a tag or of what it holds."""
+    content = b"".join(response.streaming_content) if response.streaming else response.content
+    return spaced_alike(content.decode(errors="replace"))
+
+
+def spaced_alike(html: str) -> str:
+    text = " ".join(html.split())
+    return re.sub(r" ?(/?>|</[a-z0-9]+>) ?", r"\1", re.sub(r"(<[^>]*>) ", r"\1", text))
+
+
 class WebTest(TestCase):
     """Signed in as nobody at first; `as_(user)` changes that. Requests made with `ask` speak JSON as the pages do."""
 
@@ -75,6 +87,18 @@ class WebTest(TestCase):
 
     def look(self, name: str, *args: Any, **query: Any):
         return self.client.get(reverse(name, args=args), query, headers={"X-Veduta": "1"})
+
+    def assertContains(self, response, text, count=None, status_code=200):
+        """The page says this, whatever the breaks of its lines and the spaces between and inside its tags."""
+        self.assertEqual(response.status_code, status_code)
+        found = page_of(response).count(" ".join(str(text).split()))
+        if count is None:
+            self.assertTrue(found, f"“{text}” is not on the page.")
+        else:
+            self.assertEqual(found, count, f"“{text}”")
+
+    def assertNotContains(self, response, text, status_code=200):
+        self.assertContains(response, text, 0, status_code)
 
     def make_dataset(self) -> Dataset:
         self.dataset = import_now(self.analyst, FERRIES)

@@ -7,7 +7,7 @@ import json
 from django.contrib.auth.models import Group
 from django.urls import reverse
 
-from tests.web.support import WebTest, import_now
+from tests.web.support import WebTest, import_now, page_of
 from veduta.core.chart.definition import load_definition
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
@@ -73,7 +73,7 @@ class Joining(ModelTest):
         [join] = self.now().model_definition.joins
         self.assertEqual([(k.left, k.right) for k in join.keys], [(self.ids["route"], "c1")])
         self.assertEqual(self.values(show=[self.fare], by=[pier]), {"East": 180.5, "West": 80.0, None: -15.25})
-        page = self.look("model", self.dataset.pk).content.decode()
+        page = page_of(self.look("model", self.dataset.pk))
         self.assertIn("many to one", page)
         self.assertIn("Merrin–Marram (1)", page)  # a key without a match
 
@@ -292,7 +292,7 @@ class Parameters(ModelTest):
         self.assertEqual(rows({"controls": {control.id: None}}), 3)
         self.assertContains(self.look("dashboard-control", dashboard.pk, control.id), "No limit")
         page = self.look("dashboard", dashboard.pk, v=json.dumps({"controls": {control.id: {"set": [2]}}}))
-        self.assertContains(page, "<strong>2</strong>", html=True)
+        self.assertContains(page, "<strong>2</strong>")
 
 
 class Rules(ModelTest):

@@ -24,6 +24,13 @@ DAYS = {
 }
 WEEKDAYS = "MO,TU,WE,TH,FR"
 Often = Literal["hourly", "daily", "weekdays", "weekly", "monthly"]
+OFTEN_WORDS: dict[Often, str] = {
+    "hourly": "every hour",
+    "daily": "every day",
+    "weekdays": "on weekdays",
+    "weekly": "every week",
+    "monthly": "every month",
+}
 
 
 class Schedule(Frozen):

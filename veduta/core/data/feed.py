@@ -35,6 +35,15 @@ class FeedProblem(VedutaError):
     code = "feed"
 
 
+PagingHow = Literal["none", "page", "offset", "next"]
+PAGING_WORDS: dict[PagingHow, str] = {
+    "none": "it comes in one piece",
+    "page": "counted by page number",
+    "offset": "counted by row",
+    "next": "each answer tells the next",
+}
+
+
 class Paging(Frozen):
     """How a feed is cut into pages.
 
@@ -42,7 +51,7 @@ class Paging(Frozen):
     takes the mark for `parameter`) that is at `next` in each answer. `size` is sent as `size_parameter` if that is set.
     """
 
-    how: Literal["none", "page", "offset", "next"] = "none"
+    how: PagingHow = "none"
     parameter: str = Attribute("", max_length=100)
     start: int = 1
     size_parameter: str = Attribute("", max_length=100)

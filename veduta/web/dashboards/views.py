@@ -105,6 +105,7 @@ def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "reading": reading,
         "version": request.GET.get("version", ""),
         "blocks": blocks,
+        "layout": _layout(reading.definition),
         "trail": trail,
         "may_see_rows": may_download(request.user, found),
         "problem": problem,
@@ -122,6 +123,15 @@ def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 def _raise_not_found() -> HttpResponse:
     raise Http404
+
+
+def _layout(definition: DashboardDefinition) -> str:
+    """Where the blocks stand on a wide screen, as CSS; on a narrow one they follow each other."""
+    places = (
+        f"#block-{block.id} {{ grid-column: {block.x + 1} / span {block.w}; grid-row: {block.y + 1} / span {block.h} }}"
+        for block in definition.blocks
+    )
+    return f"@media (min-width: 48.01rem) {{ {' '.join(places)} }}"
 
 
 @require_GET

@@ -64,6 +64,7 @@ class Box:
     name: str
     address: str
     note: str = ""
+    current: bool = False
     level: int = 0
     x: float = 0
     y: float = 0
@@ -90,6 +91,7 @@ def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = la
     if focus:
         kept = _connected(f"d{focus.pk}", edges)
         boxes = {key: box for key, box in boxes.items() if key in kept}
+        boxes[f"d{focus.pk}"].current = True
         edges = {(a, b) for a, b in edges if a in kept and b in kept}
     return _laid_out(boxes, edges)
 

@@ -16,6 +16,13 @@ from veduta.core.errors import VedutaError
 from veduta.core.model.definition import ModelDefinition, load_model
 from veduta.core.shaping.shaping import Shaping, load_shaping
 
+TAKING_WORDS = {
+    "full": "replace all rows",
+    "append": "are added below",
+    "replace": "replace those with the same key",
+}
+"""What newer rows of a dataset do."""
+
 
 class Dataset(models.Model):
     """One table of data.
@@ -162,6 +169,12 @@ class Version(models.Model):
     class Meta:
         ordering = ["-number"]
         constraints = [models.UniqueConstraint(fields=["dataset", "number"], name="version_number")]
+
+    @property
+    def ragged_lines(self) -> str:
+        """The first lines that had too few or too many cells, with how many: "12 (3 cells), 40 (5 cells)…"."""
+        said = [f"{line:,} ({cells:,} cell{'' if cells == 1 else 's'})" for line, cells in self.ragged["examples"]]
+        return ", ".join(said[:5]) + ("…" if len(said) > 4 else "")
 
     def profile(self, field_id: str) -> Profile:
         return Profile.model_validate(self.profiles[field_id])

@@ -11,13 +11,13 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.errors import DefinitionProblem
-from veduta.core.schedule import DAYS, schedule_from
+from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
 from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import lineage as made_from
 from veduta.web.datasets import refreshing, schedules, services
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.comparing import compare
-from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.views import _dataset, _uuid
 
 
@@ -74,6 +74,7 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     context = {
         "dataset": dataset,
         "schedule": schedule,
+        "schedules": OFTEN_WORDS.items(),
         "days": DAYS.items(),
         "versions": versions,
         "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
@@ -83,6 +84,7 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
         "refreshable": dataset.is_refreshable,
         "taken": [] if dataset.source_id else dataset.all_taken_fields,
+        "takings": TAKING_WORDS.items(),
         "taking": dataset.taking.get("how", "full"),
         "keys": dataset.taking.get("key", []),
         "since": dataset.taking.get("since", ""),

@@ -37,7 +37,7 @@ from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.modelling import rules_still_hold
-from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshing import ask_for, refresh_followers
 from veduta.web.pages.middleware import FULL_DISK
 
@@ -493,7 +493,7 @@ def set_taking(user: User, dataset: Dataset, how: str, key: list[str], since: st
     """Say how newer rows come in: all anew, added below, or in the place of those with the same key."""
     must_build(user)
     known = {field.id for field in dataset.all_taken_fields}
-    if how not in ("full", "append", "replace"):
+    if how not in TAKING_WORDS:
         raise VedutaError("That way of taking rows in does not exist.", hint="Choose one from the list.")
     if how == "replace" and not key:
         raise VedutaError("By which columns are rows the same?", hint="Choose at least one key column.")

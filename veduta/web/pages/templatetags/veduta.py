@@ -5,8 +5,10 @@ from typing import Any
 
 from django import template
 from django.templatetags.static import static
-from django.utils.html import format_html
+from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
+
+from veduta.core.chart.drawing.layouts import Cell
 
 register = template.Library()
 
@@ -75,6 +77,19 @@ def thousands(value: int) -> str:
 def megabytes(size: int) -> str:
     mega = size / 1024 / 1024
     return f"{mega:,.{0 if mega == int(mega) else 1}f} MB" if mega >= 0.1 else f"{max(1, size // 1024):,} kB"
+
+
+@register.simple_tag
+def cell_attributes(cell: Cell) -> SafeString:
+    """The class of a table's cell, how many columns it spans, and which rows are behind it."""
+    classes = {"number": cell.number, "negative": cell.negative, "off": not cell.on, "subtotal": cell.subtotal}
+    attributes = {
+        "class": " ".join(name for name, holds in classes.items() if holds),
+        "colspan": cell.span if cell.span > 1 else "",
+        "data-point": "" if cell.point is None else json.dumps(cell.point),
+        "data-total": "" if cell.behind is None else json.dumps(cell.behind),
+    }
+    return format_html_join(" ", '{}="{}"', ((name, value) for name, value in attributes.items() if value))
 
 
 @register.simple_tag
