@@ -4,6 +4,7 @@ PORT ?= 8000
 BIN = .venv/bin
 DIST = veduta/web/static/dist
 TEMPLATES = veduta/web/templates
+SCRIPTS = frontend tests/frontend
 PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes --no-annotate \
   --custom-compile-command "make requirements"
 export PORT
@@ -29,10 +30,12 @@ dev: setup
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
 
 test: setup build browser
+	@node --test --test-reporter=dot tests/frontend
 	@$(BIN)/python manage.py test --parallel 2
 
 # What needs no browser and kills nothing, with fewer random examples.
 quick: setup
+	@node --test --test-reporter=dot tests/frontend
 	@VEDUTA_QUICK=1 $(BIN)/python manage.py test --parallel 2 --exclude-tag browser --exclude-tag killing --exclude-tag long
 
 lint: setup requirements-check
@@ -43,6 +46,10 @@ lint: setup requirements-check
 	@$(BIN)/djangofmt --check --quiet $(TEMPLATES)
 	@$(BIN)/djangofmt check --quiet $(TEMPLATES)
 	@$(BIN)/djlint --lint --quiet $(TEMPLATES)
+	@npx --no-install eslint $(SCRIPTS)
+	@npx --no-install prettier --log-level warn --check $(SCRIPTS) frontend/app.css *.json *.js
+	@npx --no-install tsc
+	@npx --no-install tsc --project tsconfig.pages.json
 	@! LC_ALL=C.UTF-8 grep -rnE '^.{121,}' $(TEMPLATES) || { echo "Lines of templates are at most 120 characters long."; exit 1; }
 
 format: setup
@@ -50,6 +57,7 @@ format: setup
 	@$(BIN)/ruff format --quiet .
 	@$(BIN)/djangofmt check --fix --quiet $(TEMPLATES)
 	@$(BIN)/djangofmt --quiet $(TEMPLATES)
+	@npx --no-install prettier --log-level warn --write $(SCRIPTS) frontend/app.css *.json *.js
 
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz

@@ -3,13 +3,18 @@ import focus from "@alpinejs/focus";
 import Alpine from "@alpinejs/csp";
 import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
 import { modelFormula } from "./model.js";
+import { all, fieldAt, near } from "./lib/dom.js";
 import { dialog, failed, filterOptions, postAndOfferUndo, toast } from "./lib/page.js";
 
 Alpine.plugin(focus);
 Alpine.data("menu", () => ({
   open: false,
-  toggle() { this.open = !this.open; },
-  close() { this.open = false; },
+  toggle() {
+    this.open = !this.open;
+  },
+  close() {
+    this.open = false;
+  },
 }));
 Alpine.data("uploader", uploader);
 Alpine.data("datasetCheck", datasetCheck);
@@ -18,14 +23,14 @@ Alpine.data("sender", sender);
 Alpine.data("often", () => ({
   // Shows the settings that belong to how often.
   changed(event) {
-    for (const part of document.querySelectorAll("[data-often]")) part.hidden = part.dataset.often !== event.target.value;
+    for (const part of all(document, "[data-often]")) part.hidden = part.dataset.often !== event.target.value;
   },
 }));
 Alpine.data("dataset", dataset);
 Alpine.data("modelFormula", modelFormula);
 
 document.addEventListener("click", (event) => {
-  const button = event.target.closest("[data-post]");
+  const button = near(event, "[data-post]");
   if (button) {
     event.preventDefault();
     postAndOfferUndo(button.dataset.post, () => {
@@ -33,10 +38,11 @@ document.addEventListener("click", (event) => {
       else button.closest("[data-item]")?.remove();
     });
   }
-  const themed = event.target.closest("[data-set-theme]");
+  const themed = near(event, "[data-set-theme]");
   if (themed) {
-    const dark = getComputedStyle(document.documentElement).colorScheme === "dark"
-      || (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches);
+    const dark =
+      getComputedStyle(document.documentElement).colorScheme === "dark" ||
+      (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches);
     const theme = dark ? "light" : "dark";
     document.documentElement.dataset.theme = theme;
     document.cookie = `theme=${theme}; path=/; max-age=31536000; samesite=lax`;
@@ -44,21 +50,27 @@ document.addEventListener("click", (event) => {
   }
 });
 document.addEventListener("input", (event) => {
-  if (event.target.matches("[data-filters]")) filterOptions(event.target);
+  const box = fieldAt(event, "[data-filters]");
+  if (box) filterOptions(box);
 });
 // “No limit” and values of a parameter exclude each other.
+document.addEventListener(
+  "change",
+  (event) => {
+    const form = near(event, "form");
+    const none = /** @type {HTMLInputElement | null} */ (form?.querySelector("[data-no-limit]"));
+    if (!none) return;
+    if (event.target === none)
+      for (const each of all(form, "[data-list]:checked")) /** @type {HTMLInputElement} */ (each).checked = false;
+    else none.checked = false;
+  },
+  true,
+);
 document.addEventListener("change", (event) => {
-  const form = event.target.closest("form");
-  const none = form?.querySelector("[data-no-limit]");
-  if (!none) return;
-  if (event.target === none) for (const each of form.querySelectorAll("[data-list]:checked")) each.checked = false;
-  else none.checked = false;
-}, true);
-document.addEventListener("change", (event) => {
-  if (event.target.matches("select[data-submits]")) event.target.form.requestSubmit();
+  fieldAt(event, "select[data-submits]")?.form.requestSubmit();
 });
 document.addEventListener("keydown", (event) => {
-  if (event.key === "/" && !event.target.closest("input, textarea, select, [contenteditable]")) {
+  if (event.key === "/" && !near(event, "input, textarea, select, [contenteditable]")) {
     event.preventDefault();
     document.getElementById("find")?.focus();
   }
@@ -74,8 +86,8 @@ document.addEventListener("veduta:signed-out", async () => {
   document.dispatchEvent(new CustomEvent("veduta:try-again"));
 });
 
-for (const message of document.querySelectorAll("#messages [data-message]")) toast(message.dataset.message);
+for (const message of all(document, "#messages [data-message]")) toast(message.dataset.message);
 window.addEventListener("unhandledrejection", (event) => failed(event.reason));
 
-window.Alpine = Alpine;
-Alpine.start();
+// All modules of the page have run by then, so that Alpine knows the page's own parts.
+document.addEventListener("DOMContentLoaded", () => Alpine.start());

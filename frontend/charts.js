@@ -1,10 +1,7 @@
 // What pages with drawings load besides app.js.
+import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
-import { draw, listen, showNotes } from "./lib/draw.js";
 import { workbench } from "./workbench.js";
 
-window.veduta = { draw, listen, showNotes };
-document.addEventListener("alpine:init", () => {
-  window.Alpine.data("workbench", workbench);
-  window.Alpine.data("dashboard", dashboard);
-});
+Alpine.data("workbench", workbench);
+Alpine.data("dashboard", dashboard);

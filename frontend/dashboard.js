@@ -1,13 +1,26 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
-import { draw, listen, showNotes } from "./lib/draw.js";
+import { made, near, sent } from "./lib/dom.js";
+import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import { chosen, debounce, failed, filledForm, focusFirst, isHalfTyped, isTyped, moveByArrows, placeUnder, replaceContent, shown } from "./lib/page.js";
+import {
+  chosen,
+  debounce,
+  failed,
+  filledForm,
+  focusFirst,
+  isHalfTyped,
+  isTyped,
+  moveByArrows,
+  placeUnder,
+  replaceContent,
+  shown,
+} from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 export function dashboard() {
-  const start = JSON.parse(document.getElementById("start").textContent);
+  const start = sent("start");
   let running = null; // the request under way
   const asTable = new Set();
   let opened = null;
@@ -18,7 +31,7 @@ export function dashboard() {
     init() {
       this.base = this.$root.dataset.base;
       this.state = this.clean(start.state);
-      this.typed = debounce((target) => this.openControl(opened, target.value), 250);
+      this.typed = debounce((/** @type {any} */ target) => this.openControl(opened, target.value), 250);
       for (const block of this.blocks()) {
         listen(block.querySelector(".picture"), (points, how) => this.chosen(block, points, how));
       }
@@ -27,16 +40,22 @@ export function dashboard() {
         this.shut();
         this.load();
       });
-      document.addEventListener("veduta:theme", () => this.blocks().forEach((block) => block._data && draw(block.querySelector(".picture"), block._data)));
+      document.addEventListener("veduta:theme", () =>
+        this.blocks().forEach((block) => block._data && draw(block.querySelector(".picture"), block._data)),
+      );
       document.addEventListener("veduta:try-again", () => this.load());
       document.addEventListener("pointerdown", (event) => {
-        if (!event.target.closest(".popover, [data-control], dialog")) this.shut();
+        if (!near(event, ".popover, [data-control], dialog")) this.shut();
       });
       this.load();
     },
 
-    clean(state) { return { controls: state.controls ?? {}, selections: state.selections ?? [] }; },
-    blocks() { return [...this.$refs.board.querySelectorAll("[data-block]")]; },
+    clean(state) {
+      return { controls: state.controls ?? {}, selections: state.selections ?? [] };
+    },
+    blocks() {
+      return [...this.$refs.board.querySelectorAll("[data-block]")];
+    },
 
     query(more = {}) {
       const query = new URLSearchParams();
@@ -76,7 +95,9 @@ export function dashboard() {
         if (error.name === "AbortError") return;
         for (const block of this.blocks()) if (block.querySelector(".waiting")) this.problem(block, error);
       }
-      document.dispatchEvent(new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }));
+      document.dispatchEvent(
+        new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }),
+      );
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
     },
     async showLine(block, { data, problem }) {
@@ -87,7 +108,10 @@ export function dashboard() {
     async loadBlock(block) {
       const id = block.dataset.block;
       try {
-        await this.showBlock(block, await getJson(`${this.base}blocks/${id}/${this.query(asTable.has(id) ? { table: 1 } : {})}`));
+        await this.showBlock(
+          block,
+          await getJson(`${this.base}blocks/${id}/${this.query(asTable.has(id) ? { table: 1 } : {})}`),
+        );
       } catch (error) {
         this.problem(block, error);
       }
@@ -98,9 +122,9 @@ export function dashboard() {
       picture.classList.remove("waiting");
       block._data = data;
       block.classList.toggle("is-figure", data.kind === "figure");
-      picture._lying = data.kind === "lying";
       const notes = [...data.notes];
-      if (data.not_followed.length) notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
+      if (data.not_followed.length)
+        notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
       showNotes(block.querySelector(".note"), notes);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
@@ -110,13 +134,16 @@ export function dashboard() {
     problem(block, error) {
       const picture = block.querySelector(".picture");
       picture.classList.remove("waiting");
-      picture._view?.finalize();
-      picture._view = null;
+      clear(picture);
       const box = document.createElement("div");
       box.className = "notice notice-problem";
       box.setAttribute("role", "alert");
       box.textContent = error.message;
-      const again = Object.assign(document.createElement("button"), { type: "button", className: "link ml-2", textContent: "Try again" });
+      const again = made("button", {
+        type: "button",
+        className: "link ml-2",
+        textContent: "Try again",
+      });
       again.addEventListener("click", () => this.loadBlock(block));
       box.append(again);
       picture.replaceChildren(box);
@@ -142,17 +169,20 @@ export function dashboard() {
 
     // The trail.
     trailClicked(event) {
-      const button = event.target.closest("button");
+      const button = near(event, "button");
       if (!button) return;
       const { control, mode, of, behind, remove } = button.dataset;
       const { selections } = this.state;
       if ("clear" in button.dataset) {
-        const controls = Object.fromEntries([...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => [item.dataset.control, null]));
+        const controls = Object.fromEntries(
+          [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => [item.dataset.control, null]),
+        );
         this.go({ controls, selections: [] });
         this.shut();
       } else if (control) this.openControl(control, "", button);
       else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
-      else if (mode) this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
+      else if (mode)
+        this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
       else if (behind) this.behind(selections[Number(behind)].block, selections[Number(behind)].points);
     },
     async openControl(control, find = "", button = null) {
@@ -165,7 +195,10 @@ export function dashboard() {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await shown(this.$refs.popover);
-          placeUnder(this.$refs.popover, this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail);
+          placeUnder(
+            this.$refs.popover,
+            this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail,
+          );
           focusFirst(this.$refs.popover);
         }
       } catch (error) {
@@ -176,8 +209,8 @@ export function dashboard() {
       this.go({ controls: { ...this.state.controls, [control]: choice } });
     },
     popoverClicked(event) {
-      const fill = event.target.closest("[data-fill]");
-      const all = event.target.closest("[data-all]");
+      const fill = near(event, "[data-fill]");
+      const all = near(event, "[data-all]");
       if (fill) this.choose(filledForm(fill, "choice"));
       else if (all) {
         this.setControl(all.dataset.all, null);
@@ -185,7 +218,7 @@ export function dashboard() {
       }
     },
     popoverChanged(event) {
-      const form = event.target.closest("form[data-choice]");
+      const form = near(event, "form[data-choice]");
       if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
       this.choose(form, isTyped(event.target));
     },
@@ -206,12 +239,14 @@ export function dashboard() {
       if (this.popoverOpen) this.$refs.trail.querySelector(`[data-control="${opened}"]`)?.focus();
       this.shut();
     },
-    shut() { this.popoverOpen = false; },
+    shut() {
+      this.popoverOpen = false;
+    },
 
     // Rows behind, and blocks as tables.
     boardClicked(event) {
-      const rows = event.target.closest("[data-rows-of]");
-      const table = event.target.closest("[data-as-table]");
+      const rows = near(event, "[data-rows-of]");
+      const table = near(event, "[data-as-table]");
       if (rows) this.behind(rows.dataset.rowsOf, null);
       if (table) {
         const id = table.dataset.asTable;
@@ -227,4 +262,3 @@ export function dashboard() {
     },
   };
 }
-

@@ -1,4 +1,5 @@
 // Bringing in files and the dataset page.
+import { fieldAt, near } from "./lib/dom.js";
 import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { debounce, dialog, failed, formData, moveByArrows, replaceContent, toast } from "./lib/page.js";
 
@@ -13,30 +14,55 @@ export function uploader() {
     problem: "",
     said: "",
     sending: null,
-    choose() { this.$refs.file.click(); },
-    enter(event) { event.preventDefault(); this.over = true; },
-    leave() { this.over = false; },
+    choose() {
+      this.$refs.file.click();
+    },
+    enter(event) {
+      event.preventDefault();
+      this.over = true;
+    },
+    leave() {
+      this.over = false;
+    },
     drop(event) {
       event.preventDefault();
       this.over = false;
       this.send(event.dataTransfer.files);
     },
-    chosen() { this.send(this.$refs.file.files); },
-    stop() { this.sending?.abort(); },
+    chosen() {
+      this.send(this.$refs.file.files);
+    },
+    stop() {
+      this.sending?.abort();
+    },
     async send(files) {
       const chosen = [...files];
       if (!chosen.length || this.busy) return;
       this.problem = "";
       const most = Number(this.$root.dataset.most);
       const size = chosen.reduce((sum, file) => sum + file.size, 0);
-      if (size > most) return this.fail(`${chosen.length > 1 ? "Together the files are" : "The file is"} larger than ${megabytes(most)}. Split it, or ask a steward to raise the limit.`);
+      if (size > most)
+        return this.fail(
+          `${chosen.length > 1 ? "Together the files are" : "The file is"} larger than ${megabytes(most)}. Split it, or ask a steward to raise the limit.`,
+        );
       const empty = chosen.find((file) => !file.size);
-      if (empty) return this.fail(`${chosen.length > 1 ? `“${empty.name}”` : "The file"} is empty. Choose a file with a header line and at least one row.`);
+      if (empty)
+        return this.fail(
+          `${chosen.length > 1 ? `“${empty.name}”` : "The file"} is empty. Choose a file with a header line and at least one row.`,
+        );
       this.busy = true;
       try {
-        let answer = await this.sendOne(chosen[0], this.$root.dataset.address, chosen.length > 1 ? `1 of ${chosen.length}: ` : "");
+        let answer = await this.sendOne(
+          chosen[0],
+          this.$root.dataset.address,
+          chosen.length > 1 ? `1 of ${chosen.length}: ` : "",
+        );
         for (const [place, file] of chosen.slice(1).entries()) {
-          answer = await this.sendOne(file, `${this.$root.dataset.address}?with=${answer.upload}`, `${place + 2} of ${chosen.length}: `);
+          answer = await this.sendOne(
+            file,
+            `${this.$root.dataset.address}?with=${answer.upload}`,
+            `${place + 2} of ${chosen.length}: `,
+          );
         }
         location.href = answer.address;
       } catch (error) {
@@ -54,7 +80,8 @@ export function uploader() {
         sending.setRequestHeader("Content-Type", "application/octet-stream");
         sending.upload.onprogress = ({ loaded, total }) => {
           this.$refs.bar.style.width = `${(100 * loaded) / total}%`;
-          this.said = before + (loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…");
+          this.said =
+            before + (loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…");
         };
         sending.onload = () => {
           const data = JSON.parse(sending.responseText || "{}");
@@ -62,9 +89,15 @@ export function uploader() {
           else if (sending.status === 401) {
             document.dispatchEvent(new CustomEvent("veduta:signed-out"));
             reject(new Error(""));
-          } else reject(new Error([data.message, data.hint].filter(Boolean).join(" ") || "The upload did not work. Try again."));
+          } else
+            reject(
+              new Error([data.message, data.hint].filter(Boolean).join(" ") || "The upload did not work. Try again."),
+            );
         };
-        sending.onerror = () => reject(new Error("The upload broke off. Check that the file is still there and try again; nothing was changed."));
+        sending.onerror = () =>
+          reject(
+            new Error("The upload broke off. Check that the file is still there and try again; nothing was changed."),
+          );
         sending.onabort = () => reject(new Error("The upload was stopped; nothing was changed."));
         sending.send(file);
       });
@@ -72,7 +105,9 @@ export function uploader() {
     async openPaste() {
       const { element, closed } = dialog(this.$refs.paste.innerHTML, { label: "Paste cells" });
       let cells = "";
-      element.addEventListener("submit", () => { cells = element.querySelector("textarea").value; });
+      element.addEventListener("submit", () => {
+        cells = element.querySelector("textarea").value;
+      });
       element.querySelector("textarea").focus();
       await closed;
       if (!cells) return;
@@ -96,20 +131,21 @@ export function datasetCheck() {
   return {
     busy: false,
     async corrected(event) {
-      const field = event.target.closest("[data-option]");
+      const field = fieldAt(event, "[data-option]");
       if (!field) return this.column(event);
-      const value = field.type === "checkbox" ? field.checked : field.dataset.as === "int" ? Number(field.value) : field.value;
+      const value =
+        field.type === "checkbox" ? field.checked : field.dataset.as === "int" ? Number(field.value) : field.value;
       await this.refresh(this.$root.dataset.options, { [field.dataset.option]: value });
     },
     async column(event) {
-      const field = event.target.closest("[data-column]");
+      const field = fieldAt(event, "[data-column]");
       if (!field) return;
       const address = this.$root.dataset.columns.replace("FIELD", field.dataset.column);
       const value = field.dataset.as === "json" ? JSON.parse(field.value) : field.value;
       await this.refresh(address, { [field.dataset.key]: value });
     },
     async pressed(event) {
-      const button = event.target.closest("button[data-column]");
+      const button = near(event, "button[data-column]");
       if (button) await this.column(event);
     },
     async refresh(address, data) {
@@ -127,7 +163,9 @@ export function datasetCheck() {
       this.busy = false;
     },
     leftOut() {
-      return [...this.$root.querySelectorAll("[data-keep]")].filter((box) => !box.checked).map((box) => box.dataset.keep);
+      return [...this.$root.querySelectorAll("[data-keep]")]
+        .filter((box) => !box.checked)
+        .map((box) => box.dataset.keep);
     },
     async start() {
       this.busy = true;
@@ -160,7 +198,8 @@ export function sender() {
       }
     },
     changed(event) {
-      for (const part of this.$root.querySelectorAll(`[data-for="${event.target.name}"]`)) part.hidden = !part.dataset.is.split(" ").includes(event.target.value);
+      for (const part of this.$root.querySelectorAll(`[data-for="${event.target.name}"]`))
+        part.hidden = !part.dataset.is.split(" ").includes(event.target.value);
     },
   };
 }
@@ -169,7 +208,9 @@ export function refreshProgress() {
   return {
     rows: "",
     words: "",
-    init() { if (this.$refs.bar) this.look(); },
+    init() {
+      if (this.$refs.bar) this.look();
+    },
     async look() {
       try {
         const state = await getJson(this.$root.dataset.state);
@@ -209,9 +250,16 @@ export function dataset() {
       this.search = debounce(() => this.load(1), 250);
       if (location.hash === "#rows") this.showRows();
     },
-    get columnsShown() { return this.tab === "columns"; },
-    get rowsShown() { return this.tab === "rows"; },
-    showColumns() { this.tab = "columns"; history.replaceState(null, "", "#"); },
+    get columnsShown() {
+      return this.tab === "columns";
+    },
+    get rowsShown() {
+      return this.tab === "rows";
+    },
+    showColumns() {
+      this.tab = "columns";
+      history.replaceState(null, "", "#");
+    },
     showRows() {
       this.tab = "rows";
       history.replaceState(null, "", "#rows");
@@ -219,7 +267,12 @@ export function dataset() {
     },
     query(page) {
       const find = this.$refs.find?.value ?? "";
-      return new URLSearchParams({ page, sort: this.sort, descending: this.descending ? 1 : 0, find });
+      return new URLSearchParams({
+        page: String(page),
+        sort: this.sort,
+        descending: this.descending ? "1" : "0",
+        find,
+      });
     },
     async load(page) {
       this.page = page;
@@ -233,8 +286,8 @@ export function dataset() {
       this.$refs.rows.classList.remove("waiting");
     },
     rowsClicked(event) {
-      const sort = event.target.closest("[data-sort]")?.dataset.sort;
-      const page = event.target.closest("[data-page]")?.dataset.page;
+      const sort = near(event, "[data-sort]")?.dataset.sort;
+      const page = near(event, "[data-page]")?.dataset.page;
       if (sort) {
         this.descending = this.sort === sort ? !this.descending : false;
         this.sort = sort;
@@ -245,7 +298,7 @@ export function dataset() {
       if (event.target.matches("[data-go]")) this.load(Number(event.target.value) || 1);
     },
     async change(event) {
-      const field = event.target.closest("[data-field]");
+      const field = fieldAt(event, "[data-field]");
       if (!field) return;
       const value = field.type === "checkbox" ? field.checked : field.value;
       const changes = field.dataset.format ? { format: formData(field.form).format } : { [field.dataset.key]: value };
@@ -264,7 +317,8 @@ export function dataset() {
         if (changes.role || changes.format || "hidden" in changes) await this.redraw(id);
       } catch (error) {
         failed(error);
-        if (field && field.defaultValue !== undefined && field.tagName === "INPUT" && field.type !== "checkbox") field.value = field.defaultValue;
+        if (field && field.defaultValue !== undefined && field.tagName === "INPUT" && field.type !== "checkbox")
+          field.value = field.defaultValue;
         else location.reload();
       }
     },
@@ -288,7 +342,7 @@ export function dataset() {
       }
     },
     async listFailures(event) {
-      const button = event.target.closest("[data-failures]");
+      const button = near(event, "[data-failures]");
       if (!button) return;
       try {
         dialog(await getHtml(button.dataset.failures), { label: "Values that did not convert" });
@@ -296,6 +350,8 @@ export function dataset() {
         failed(error);
       }
     },
-    arrows(event) { moveByArrows(event, this.$root); },
+    arrows(event) {
+      moveByArrows(event, this.$root);
+    },
   };
 }

@@ -1,20 +1,35 @@
 // The dashboard editor: blocks on a grid, placed with the mouse or the keyboard.
+import Alpine from "@alpinejs/csp";
 import { GridStack } from "gridstack";
+import { made, near, sent } from "./lib/dom.js";
+import { draw, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import { chosen, debounce, dialog, failed, filledForm, isHalfTyped, isTyped, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
+import {
+  chosen,
+  debounce,
+  dialog,
+  failed,
+  filledForm,
+  isHalfTyped,
+  isTyped,
+  moveByArrows,
+  placeUnder,
+  replaceContent,
+  shown,
+  toast,
+} from "./lib/page.js";
 
 const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
 const template = (id) => document.getElementById(id).innerHTML;
 
 function editor() {
-  const start = JSON.parse(document.getElementById("start").textContent);
-  const { draw, showNotes } = window.veduta;
+  const start = sent("start");
   const names = start.charts;
   let grid;
   let busy = false; // true while the grid is filled from the definition
   let openControl = null;
-  let sending = Promise.resolve();
+  let sending = Promise.resolve(true);
 
   return {
     status: "",
@@ -29,20 +44,38 @@ function editor() {
       this.revision = start.revision;
       this.status = start.published ? `version ${start.published} is published` : "not published yet";
       this.keep = debounce(() => this.flush(), 400);
-      this.typed = debounce((target) => this.showControl(openControl, target.value), 250);
-      grid = GridStack.init({ column: 12, cellHeight: 56, margin: 0, float: false, handle: ".block-handle", animate: false, columnOpts: { breakpoints: [] } }, this.$refs.grid);
-      grid.on("change", () => { if (!busy) this.readPlaces(); });
+      this.typed = debounce((/** @type {any} */ target) => this.showControl(openControl, target.value), 250);
+      grid = GridStack.init(
+        {
+          column: 12,
+          cellHeight: 56,
+          margin: 0,
+          handle: ".block-handle",
+          animate: false,
+          columnOpts: { breakpoints: [] },
+        },
+        this.$refs.grid,
+      );
+      grid.on("change", () => {
+        if (!busy) this.readPlaces();
+      });
       document.addEventListener("veduta:theme", () => this.fill());
       document.addEventListener("veduta:try-again", () => this.keep());
       document.addEventListener("click", (event) => {
-        if (!event.target.closest(".popover, [data-control], dialog")) this.popoverOpen = false;
+        if (!near(event, ".popover, [data-control], dialog")) this.popoverOpen = false;
       });
-      addEventListener("beforeunload", (event) => { if (this.unsent) event.preventDefault(); });
+      addEventListener("beforeunload", (event) => {
+        if (this.unsent) event.preventDefault();
+      });
       this.fill();
     },
 
-    get definition() { return this.history.now.definition; },
-    blockOf(id) { return this.definition.blocks.find((block) => block.id === id); },
+    get definition() {
+      return this.history.now.definition;
+    },
+    blockOf(id) {
+      return this.definition.blocks.find((block) => block.id === id);
+    },
 
     // Takes a new state of the dashboard: history, draft, screen.
     take(changes, redraw = true) {
@@ -57,7 +90,9 @@ function editor() {
       this.buttons();
       this.keep();
     },
-    withBlocks(blocks) { return { definition: { ...this.definition, blocks } }; },
+    withBlocks(blocks) {
+      return { definition: { ...this.definition, blocks } };
+    },
     buttons() {
       this.canUndo = this.history.past.length > 0;
       this.canRedo = this.history.future.length > 0;
@@ -129,21 +164,30 @@ function editor() {
       for (const block of wanted.values()) this.fillBlock(block);
       this.showControls();
     },
-    element(id) { return this.$refs.grid.querySelector(`[data-id="${id}"]`); },
+    element(id) {
+      return this.$refs.grid.querySelector(`[data-id="${id}"]`);
+    },
     async fillBlock(block) {
       const element = this.element(block.id);
       const body = element.firstElementChild;
       const key = JSON.stringify([block.kind, block.text, block.chart, block.title]);
-      element.setAttribute("aria-label", `${block.kind}: ${block.title || block.text || names[block.chart] || ""}`.slice(0, 120));
+      element.setAttribute(
+        "aria-label",
+        `${block.kind}: ${block.title || block.text || names[block.chart] || ""}`.slice(0, 120),
+      );
       if (body._key === key) return;
       body._key = key;
       const head = document.createElement("div");
       head.className = "block-handle flex items-start gap-2 cursor-move";
-      const title = Object.assign(document.createElement("span"), { className: "block-title grow" });
+      const title = made("span", { className: "block-title grow" });
       const tools = document.createElement("span");
       tools.className = "shrink-0 flex gap-2 text-[12px]";
       const tool = (label, act) => {
-        const button = Object.assign(document.createElement("button"), { type: "button", className: "link", textContent: label });
+        const button = made("button", {
+          type: "button",
+          className: "link",
+          textContent: label,
+        });
         button.dataset.act = act;
         tools.append(button);
       };
@@ -153,7 +197,7 @@ function editor() {
       head.append(title, tools);
       const content = document.createElement("div");
       content.className = "picture relative mt-1";
-      const note = Object.assign(document.createElement("div"), { className: "note" });
+      const note = made("div", { className: "note" });
       body.replaceChildren(head, content, note);
       if (block.kind === "heading") {
         title.className += " !text-[18px]";
@@ -175,22 +219,32 @@ function editor() {
         title.textContent = data.title;
         await draw(content, data);
         const notes = [...data.notes];
-        if (data.not_followed.length) notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
+        if (data.not_followed.length)
+          notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
         showNotes(note, notes);
       } catch (error) {
-        content.replaceChildren(Object.assign(document.createElement("p"), { className: "notice notice-problem", textContent: error.message }));
+        content.replaceChildren(
+          made("p", {
+            className: "notice notice-problem",
+            textContent: error.message,
+          }),
+        );
       }
     },
     readPlaces() {
-      const places = new Map(grid.getGridItems().map((element) => {
-        const { x, y, w, h } = element.gridstackNode;
-        return [element.dataset.id, { x, y, w, h }];
-      }));
+      const places = new Map(
+        grid.getGridItems().map((element) => {
+          const { x, y, w, h } = element.gridstackNode;
+          return [element.dataset.id, { x, y, w, h }];
+        }),
+      );
       this.take(this.withBlocks(this.definition.blocks.map((block) => ({ ...block, ...places.get(block.id) }))), false);
     },
 
     // Blocks.
-    bottom() { return Math.max(0, ...this.definition.blocks.map((block) => (block.y ?? 0) + (block.h ?? 4))); },
+    bottom() {
+      return Math.max(0, ...this.definition.blocks.map((block) => (block.y ?? 0) + (block.h ?? 4)));
+    },
     add(block) {
       const full = { id: newId(), x: 0, y: this.bottom(), w: 6, h: 5, ...block };
       this.take(this.withBlocks([...this.definition.blocks, full]));
@@ -202,7 +256,7 @@ function editor() {
     async chooseChart() {
       const { element, closed } = dialog(template("choose-chart"), { label: "Add a chart" });
       element.addEventListener("click", (event) => {
-        const option = event.target.closest("[data-name]");
+        const option = near(event, "[data-name]");
         if (option) names[option.dataset.close] = option.dataset.name;
       });
       const chart = await closed;
@@ -219,40 +273,46 @@ function editor() {
       const { element, closed } = dialog(template("edit-text"), { label: "Text" });
       const area = element.querySelector("textarea");
       const preview = element.querySelector("[data-preview]");
-      const show = async () => { preview.innerHTML = (await post(this.$root.dataset.text, { text: area.value })).html; };
+      const show = async () => {
+        preview.innerHTML = (await post(this.$root.dataset.text, { text: area.value })).html;
+      };
       const later = debounce(show, 200);
       area.value = text;
       area.addEventListener("input", later);
       element.addEventListener("click", (event) => {
-        const button = event.target.closest("[data-wrap], [data-line], [data-link]");
+        const button = near(event, "[data-wrap], [data-line], [data-link]");
         if (!button) return;
         const { selectionStart: from, selectionEnd: to, value } = area;
-        const chosen = value.slice(from, to) || "text";
+        const marked = value.slice(from, to) || "text";
         const { wrap, line } = button.dataset;
         const lineStart = value.lastIndexOf("\n", from - 1) + 1;
-        if (wrap) area.setRangeText(wrap + chosen + wrap, from, to, "select");
+        if (wrap) area.setRangeText(wrap + marked + wrap, from, to, "select");
         else if (line) area.setRangeText(line, lineStart, lineStart, "end");
-        else area.setRangeText(`[${chosen}](https://)`, from, to, "end");
+        else area.setRangeText(`[${marked}](https://)`, from, to, "end");
         area.focus();
         later();
       });
       area.focus();
       if (text) show();
       let written = text;
-      area.addEventListener("input", () => { written = area.value; });
-      element.addEventListener("close", () => { written = area.value; });
+      area.addEventListener("input", () => {
+        written = area.value;
+      });
+      element.addEventListener("close", () => {
+        written = area.value;
+      });
       return (await closed) === "ok" ? written.trim() : null;
     },
     gridClicked(event) {
-      const button = event.target.closest("[data-act]");
+      const button = near(event, "[data-act]");
       if (!button) return;
-      const { id } = button.closest("[data-id]").dataset;
+      const { id } = near(event, "[data-id]").dataset;
       if (button.dataset.act === "remove") this.remove(id);
       else if (button.dataset.act === "duplicate") this.duplicate(id);
       else this.edit(id);
     },
     gridDoubleClicked(event) {
-      const element = event.target.closest("[data-id]");
+      const element = near(event, "[data-id]");
       if (element) this.edit(element.dataset.id);
     },
     async edit(id) {
@@ -270,7 +330,11 @@ function editor() {
     editHeading(id) {
       const title = this.element(id)?.querySelector(".block-title");
       if (!title) return;
-      const box = Object.assign(document.createElement("input"), { value: this.blockOf(id).text, className: "w-full font-bold", maxLength: 300 });
+      const box = made("input", {
+        value: this.blockOf(id).text,
+        className: "w-full font-bold",
+        maxLength: 300,
+      });
       box.setAttribute("aria-label", "Heading");
       title.replaceChildren(box);
       box.focus();
@@ -288,15 +352,19 @@ function editor() {
       });
     },
     change(id, changes) {
-      this.take(this.withBlocks(this.definition.blocks.map((block) => (block.id === id ? { ...block, ...changes } : block))));
+      this.take(
+        this.withBlocks(this.definition.blocks.map((block) => (block.id === id ? { ...block, ...changes } : block))),
+      );
     },
     remove(id) {
       this.take(this.withBlocks(this.definition.blocks.filter((block) => block.id !== id)));
       toast("The block is removed.", { label: "Undo", run: () => this.undo() });
     },
     duplicate(id) {
-      const { id: _, y: __, ...rest } = this.blockOf(id);
-      this.add(rest);
+      const copy = { ...this.blockOf(id) };
+      delete copy.id;
+      delete copy.y;
+      this.add(copy);
     },
     gridKeys(event) {
       const element = event.target;
@@ -327,16 +395,20 @@ function editor() {
     // Controls.
     showControls() {
       const chips = this.definition.controls.map((control) => {
-        const chip = Object.assign(document.createElement("span"), { className: "chip" });
-        const open = Object.assign(document.createElement("button"), { type: "button", textContent: control.name, title: "What it is set to at first" });
+        const chip = made("span", { className: "chip" });
+        const open = made("button", {
+          type: "button",
+          textContent: control.name,
+          title: "What it is set to at first",
+        });
         open.dataset.control = control.id;
-        const away = Object.assign(document.createElement("button"), { type: "button", textContent: "✕" });
+        const away = made("button", { type: "button", textContent: "✕" });
         away.setAttribute("aria-label", `Remove the control ${control.name}`);
         away.dataset.away = control.id;
         chip.append(open, away);
         return chip;
       });
-      const none = Object.assign(document.createElement("span"), { className: "muted", textContent: "none yet" });
+      const none = made("span", { className: "muted", textContent: "none yet" });
       this.$refs.controls.replaceChildren(...(chips.length ? chips : [none]));
     },
     async chooseControl() {
@@ -371,7 +443,10 @@ function editor() {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await shown(this.$refs.popover);
-          placeUnder(this.$refs.popover, this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls);
+          placeUnder(
+            this.$refs.popover,
+            this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls,
+          );
         }
       } catch (error) {
         failed(error);
@@ -379,12 +454,15 @@ function editor() {
     },
     setControl(id, choice) {
       const controls = this.definition.controls.map((control) =>
-        control.id === id ? { ...control, [control.kind]: control.kind === "parameter" ? choice ?? { set: null } : choice } : control);
+        control.id === id
+          ? { ...control, [control.kind]: control.kind === "parameter" ? (choice ?? { set: null }) : choice }
+          : control,
+      );
       this.takeControls(controls);
     },
     popoverClicked(event) {
-      const fill = event.target.closest("[data-fill]");
-      const all = event.target.closest("[data-all]");
+      const fill = near(event, "[data-fill]");
+      const all = near(event, "[data-all]");
       if (fill) this.chooseFrom(filledForm(fill, "choice"));
       else if (all) {
         this.setControl(all.dataset.all, null);
@@ -392,7 +470,7 @@ function editor() {
       }
     },
     popoverChanged(event) {
-      const form = event.target.closest("form[data-choice]");
+      const form = near(event, "form[data-choice]");
       if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
       this.chooseFrom(form, isTyped(event.target));
     },
@@ -400,22 +478,43 @@ function editor() {
       const choice = chosen(form);
       if (choice === undefined) return;
       this.setControl(form.dataset.choice, choice);
-      if (!typed) await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
+      if (!typed)
+        await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {
       if ("find" in event.target.dataset) this.typed(event.target);
     },
-    popoverKeys(event) { moveByArrows(event, this.$refs.popover); },
+    popoverKeys(event) {
+      moveByArrows(event, this.$refs.popover);
+    },
 
     // History, name, publishing.
-    undo() { if (this.history.undo()) { this.changed(); this.fill(); } },
-    redo() { if (this.history.redo()) { this.changed(); this.fill(); } },
+    undo() {
+      if (this.history.undo()) {
+        this.changed();
+        this.fill();
+      }
+    },
+    redo() {
+      if (this.history.redo()) {
+        this.changed();
+        this.fill();
+      }
+    },
     keys(event) {
       if (event.key === "Escape") this.popoverOpen = false;
-      undoKeys(event, () => this.undo(), () => this.redo());
+      undoKeys(
+        event,
+        () => this.undo(),
+        () => this.redo(),
+      );
     },
-    renamed() { this.take({ name: this.$refs.name.value.trim() }, false); },
-    showVersions() { dialog(template("versions"), { label: "Versions" }); },
+    renamed() {
+      this.take({ name: this.$refs.name.value.trim() }, false);
+    },
+    showVersions() {
+      dialog(template("versions"), { label: "Versions" });
+    },
     async publish() {
       try {
         if (!(await this.flush())) return;
@@ -427,4 +526,4 @@ function editor() {
   };
 }
 
-document.addEventListener("alpine:init", () => window.Alpine.data("editor", editor));
+Alpine.data("editor", editor);

@@ -1,4 +1,5 @@
 // What happens around a formula's box while it is typed: what is wrong and where, what could follow, its values.
+import { made } from "./lib/dom.js";
 import { debounce } from "./lib/page.js";
 
 // `ask(caret, text)` gives the server's answer; `settled()` is called when the formula may be taken over.
@@ -19,25 +20,34 @@ export function formulaEditor(ask, settled) {
     try {
       const answer = await ask(box.selectionStart, text);
       if (mine === turn && box.isConnected) show(answer, text);
-    } catch { /* the next key tries again */ }
+    } catch {
+      /* the next key tries again */
+    }
   }, 140);
 
   function show(answer, text) {
     suggestions = document.activeElement === box ? answer.suggestions : [];
     chosen = -1;
     list.hidden = !suggestions.length;
-    list.replaceChildren(...suggestions.map((each, place) => {
-      const item = document.createElement("button");
-      item.type = "button";
-      item.className = "suggestion";
-      item.tabIndex = -1;
-      item.setAttribute("role", "option");
-      item.dataset.insert = place;
-      item.append(Object.assign(document.createElement("span"), { textContent: each.label, className: each.what === "function" ? "font-semibold" : "" }));
-      item.append(Object.assign(document.createElement("span"), { textContent: each.about, className: "tail" }));
-      item.addEventListener("mousedown", (event) => event.preventDefault());
-      return item;
-    }));
+    list.replaceChildren(
+      ...suggestions.map((each, place) => {
+        const item = document.createElement("button");
+        item.type = "button";
+        item.className = "suggestion";
+        item.tabIndex = -1;
+        item.setAttribute("role", "option");
+        item.dataset.insert = String(place);
+        item.append(
+          made("span", {
+            textContent: each.label,
+            className: each.what === "function" ? "font-semibold" : "",
+          }),
+        );
+        item.append(made("span", { textContent: each.about, className: "tail" }));
+        item.addEventListener("mousedown", (event) => event.preventDefault());
+        return item;
+      }),
+    );
     said.replaceChildren();
     lastTidy = answer.tidy ?? "";
     if (answer.problem) said.append(problem(answer.problem, text));
@@ -50,7 +60,7 @@ export function formulaEditor(ask, settled) {
   }
 
   function line(text, look) {
-    return Object.assign(document.createElement("p"), { textContent: text, className: look });
+    return made("p", { textContent: text, className: look });
   }
 
   // The formula with the wrong part marked, then what is wrong and what to do.
@@ -60,7 +70,14 @@ export function formulaEditor(ask, settled) {
     if (end > start && text.length < 400) {
       const where = document.createElement("p");
       where.className = "font-mono break-words";
-      where.append(text.slice(0, start), Object.assign(document.createElement("mark"), { textContent: text.slice(start, end), className: "formula-wrong" }), text.slice(end));
+      where.append(
+        text.slice(0, start),
+        made("mark", {
+          textContent: text.slice(start, end),
+          className: "formula-wrong",
+        }),
+        text.slice(end),
+      );
       part.append(where);
     }
     part.append(line(message, "text-madder"), line(hint, ""));
@@ -73,17 +90,41 @@ export function formulaEditor(ask, settled) {
     table.className = "table text-[12px] mt-1 !w-auto min-w-[260px]";
     const row = (cells, tag) => {
       const line_ = document.createElement("tr");
-      line_.append(...cells.map((text, place) => Object.assign(document.createElement(tag), { textContent: text, className: `truncate max-w-[160px]${place === cells.length - 1 && /number/.test(kind) ? " number" : ""}` })));
+      line_.append(
+        ...cells.map((text, place) =>
+          made(tag, {
+            textContent: text,
+            className: `truncate max-w-[160px]${place === cells.length - 1 && /number/.test(kind) ? " number" : ""}`,
+          }),
+        ),
+      );
       return line_;
     };
     table.append(row([...headings, "Result"], "th"), ...sample.map((cells) => row(cells, "td")));
-    part.append(line(`It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}${level ? `, one of ${level}` : ""}.`, "muted"), table);
+    part.append(
+      line(
+        `It gives ${kind === "yes/no" ? "yes or no" : kind === "text" ? "text" : `a ${kind}`}${level ? `, one of ${level}` : ""}.`,
+        "muted",
+      ),
+      table,
+    );
     if (counted) part.append(line(`It looks at the rows of ${counted}.`, "muted mt-1"));
-    if (empties) part.append(line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} ${of}.`, "muted mt-1"));
+    if (empties)
+      part.append(
+        line(`Empty in ${empties.toLocaleString("en")} of ${rows.toLocaleString("en")} ${of}.`, "muted mt-1"),
+      );
     part.append(...notes.map((note) => line(note, "muted mt-1")));
     if (tidy && tidy !== box.value.trim()) {
-      const button = Object.assign(document.createElement("button"), { type: "button", className: "link mt-1", textContent: "Write it evenly" });
-      button.addEventListener("click", () => { box.value = lastTidy; check(); box.focus(); });
+      const button = made("button", {
+        type: "button",
+        className: "link mt-1",
+        textContent: "Write it evenly",
+      });
+      button.addEventListener("click", () => {
+        box.value = lastTidy;
+        check();
+        box.focus();
+      });
       part.append(button);
     }
     return part;
@@ -111,17 +152,23 @@ export function formulaEditor(ask, settled) {
       taken = box.value;
       said = form.querySelector("#formula-said");
       list = form.querySelector("#formula-suggestions");
-      box.addEventListener("blur", () => { list.hidden = true; });
+      box.addEventListener("blur", () => {
+        list.hidden = true;
+      });
       if (box.value.trim()) check();
     },
-    typed() { check(); },
+    typed() {
+      check();
+    },
     // Puts a field or function where the caret stands.
     put(text) {
       box.setRangeText(text, box.selectionStart, box.selectionEnd, "end");
       box.focus();
       check();
     },
-    take(item) { take(Number(item.dataset.insert)); },
+    take(item) {
+      take(Number(item.dataset.insert));
+    },
     // Whether a key was for the list of suggestions.
     keys(event) {
       if (event.target !== box || !list || list.hidden) return false;

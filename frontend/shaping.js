@@ -1,20 +1,45 @@
 // The shaping screen and the exploring table. The server works the steps out; this page keeps their list and its history.
+import Alpine from "@alpinejs/csp";
+import { byId, made, near, sent } from "./lib/dom.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, focusFirst, formData, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
+import {
+  debounce,
+  dialog,
+  failed,
+  focusFirst,
+  formData,
+  moveByArrows,
+  placeUnder,
+  replaceContent,
+  shown,
+  toast,
+} from "./lib/page.js";
 import { formulaEditor } from "./formula.js";
 
 const TEXT = ["text"];
 const NUMBERS = ["whole", "decimal"];
 
-// What can be done with a column from its heading: words, the new step, and whether it is finished as it is.
+/**
+ * What can be done with a column or a cell: words, the new step, and whether it is finished as it is.
+ * @typedef {[words: string, step: Record<string, any>, finished?: boolean]} Action
+ * @param {{ id: string, name: string, kind: string }} column
+ */
 function columnActions({ id, name, kind }) {
   const quoted = /^[A-Za-z_]\w*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
+  /** @type {Action[]} */
   const actions = [
     ["Sort, lowest first", { do: "sort", by: [{ field: id, descending: false }] }, true],
     ["Sort, highest first", { do: "sort", by: [{ field: id, descending: true }] }, true],
     ["Filter by it …", { do: "filter", filters: [{ field: id }] }],
-    ["Group by it …", { do: "group", by: [{ field: id, grain: kind.startsWith("date") ? "month" : null }], measures: [{ field: "", aggregate: "count", name: "" }] }],
+    [
+      "Group by it …",
+      {
+        do: "group",
+        by: [{ field: id, grain: kind.startsWith("date") ? "month" : null }],
+        measures: [{ field: "", aggregate: "count", name: "" }],
+      },
+    ],
     ["Rename …", { do: "rename", names: { [id]: name } }],
     ["Change type …", { do: "retype", fields: [id] }],
     ["Formula from it …", { do: "formula", name: `${name} …`, formula: quoted }],
@@ -32,7 +57,10 @@ function columnActions({ id, name, kind }) {
   }
   if (NUMBERS.includes(kind)) {
     actions.push(
-      ["Difference from the row before …", { do: "formula", name: `Change of ${name.toLowerCase()}`, formula: `difference(${quoted})` }],
+      [
+        "Difference from the row before …",
+        { do: "formula", name: `Change of ${name.toLowerCase()}`, formula: `difference(${quoted})` },
+      ],
       ["Put into bins …", { do: "bins", field: id, name: `${name} range` }],
     );
   }
@@ -40,8 +68,8 @@ function columnActions({ id, name, kind }) {
   return actions;
 }
 
-export function shaping() {
-  const start = JSON.parse(document.getElementById("start").textContent);
+function shaping() {
+  const start = sent("start");
   let busy = null;
   let waiting = null;
   let turn = 0;
@@ -62,17 +90,24 @@ export function shaping() {
     init() {
       this.history = new History(start.id, start.steps);
       this.revision = start.revision;
-      this.formula = formulaEditor((caret, text) => this.checkFormula(caret, text), () => this.formChanged());
+      this.formula = formulaEditor(
+        (caret, text) => this.checkFormula(caret, text),
+        () => this.formChanged(),
+      );
       this.typed = debounce(() => this.sendForm(), 450);
       document.addEventListener("click", (event) => {
-        if (this.popoverOpen && !event.target.closest(".popover, [data-column], td[data-field], [aria-haspopup]")) this.shut();
+        if (this.popoverOpen && !near(event, ".popover, [data-column], td[data-field], [aria-haspopup]")) this.shut();
       });
       document.addEventListener("veduta:try-again", () => this.look());
       this.look();
     },
 
-    get steps() { return this.history.now; },
-    get empty() { return !this.historySize; },
+    get steps() {
+      return this.history.now;
+    },
+    get empty() {
+      return !this.historySize;
+    },
     historySize: start.steps.length,
 
     set(steps) {
@@ -84,7 +119,10 @@ export function shaping() {
     // and `steps` are the steps as they shall be. One request at a time: of those that wait only the last is sent.
     look(form = null, steps = null) {
       waiting = { form, steps };
-      if (!busy) busy = this.send().finally(() => { busy = null; });
+      if (!busy)
+        busy = this.send().finally(() => {
+          busy = null;
+        });
       return busy;
     },
     async send() {
@@ -94,8 +132,17 @@ export function shaping() {
         waiting = null;
         try {
           const data = await post(this.$root.dataset.look, {
-            steps: steps ?? this.steps, at: this.at, all: this.all, page: this.page, column: this.column, base: this.revision,
-            explore: start.explore, editing: form, place: this.place, fresh: this.fresh, opening: Boolean(form) && this.fresh && !this.editing,
+            steps: steps ?? this.steps,
+            at: this.at,
+            all: this.all,
+            page: this.page,
+            column: this.column,
+            base: this.revision,
+            explore: start.explore,
+            editing: form,
+            place: this.place,
+            fresh: this.fresh,
+            opening: Boolean(form) && this.fresh && !this.editing,
           });
           if (data.revision !== undefined) this.revision = data.revision;
           if (data.step) this.at = data.step.id;
@@ -139,10 +186,17 @@ export function shaping() {
         if (said) said.textContent = fresh.querySelector("form > div:last-child [role=status]")?.textContent ?? "";
         return;
       }
-      const open = [...this.$refs.form.querySelectorAll("details[open] > summary")].map((summary) => summary.textContent);
-      const scrolls = Object.fromEntries([...this.$refs.form.querySelectorAll("[id]")].filter((box) => box.scrollTop).map((box) => [box.id, box.scrollTop]));
+      const open = [...this.$refs.form.querySelectorAll("details[open] > summary")].map(
+        (summary) => summary.textContent,
+      );
+      const scrolls = Object.fromEntries(
+        [...this.$refs.form.querySelectorAll("[id]")]
+          .filter((box) => box.scrollTop)
+          .map((box) => [box.id, box.scrollTop]),
+      );
       replaceContent(this.$refs.form, html);
-      for (const summary of this.$refs.form.querySelectorAll("summary")) summary.parentElement.open = open.includes(summary.textContent);
+      for (const summary of this.$refs.form.querySelectorAll("summary"))
+        summary.parentElement.open = open.includes(summary.textContent);
       for (const [id, top] of Object.entries(scrolls)) document.getElementById(id)?.scrollTo(0, top);
       this.formula.attach(this.$refs.form);
       if (opening) {
@@ -161,7 +215,9 @@ export function shaping() {
       const old = this.steps.find((step) => step.id === data.id);
       return old?.off ? { ...data, off: true } : data;
     },
-    sendForm() { if (this.editing) this.look(this.formStep()); },
+    sendForm() {
+      if (this.editing) this.look(this.formStep());
+    },
     formChanged(event) {
       if (event?.target.matches("[data-filters]")) return;
       if (event?.target.matches("[data-list]") && event.target.checked) this.moveToChosen(event.target);
@@ -171,7 +227,9 @@ export function shaping() {
     moveToChosen(box) {
       const list = document.getElementById(`list-${box.name}`);
       const row = box.closest("[data-words]");
-      const chosen = [...(list?.querySelectorAll("input:checked") ?? [])].filter((other) => other !== box).map((other) => other.closest("[data-words]"));
+      const chosen = [...(list?.querySelectorAll("input:checked") ?? [])]
+        .filter((other) => other !== box)
+        .map((other) => other.closest("[data-words]"));
       if (!list || !row) return;
       if (chosen.length) chosen.at(-1).after(row);
       else list.prepend(row);
@@ -179,7 +237,11 @@ export function shaping() {
     },
     formTyped(event) {
       if (event.target.matches("[data-formula] textarea")) this.formula.typed(event.target);
-      else if (event.target.matches("input[type=number], input:not([type]), textarea") && !event.target.matches("[data-filters]")) this.typed();
+      else if (
+        event.target.matches("input[type=number], input:not([type]), textarea") &&
+        !event.target.matches("[data-filters]")
+      )
+        this.typed();
     },
     formKeys(event) {
       if (this.formula.keys(event)) return;
@@ -189,7 +251,8 @@ export function shaping() {
       const { target } = event;
       const form = this.$refs.form.querySelector("form");
       if (target.closest("[data-cancel]")) return this.giveUp();
-      if (target.closest("[data-reference-open]")) return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
+      if (target.closest("[data-reference-open]"))
+        return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
       const key = target.closest("[data-key]");
       if (key) {
         const { own, other } = JSON.parse(key.dataset.key);
@@ -238,17 +301,20 @@ export function shaping() {
       this.place = this.at ? here : this.steps.length;
       this.fresh = true;
       this.closeFormQuietly();
-      const made = { id: `s${number}`, ...step };
+      const fresh = { id: `s${number}`, ...step };
       if (finished) {
         const steps = [...this.steps];
-        steps.splice(this.place, 0, made);
-        this.at = made.id;
+        steps.splice(this.place, 0, fresh);
+        this.at = fresh.id;
         this.change(steps);
         return;
       }
-      this.look(made);
+      this.look(fresh);
     },
-    closeFormQuietly() { this.editing = false; this.$refs.form.innerHTML = ""; },
+    closeFormQuietly() {
+      this.editing = false;
+      this.$refs.form.innerHTML = "";
+    },
     change(steps) {
       if (this.at && this.at !== "start" && !steps.some(({ id }) => id === this.at)) this.at = "";
       this.look(null, steps);
@@ -262,7 +328,7 @@ export function shaping() {
     },
 
     listClicked(event) {
-      const button = event.target.closest("button");
+      const button = near(event, "button");
       if (!button) return;
       if (button.dataset.failed) return this.listFailures(button.dataset.failed);
       if (button.dataset.at) {
@@ -292,7 +358,7 @@ export function shaping() {
       return this.change(steps);
     },
     listKeys(event) {
-      const id = event.target.closest("[data-step]")?.dataset.step;
+      const id = near(event, "[data-step]")?.dataset.step;
       if (event.altKey && id && ["ArrowUp", "ArrowDown"].includes(event.key)) {
         event.preventDefault();
         this.act(event.key === "ArrowUp" ? "up" : "down", id);
@@ -301,7 +367,15 @@ export function shaping() {
     },
     async listFailures(id) {
       try {
-        dialog(await postForHtml(this.$root.dataset.failures, { steps: this.steps, at: id, all: this.all, explore: start.explore }), { label: "Values that did not convert" });
+        dialog(
+          await postForHtml(this.$root.dataset.failures, {
+            steps: this.steps,
+            at: id,
+            all: this.all,
+            explore: start.explore,
+          }),
+          { label: "Values that did not convert" },
+        );
       } catch (error) {
         failed(error);
       }
@@ -315,8 +389,15 @@ export function shaping() {
       const heading = target.closest("[data-column]");
       const cell = target.closest("td[data-field]");
       const unfold = target.closest("[data-unfold]");
-      if (page) { this.page = Number(page.dataset.page); return this.look(); }
-      if (all) { this.all = all.dataset.all === "1"; this.page = 1; return this.look(); }
+      if (page) {
+        this.page = Number(page.dataset.page);
+        return this.look();
+      }
+      if (all) {
+        this.all = all.dataset.all === "1";
+        this.page = 1;
+        return this.look();
+      }
       if (unfold) return this.unfold(unfold);
       if (heading) {
         const { column: id, name, kind } = heading.dataset;
@@ -332,19 +413,45 @@ export function shaping() {
       const { field } = cell.dataset;
       const value = JSON.parse(cell.dataset.value);
       const words = cell.textContent.trim();
-      const dated = /^\d{4}-\d\d-\d\d/.test(String(value)) && typeof value === "string" && this.kindOf(field).startsWith("date");
-      const filter = { kind: "list", field, values: [dated ? value.slice(0, 10) : value], exclude: false, ...(dated && { grain: "day" }) };
+      const dated =
+        /^\d{4}-\d\d-\d\d/.test(String(value)) && typeof value === "string" && this.kindOf(field).startsWith("date");
+      const filter = {
+        kind: "list",
+        field,
+        values: [dated ? value.slice(0, 10) : value],
+        exclude: false,
+        ...(dated && { grain: "day" }),
+      };
+      /** @type {Action[]} */
       const actions = [
-        [value === null ? "Keep only rows where it is empty" : "Keep only this value", { do: "filter", filters: [filter] }, true],
-        [value === null ? "Leave out rows where it is empty" : "Leave out this value", { do: "filter", filters: [{ ...filter, exclude: true }] }, true],
-        ["Replace this value …", { do: "replace", fields: [field], find: value === null ? "" : String(value), how: "whole" }],
+        [
+          value === null ? "Keep only rows where it is empty" : "Keep only this value",
+          { do: "filter", filters: [filter] },
+          true,
+        ],
+        [
+          value === null ? "Leave out rows where it is empty" : "Leave out this value",
+          { do: "filter", filters: [{ ...filter, exclude: true }] },
+          true,
+        ],
+        [
+          "Replace this value …",
+          { do: "replace", fields: [field], find: value === null ? "" : String(value), how: "whole" },
+        ],
       ];
       if (NUMBERS.includes(this.kindOf(field)) && value !== null) {
-        actions.splice(2, 0, ["Keep this and more", { do: "filter", filters: [{ kind: "range", field, low: value }] }, true], ["Keep this and less", { do: "filter", filters: [{ kind: "range", field, high: value }] }, true]);
+        actions.splice(
+          2,
+          0,
+          ["Keep this and more", { do: "filter", filters: [{ kind: "range", field, low: value }] }, true],
+          ["Keep this and less", { do: "filter", filters: [{ kind: "range", field, high: value }] }, true],
+        );
       }
       return this.offer(cell, words, actions);
     },
-    kindOf(field) { return document.getElementById(`column-${field}`)?.dataset.kind ?? ""; },
+    kindOf(field) {
+      return document.getElementById(`column-${field}`)?.dataset.kind ?? "";
+    },
     async unfold(button) {
       const row = button.closest("tr");
       if (row.nextElementSibling?.matches("[data-folded]")) {
@@ -356,7 +463,13 @@ export function shaping() {
       try {
         const values = JSON.parse(document.getElementById("group-keys").textContent)[Number(button.dataset.unfold)];
         const at = this.at || this.steps.at(-1).id;
-        const html = await postForHtml(this.$root.dataset.rows, { steps: this.steps, at, values, all: this.all, explore: start.explore });
+        const html = await postForHtml(this.$root.dataset.rows, {
+          steps: this.steps,
+          at,
+          values,
+          all: this.all,
+          explore: start.explore,
+        });
         const inner = document.createElement("tr");
         inner.dataset.folded = "";
         inner.innerHTML = html;
@@ -369,13 +482,15 @@ export function shaping() {
     },
     // Arrow keys go from cell to cell; Enter opens what can be done.
     tableKeys(event) {
-      const cell = event.target.closest("td[data-field]");
+      const cell = near(event, "td[data-field]");
       if (!cell) return;
       const row = cell.parentElement;
       const place = [...row.children].indexOf(cell);
       const next = {
-        ArrowRight: cell.nextElementSibling, ArrowLeft: cell.previousElementSibling,
-        ArrowDown: row.nextElementSibling?.children[place], ArrowUp: row.previousElementSibling?.children[place],
+        ArrowRight: cell.nextElementSibling,
+        ArrowLeft: cell.previousElementSibling,
+        ArrowDown: row.nextElementSibling?.children[place],
+        ArrowUp: row.previousElementSibling?.children[place],
       }[event.key];
       if (next) {
         event.preventDefault();
@@ -390,9 +505,13 @@ export function shaping() {
     async offer(anchor, title, actions) {
       if (!anchor) return;
       const list = document.createElement("div");
-      list.append(Object.assign(document.createElement("h2"), { textContent: title, className: "truncate" }));
+      list.append(made("h2", { textContent: title, className: "truncate" }));
       for (const [words, step, finished] of actions) {
-        const button = Object.assign(document.createElement("button"), { type: "button", className: "option", textContent: words });
+        const button = made("button", {
+          type: "button",
+          className: "option",
+          textContent: words,
+        });
         button.dataset.new = JSON.stringify(step);
         if (finished) button.dataset.finished = "";
         list.append(button);
@@ -400,7 +519,10 @@ export function shaping() {
       await this.open(anchor, list);
     },
     async openMenu(event) {
-      await this.open(event.currentTarget, document.getElementById("step-menu").content.cloneNode(true));
+      await this.open(
+        event.currentTarget,
+        /** @type {HTMLTemplateElement} */ (byId("step-menu")).content.cloneNode(true),
+      );
     },
     async open(anchor, content) {
       this.$refs.popover.replaceChildren(content);
@@ -417,7 +539,7 @@ export function shaping() {
       back?.focus?.();
     },
     popoverClicked(event) {
-      const button = event.target.closest("[data-new]");
+      const button = near(event, "[data-new]");
       if (button) this.newStep(JSON.parse(button.dataset.new), "finished" in button.dataset);
     },
     popoverKeys(event) {
@@ -429,11 +551,22 @@ export function shaping() {
 
     async checkFormula(caret, text) {
       const step = this.formStep();
-      return post(this.$root.dataset.check, { steps: this.steps, id: step.id, place: this.place, formula: text, caret, explore: start.explore });
+      return post(this.$root.dataset.check, {
+        steps: this.steps,
+        id: step.id,
+        place: this.place,
+        formula: text,
+        caret,
+        explore: start.explore,
+      });
     },
 
-    undo() { this.travel(this.history.undo()); },
-    redo() { this.travel(this.history.redo()); },
+    undo() {
+      this.travel(this.history.undo());
+    },
+    redo() {
+      this.travel(this.history.redo());
+    },
     travel(steps) {
       if (!steps) return;
       if (this.at && this.at !== "start" && !steps.some(({ id }) => id === this.at)) this.at = "";
@@ -441,7 +574,11 @@ export function shaping() {
       this.look();
     },
     keys(event) {
-      undoKeys(event, () => this.undo(), () => this.redo());
+      undoKeys(
+        event,
+        () => this.undo(),
+        () => this.redo(),
+      );
       if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "s") {
         event.preventDefault();
         if (start.explore) this.askName();
@@ -457,11 +594,15 @@ export function shaping() {
     },
     async askName() {
       if (this.empty) return;
-      const { element, closed } = dialog(document.getElementById("name-form").innerHTML, { label: "Make a dataset of this" });
+      const { element, closed } = dialog(document.getElementById("name-form").innerHTML, {
+        label: "Make a dataset of this",
+      });
       element.querySelector("input").select();
       const name = () => element.querySelector("input").value;
       let wanted = "";
-      element.addEventListener("submit", () => { wanted = name(); });
+      element.addEventListener("submit", () => {
+        wanted = name();
+      });
       await closed;
       if (!wanted) return;
       try {
@@ -473,4 +614,4 @@ export function shaping() {
   };
 }
 
-document.addEventListener("alpine:init", () => window.Alpine.data("shaping", shaping));
+Alpine.data("shaping", shaping);

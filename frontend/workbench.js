@@ -1,14 +1,27 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
-import { draw, listen, showNotes } from "./lib/draw.js";
+import { made, near, sent } from "./lib/dom.js";
+import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
-import { debounce, dialog, failed, filledForm, focusFirst, formData, moveByArrows, placeUnder, replaceContent, shown, toast } from "./lib/page.js";
+import {
+  debounce,
+  dialog,
+  failed,
+  filledForm,
+  focusFirst,
+  formData,
+  moveByArrows,
+  placeUnder,
+  replaceContent,
+  shown,
+  toast,
+} from "./lib/page.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
-  const start = JSON.parse(document.getElementById("start").textContent);
+  const start = sent("start");
   let asked = 0;
   const page = crypto.randomUUID?.() ?? String(Math.random()); // with turn, lets the server stop what a newer question replaces
   let at = null; // what the open popover is about: { clause, index, field, way, find }
@@ -33,30 +46,46 @@ export function workbench() {
       this.saved = start.saved && !start.draft;
       this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
       this.keepDraft = debounce(() => this.draft(), 700);
-      this.formula = formulaEditor((caret, formula) => post(this.$root.dataset.check, {
-        definition: this.definition, formula, caret, grain: this.$refs.popover.querySelector("[data-grain]")?.value ?? "",
-      }), () => {});
-      this.typed = debounce((target) => this.refreshPopover({ find: target.value }), 250);
+      this.formula = formulaEditor(
+        (caret, formula) =>
+          post(this.$root.dataset.check, {
+            definition: this.definition,
+            formula,
+            caret,
+            grain: this.$refs.popover.querySelector("[data-grain]")?.value ?? "",
+          }),
+        () => {},
+      );
+      this.typed = debounce((/** @type {any} */ target) => this.refreshPopover({ find: target.value }), 250);
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
-      document.addEventListener("veduta:try-again", () => { this.answer(pending); this.keepDraft(); });
-      document.addEventListener("click", (event) => {
-        if (this.popoverOpen && !event.target.closest(".popover, .clause, .missing, dialog")) this.shut();
+      document.addEventListener("veduta:try-again", () => {
+        this.answer(pending);
+        this.keepDraft();
       });
-      addEventListener("beforeunload", (event) => { if (this.unsent) event.preventDefault(); });
+      document.addEventListener("click", (event) => {
+        if (this.popoverOpen && !near(event, ".popover, .clause, .missing, dialog")) this.shut();
+      });
+      addEventListener("beforeunload", (event) => {
+        if (this.unsent) event.preventDefault();
+      });
       this.$refs.rows.addEventListener("click", (event) => {
-        const cell = event.target.closest("[data-point]");
+        const cell = near(event, "[data-point]");
         if (cell && JSON.parse(cell.dataset.point).length) this.behind([JSON.parse(cell.dataset.point)]);
       });
       this.$root.addEventListener("click", (event) => {
-        const total = event.target.closest("[data-total]");
+        const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
       });
       this.answer();
     },
 
-    get definition() { return this.history.now.definition; },
-    get foldWords() { return this.rowsOpen ? "" : "folded"; },
+    get definition() {
+      return this.history.now.definition;
+    },
+    get foldWords() {
+      return this.rowsOpen ? "" : "folded";
+    },
 
     // Asks the server for an answer, after an edit if there is one.
     async answer(edit = null) {
@@ -83,7 +112,8 @@ export function workbench() {
 
     async show(data) {
       lastAnswer = data;
-      this.why = data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
+      this.why =
+        data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;
       this.$refs.name.value = this.history.now.name;
       replaceContent(this.$refs.sentence, data.sentence);
@@ -94,17 +124,18 @@ export function workbench() {
       for (const row of this.$refs.fields.querySelectorAll("[data-field-id]")) {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
       }
-      this.$refs.picture._lying = data.chart.kind === "lying";
       await draw(this.$refs.picture, data.chart);
       document.title = `${this.history.now.name || data.chart.title} · Veduta`;
       this.markOpen();
     },
 
     problem(error) {
-      const box = Object.assign(document.createElement("p"), { className: "notice notice-problem", textContent: error.message });
+      const box = made("p", {
+        className: "notice notice-problem",
+        textContent: error.message,
+      });
       box.setAttribute("role", "alert");
-      this.$refs.picture._view?.finalize();
-      this.$refs.picture._view = null;
+      clear(this.$refs.picture);
       this.$refs.picture.replaceChildren(box);
     },
 
@@ -131,7 +162,12 @@ export function workbench() {
     async save(overwrite = false) {
       const { definition, name } = this.history.now;
       try {
-        const answer = await post(`${this.base}save/`, { definition, name, revision: this.revision, overwrite: overwrite === true });
+        const answer = await post(`${this.base}save/`, {
+          definition,
+          name,
+          revision: this.revision,
+          overwrite: overwrite === true,
+        });
         this.revision = answer.revision;
         this.saved = true;
         this.unsent = false;
@@ -166,8 +202,12 @@ export function workbench() {
       this.unsent = false;
       location.reload();
     },
-    undo() { this.step(this.history.undo()); },
-    redo() { this.step(this.history.redo()); },
+    undo() {
+      this.step(this.history.undo());
+    },
+    redo() {
+      this.step(this.history.redo());
+    },
     step(state) {
       if (!state) return;
       this.shut();
@@ -185,21 +225,29 @@ export function workbench() {
         return;
       }
       if (event.key === "Escape" && this.popoverOpen) this.shut(true);
-      undoKeys(event, () => this.undo(), () => this.redo());
+      undoKeys(
+        event,
+        () => this.undo(),
+        () => this.redo(),
+      );
     },
     renamed() {
       if (this.history.push({ ...this.history.now, name: this.$refs.name.value.trim() })) this.changed();
     },
-    titleDone() { this.$refs.title.blur(); },
-    titled() { this.answer({ edit: "set_title", title: this.$refs.title.value }); },
+    titleDone() {
+      this.$refs.title.blur();
+    },
+    titled() {
+      this.answer({ edit: "set_title", title: this.$refs.title.value });
+    },
 
     // Fields.
     fieldChosen(event) {
-      const row = event.target.closest("[data-field-id]");
+      const row = near(event, "[data-field-id]");
       if (row) this.answer({ edit: "add_field", field: row.dataset.fieldId });
     },
     fieldDragged(event) {
-      const row = event.target.closest("[data-field-id]");
+      const row = near(event, "[data-field-id]");
       if (row) event.dataTransfer.setData("text/veduta-field", row.dataset.fieldId);
     },
     draggedOver(event) {
@@ -211,7 +259,7 @@ export function workbench() {
       if (!event.dataTransfer.types.includes("text/veduta-field")) return;
       event.preventDefault();
       this.draggedAway();
-      (event.target.closest("[data-clause]") ?? this.$refs.sentence).classList.add("drop-here");
+      (near(event, "[data-clause]") ?? this.$refs.sentence).classList.add("drop-here");
     },
     draggedAway() {
       for (const place of this.$root.querySelectorAll(".drop-here")) place.classList.remove("drop-here");
@@ -223,19 +271,23 @@ export function workbench() {
     },
     // A field dropped on a clause goes there; on "only" it asks which values.
     droppedOnSentence(event) {
-      const clause = event.target.closest("[data-clause]")?.dataset.clause;
+      const clause = near(event, "[data-clause]")?.dataset.clause;
       const field = event.dataTransfer.getData("text/veduta-field");
       if (clause === "only" && field) {
         this.draggedAway();
         this.openPopover({ clause, index: this.definition.only.length, field });
       } else this.fieldDropped(event, ["show", "by", "split"].includes(clause) ? clause : "");
     },
-    foldFields() { this.fieldsOpen = !this.fieldsOpen; },
-    foldRows() { this.rowsOpen = !this.rowsOpen; },
+    foldFields() {
+      this.fieldsOpen = !this.fieldsOpen;
+    },
+    foldRows() {
+      this.rowsOpen = !this.rowsOpen;
+    },
 
     // Clauses and their popovers.
     clauseClicked(event) {
-      const button = event.target.closest("[data-clause]");
+      const button = near(event, "[data-clause]");
       if (!button) return;
       const next = { clause: button.dataset.clause, index: Number(button.dataset.index) };
       if (this.popoverOpen && at?.clause === next.clause && at?.index === next.index) return this.shut(true);
@@ -262,7 +314,10 @@ export function workbench() {
       if (!this.popoverOpen || !at) return;
       at = { ...at, ...changes };
       try {
-        replaceContent(this.$refs.popover, await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }));
+        replaceContent(
+          this.$refs.popover,
+          await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }),
+        );
         placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
       } catch (error) {
         failed(error);
@@ -271,7 +326,10 @@ export function workbench() {
     openerElement() {
       if (!opener) return null;
       const place = `[data-clause="${opener.clause}"]`;
-      return this.$refs.sentence.querySelector(`${place}[data-index="${opener.index}"]`) ?? this.$refs.sentence.querySelector(place);
+      return (
+        this.$refs.sentence.querySelector(`${place}[data-index="${opener.index}"]`) ??
+        this.$refs.sentence.querySelector(place)
+      );
     },
     markOpen() {
       for (const button of this.$refs.sentence.querySelectorAll("[data-clause]")) {
@@ -286,11 +344,12 @@ export function workbench() {
       this.markOpen();
     },
     async popoverClicked(event) {
-      if (event.target.closest("[data-insert]")) return this.formula.take(event.target.closest("[data-insert]"));
-      if (event.target.closest("[data-reference-open]")) return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
-      if (event.target.closest("[data-keep-formula]")) return this.keepInModel(event.target.closest("form"));
-      const button = event.target.closest("[data-edit], [data-open], [data-fill], [data-move]");
-      if (!button || button.disabled) return;
+      if (near(event, "[data-insert]")) return this.formula.take(near(event, "[data-insert]"));
+      if (near(event, "[data-reference-open]"))
+        return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
+      if (near(event, "[data-keep-formula]")) return this.keepInModel(near(event, "form"));
+      const button = near(event, "[data-edit], [data-open], [data-fill], [data-move]");
+      if (!button || button.matches(":disabled")) return;
       event.preventDefault();
       if (button.dataset.open) {
         const { open, at: index, field, way } = button.dataset;
@@ -313,14 +372,14 @@ export function workbench() {
       if (await this.answer({ edit: "set_sort", sort: { by: "own", values } })) await this.refreshPopover();
     },
     popoverChanged(event) {
-      const form = event.target.closest("form[data-edit-form]");
+      const form = near(event, "form[data-edit-form]");
       if ("grain" in event.target.dataset) return this.formula.typed();
       if (!form || "find" in event.target.dataset) return;
       const waits = form.querySelector("button:not([type])") && !event.target.matches("[data-list], #values-exclude");
       if (!waits) this.sendForm(form);
     },
     popoverSubmitted(event) {
-      const form = event.target.closest("form[data-edit-form]");
+      const form = near(event, "form[data-edit-form]");
       if (form) this.sendForm(form);
     },
     async sendForm(form) {
@@ -328,7 +387,10 @@ export function workbench() {
       let data = formData(form);
       if (form.dataset.wrap) data = { index: data.index, [form.dataset.wrap]: data.format };
       if (form.dataset.editForm === "set_value") {
-        data = { parameter: data.parameter, values: data.none ? null : data.values.filter((value) => value !== null && value !== "") };
+        data = {
+          parameter: data.parameter,
+          values: data.none ? null : data.values.filter((value) => value !== null && value !== ""),
+        };
       }
       const shuts = form.dataset.editForm === "set_formula";
       if (await this.answer({ edit: form.dataset.editForm, ...data })) {
@@ -344,15 +406,22 @@ export function workbench() {
         form.elements.name.focus();
         return;
       }
-      await keepFormula(this.$root.dataset.keep, { text: formula, name, revision: Number(this.$root.dataset.revision) }, async (answer) => {
-        this.$root.dataset.revision = answer.revision;
-        if (await this.answer({ edit: "set_measure", index, field: answer.id })) this.shut(true);
-        toast(`“${name}” is kept in the model.`);
-      });
+      await keepFormula(
+        this.$root.dataset.keep,
+        { text: formula, name, revision: Number(this.$root.dataset.revision) },
+        async (answer) => {
+          this.$root.dataset.revision = answer.revision;
+          if (await this.answer({ edit: "set_measure", index, field: answer.id })) this.shut(true);
+          toast(`“${name}” is kept in the model.`);
+        },
+      );
     },
     async explain() {
       try {
-        dialog(await postForHtml(`${this.base}explain/`, { definition: this.definition }), { wide: true, label: "How this is worked out" });
+        dialog(await postForHtml(`${this.base}explain/`, { definition: this.definition }), {
+          wide: true,
+          label: "How this is worked out",
+        });
       } catch (error) {
         failed(error);
       }
@@ -373,17 +442,22 @@ export function workbench() {
 
     // Checking numbers.
     behind(points) {
-      showRows((page) => postForHtml(`${this.base}rows/`, { definition: this.definition, points, ...page }));
+      showRows((rows) => postForHtml(`${this.base}rows/`, { definition: this.definition, points, ...rows }));
     },
-    rowsBehindAll() { this.behind(null); },
-    sendDefinition(event) { event.target.elements.definition.value = JSON.stringify(this.definition); },
+    rowsBehindAll() {
+      this.behind(null);
+    },
+    sendDefinition(event) {
+      event.target.elements.definition.value = JSON.stringify(this.definition);
+    },
 
     async place() {
       if (!(await this.save())) return;
       let dashboard = start.dashboard;
       try {
         if (!dashboard) {
-          const choice = await dialog(await getHtml(this.$root.dataset.choices), { label: "Place on a dashboard" }).closed;
+          const choice = await dialog(await getHtml(this.$root.dataset.choices), { label: "Place on a dashboard" })
+            .closed;
           if (!choice) return;
           dashboard = choice;
           if (choice === "new") dashboard = (await post(this.$root.dataset.newDashboard, {})).id;

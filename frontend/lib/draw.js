@@ -1,13 +1,27 @@
 // Draws what the server answered: a Vega-Lite specification with its rows, or HTML.
 import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
-import { compile } from "vega-lite";
+import * as vegaLite from "vega-lite";
+import { all, made, near, sent } from "./dom.js";
 
+/**
+ * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, kind?: string }} Answer
+ * What the server answered: a specification of the open chart grammar with its rows, or HTML.
+ * @typedef {{ view: vega.View, key: string, lying: boolean, size: string }} Drawing
+ * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
+ */
+
+/** @type {WeakMap<HTMLElement, Drawing>} What stands in each host. */
+const drawings = new WeakMap();
+/** @type {WeakSet<HTMLElement>} Hosts whose size is watched. */
+const watched = new WeakSet();
+
+/** @type {{ dark_colours: Record<string, string>, light: vegaLite.Config, dark: vegaLite.Config } | undefined} */
 let themes;
 
 function readThemes() {
-  themes ??= JSON.parse(document.getElementById("chart-themes").textContent);
-  return themes;
+  themes ??= sent("chart-themes");
+  return /** @type {NonNullable<typeof themes>} */ (themes);
 }
 
 export function isDark() {
@@ -15,6 +29,7 @@ export function isDark() {
   return set ? set === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
 }
 
+/** @param {any} spec */
 function themed(spec) {
   if (!isDark()) return spec;
   let text = JSON.stringify(spec);
@@ -22,12 +37,18 @@ function themed(spec) {
   return JSON.parse(text);
 }
 
+/** @type {HTMLElement | undefined} */
 let tip;
+
+/**
+ * @param {MouseEvent} event
+ * @param {vega.Item} item
+ */
 function showTip(event, item) {
   const lines = item?.datum?.tip;
   if (!lines) return hideTip();
-  tip ??= document.body.appendChild(Object.assign(document.createElement("div"), { className: "tip" }));
-  const table = document.createElement("table");
+  tip ??= document.body.appendChild(made("div", { className: "tip" }));
+  const table = made("table");
   for (const [name, value] of lines) {
     const row = table.insertRow();
     row.insertCell().textContent = name;
@@ -36,52 +57,76 @@ function showTip(event, item) {
   tip.replaceChildren(table);
   tip.hidden = false;
   const x = Math.min(event.clientX + 14, innerWidth - tip.offsetWidth - 8);
-  const y = event.clientY + 16 + tip.offsetHeight > innerHeight ? event.clientY - tip.offsetHeight - 10 : event.clientY + 16;
+  const below = event.clientY + 16;
+  const y = below + tip.offsetHeight > innerHeight ? event.clientY - tip.offsetHeight - 10 : below;
   tip.style.left = `${Math.max(4, x)}px`;
   tip.style.top = `${Math.max(4, y)}px`;
 }
+
 function hideTip() {
   if (tip) tip.hidden = true;
 }
 
+/**
+ * The mark that the drawing library put into an element.
+ * @param {any} element
+ * @returns {vega.Item | null}
+ */
 function itemOf(element) {
   return element?.__data__?.datum ? element.__data__ : null;
 }
 
+/** @param {HTMLElement} host */
 function marksOf(host) {
-  return [...host.querySelectorAll("[role=graphics-symbol]")].filter((element) => itemOf(element)?.datum.point);
+  return all(host, "[role=graphics-symbol]").filter((element) => itemOf(element)?.datum.point);
 }
 
-// One tab stop for each drawing; arrow keys go from mark to mark.
+/**
+ * One tab stop for each drawing; arrow keys go from mark to mark.
+ * @param {HTMLElement} host
+ */
 function makeReachable(host) {
-  const marks = marksOf(host);
-  marks.forEach((mark, i) => {
+  marksOf(host).forEach((mark, i) => {
     mark.setAttribute("tabindex", i ? "-1" : "0");
     mark.classList.add("reachable");
   });
 }
 
+/**
+ * Takes a drawing out of its host.
+ * @param {HTMLElement} host
+ */
+export function clear(host) {
+  drawings.get(host)?.view.finalize();
+  drawings.delete(host);
+}
+
+/**
+ * Draws an answer. Where only the rows have changed, the drawing moves to them.
+ * @param {HTMLElement} host
+ * @param {Answer} data
+ */
 export async function draw(host, data) {
   if (!data.spec) {
-    host._view?.finalize();
-    host._view = host._key = null;
-    host.innerHTML = data.html;
+    clear(host);
+    host.innerHTML = data.html ?? "";
     host.classList.remove("drawn");
     return;
   }
   const key = JSON.stringify(data.spec) + isDark();
-  if (host._view && host._key === key) {
-    host._view.data("rows", data.rows);
-    await host._view.runAsync();
+  const there = drawings.get(host);
+  if (there?.key === key) {
+    there.view.data("rows", data.rows ?? []);
+    await there.view.runAsync();
     makeReachable(host);
     return;
   }
-  host._view?.finalize();
+  clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
   const config = readThemes()[isDark() ? "dark" : "light"];
-  const compiled = compile(themed(data.spec), { config, logger: quiet }).spec;
-  const view = new vega.View(vega.parse(compiled, null, { ast: true }), {
+  const compiled = vegaLite.compile(themed(data.spec), { config, logger: quiet }).spec;
+  const view = new vega.View(vega.parse(compiled, undefined, { ast: true }), {
     renderer: "svg",
     expr: expressionInterpreter,
     container: host,
@@ -89,105 +134,166 @@ export async function draw(host, data) {
     logger: quiet,
     tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
   });
-  host._key = key;
-  host._view = view;
-  view.data("rows", data.rows);
+  drawings.set(host, { view, key, lying: data.kind === "lying", size: "" });
+  view.data("rows", data.rows ?? []);
   await view.runAsync();
-  host.querySelector("svg")?.setAttribute("aria-label", data.sentence);
+  host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   makeReachable(host);
-  if (!host._watched) watch(host);
+  watch(host);
 }
 
+/** @type {vega.LoggerInterface} */
 const quiet = {
-  level() { return this; }, warn() { return this; }, info() { return this; }, debug() { return this; },
-  error(...parts) { console.error(...parts); return this; },
+  level() {
+    return /** @type {any} */ (this);
+  },
+  warn() {
+    return this;
+  },
+  info() {
+    return this;
+  },
+  debug() {
+    return this;
+  },
+  error(...parts) {
+    console.error(...parts);
+    return this;
+  },
 };
 
+/**
+ * Draws anew when the host gets another size.
+ * @param {HTMLElement} host
+ */
 function watch(host) {
-  host._watched = new ResizeObserver(() => {
-    const view = host._view;
-    if (!view || !host.clientWidth) return;
+  if (watched.has(host)) return;
+  watched.add(host);
+  new ResizeObserver(() => {
+    const drawing = drawings.get(host);
+    if (!drawing || !host.clientWidth) return;
     const size = `${host.clientWidth} ${host.clientHeight}`;
-    if (host._size && host._size !== size) {
-      view.signal("width", view.signal("width"));
-      window.dispatchEvent(new Event("resize"));
-    }
-    host._size = size;
-  });
-  host._watched.observe(host);
+    if (drawing.size && drawing.size !== size) window.dispatchEvent(new Event("resize"));
+    drawing.size = size;
+  }).observe(host);
 }
 
-// Calls `chosen(points, { add })` when marks are clicked, dragged over, or picked with the keyboard.
+/**
+ * The mark or the cell of a table that an event happened at, as the values of its dimensions.
+ * @param {Event} event
+ */
+function pointAt(event) {
+  return itemOf(event.target)?.datum.point ?? JSON.parse(near(event, "[data-point]")?.dataset.point ?? "null");
+}
+
+/**
+ * Calls `chosen` when marks are clicked, dragged over, or picked with the keyboard.
+ * @param {HTMLElement} host
+ * @param {Chosen} chosen
+ */
 export function listen(host, chosen) {
-  let start = null;
-  let brush = null;
-  const pointOf = (target) => itemOf(target)?.datum.point ?? JSON.parse(target.closest?.("[data-point]")?.dataset.point ?? "null");
-  host.addEventListener("pointerdown", (event) => {
-    if (event.button === 0 && host._view && event.pointerType !== "touch") start = { x: event.clientX, y: event.clientY };
-  });
-  host.addEventListener("pointermove", (event) => {
-    if (!start) return;
-    if (!brush && Math.hypot(event.clientX - start.x, event.clientY - start.y) < 6) return;
-    hideTip();
-    brush ??= host.appendChild(Object.assign(document.createElement("div"), { className: "brush" }));
-    const box = host.getBoundingClientRect();
-    const left = Math.min(start.x, event.clientX) - box.left + host.scrollLeft;
-    const top = Math.min(start.y, event.clientY) - box.top + host.scrollTop;
-    Object.assign(brush.style, {
-      left: `${left}px`, top: `${top}px`,
-      width: `${Math.abs(event.clientX - start.x)}px`, height: `${Math.abs(event.clientY - start.y)}px`,
-    });
-    event.preventDefault();
-  });
-  const end = (event) => {
-    if (!start) return;
-    start = null;
-    if (!brush) return;
-    const area = brush.getBoundingClientRect();
-    brush.remove();
-    brush = null;
-    host._dragged = true;
-    setTimeout(() => { host._dragged = false; });
-    const lying = host._lying;
-    const points = new Map();
-    for (const mark of marksOf(host)) {
-      const box = mark.getBoundingClientRect();
-      const [x, y] = [box.left + box.width / 2, box.top + box.height / 2];
-      const inside = lying ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
-      const { point } = itemOf(mark).datum;
-      // A range along the axis takes everything in it, whatever the series.
-      if (inside) points.set(JSON.stringify(point[0]), point.slice(0, 1));
-    }
-    if (points.size) chosen([...points.values()], { add: event.shiftKey });
-  };
-  window.addEventListener("pointerup", end);
+  const wasDragged = listenToDragging(host, chosen);
   host.addEventListener("click", (event) => {
-    if (host._dragged) return;
-    const point = pointOf(event.target);
+    const point = wasDragged() ? null : pointAt(event);
     if (point) chosen([point], { add: event.shiftKey || event.ctrlKey || event.metaKey });
   });
   host.addEventListener("keydown", (event) => {
-    const mark = event.target.closest(".reachable, [data-point]");
+    const mark = near(event, ".reachable, [data-point]");
     if (!mark) return;
     if (event.key === "Enter" || event.key === " ") {
-      const point = pointOf(mark);
+      const point = pointAt(event);
       if (!point) return;
       event.preventDefault();
       chosen([point], { add: event.shiftKey });
-    } else if (["ArrowRight", "ArrowDown", "ArrowLeft", "ArrowUp"].includes(event.key) && !mark.dataset?.point) {
+    } else if (event.key.startsWith("Arrow") && !mark.dataset.point) {
       event.preventDefault();
-      const marks = marksOf(host);
-      const next = marks[marks.indexOf(mark) + (["ArrowRight", "ArrowDown"].includes(event.key) ? 1 : -1)];
-      if (next) {
-        mark.setAttribute("tabindex", "-1");
-        next.setAttribute("tabindex", "0");
-        next.focus();
-      }
+      goToMark(host, mark, ["ArrowRight", "ArrowDown"].includes(event.key) ? 1 : -1);
     }
   });
   host.addEventListener("pointerleave", hideTip);
 }
 
+/**
+ * @param {HTMLElement} host
+ * @param {HTMLElement} mark
+ * @param {number} step
+ */
+function goToMark(host, mark, step) {
+  const marks = marksOf(host);
+  const next = marks[marks.indexOf(mark) + step];
+  if (!next) return;
+  mark.setAttribute("tabindex", "-1");
+  next.setAttribute("tabindex", "0");
+  next.focus();
+}
+
+/**
+ * Dragging over a drawing chooses what lies in the range along its axis, whatever the series. The function it gives
+ * says whether a click that comes is only the end of dragging.
+ * @param {HTMLElement} host
+ * @param {Chosen} chosen
+ */
+function listenToDragging(host, chosen) {
+  /** @type {{ x: number, y: number } | null} */
+  let start = null;
+  /** @type {HTMLElement | null} */
+  let brush = null;
+  let dragged = false;
+  host.addEventListener("pointerdown", (event) => {
+    if (event.button === 0 && drawings.has(host) && event.pointerType !== "touch") {
+      start = { x: event.clientX, y: event.clientY };
+    }
+  });
+  host.addEventListener("pointermove", (event) => {
+    if (!start) return;
+    if (!brush && Math.hypot(event.clientX - start.x, event.clientY - start.y) < 6) return;
+    hideTip();
+    brush ??= host.appendChild(made("div", { className: "brush" }));
+    const box = host.getBoundingClientRect();
+    Object.assign(brush.style, {
+      left: `${Math.min(start.x, event.clientX) - box.left + host.scrollLeft}px`,
+      top: `${Math.min(start.y, event.clientY) - box.top + host.scrollTop}px`,
+      width: `${Math.abs(event.clientX - start.x)}px`,
+      height: `${Math.abs(event.clientY - start.y)}px`,
+    });
+    event.preventDefault();
+  });
+  window.addEventListener("pointerup", (event) => {
+    start = null;
+    if (!brush) return;
+    const points = pointsWithin(host, brush.getBoundingClientRect());
+    brush.remove();
+    brush = null;
+    dragged = true;
+    setTimeout(() => {
+      dragged = false;
+    });
+    if (points.length) chosen(points, { add: event.shiftKey });
+  });
+  return () => dragged;
+}
+
+/**
+ * @param {HTMLElement} host
+ * @param {DOMRect} area
+ */
+function pointsWithin(host, area) {
+  const lying = drawings.get(host)?.lying;
+  const points = new Map();
+  for (const mark of marksOf(host)) {
+    const box = mark.getBoundingClientRect();
+    const [x, y] = [box.left + box.width / 2, box.top + box.height / 2];
+    const inside = lying ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
+    const [first] = itemOf(mark)?.datum.point ?? [];
+    if (inside) points.set(JSON.stringify(first), [first]);
+  }
+  return [...points.values()];
+}
+
+/**
+ * @param {HTMLElement} element
+ * @param {string[]} notes
+ */
 export function showNotes(element, notes) {
   element.textContent = notes.join(" ");
 }

@@ -1,17 +1,30 @@
 // Undo and redo over a session, kept in the browser tab so that a reload does not lose them.
 
+/** @template T */
 export class History {
+  /**
+   * @param {string} key under which the tab keeps it
+   * @param {T} start
+   */
   constructor(key, start) {
     this.key = `veduta-history-${key}`;
+    /** @type {T[]} */
     this.past = [];
+    /** @type {T[]} */
     this.future = [];
     this.now = start;
     try {
-      const kept = JSON.parse(sessionStorage.getItem(this.key));
+      const kept = JSON.parse(sessionStorage.getItem(this.key) ?? "null");
       if (kept && JSON.stringify(kept.now) === JSON.stringify(start)) Object.assign(this, kept);
-    } catch { /* an unreadable history starts anew */ }
+    } catch {
+      /* an unreadable history starts anew */
+    }
   }
 
+  /**
+   * Takes a new state; false if it is the one that is there.
+   * @param {T} state
+   */
   push(state) {
     if (JSON.stringify(state) === JSON.stringify(this.now)) return false;
     this.past = [...this.past.slice(-199), this.now];
@@ -22,17 +35,22 @@ export class History {
   }
 
   undo() {
-    if (!this.past.length) return null;
-    this.future.push(this.now);
-    this.now = this.past.pop();
-    this.keep();
-    return this.now;
+    return this.go(this.past, this.future);
   }
 
   redo() {
-    if (!this.future.length) return null;
-    this.past.push(this.now);
-    this.now = this.future.pop();
+    return this.go(this.future, this.past);
+  }
+
+  /**
+   * @param {T[]} from
+   * @param {T[]} to
+   */
+  go(from, to) {
+    const state = from.pop();
+    if (state === undefined) return null;
+    to.push(this.now);
+    this.now = state;
     this.keep();
     return this.now;
   }
@@ -41,13 +59,21 @@ export class History {
     try {
       const { past, future, now } = this;
       sessionStorage.setItem(this.key, JSON.stringify({ past, future, now }));
-    } catch { /* a full store only costs the history after a reload */ }
+    } catch {
+      /* a full store only costs the history after a reload */
+    }
   }
 }
 
-// Ctrl+Z, Ctrl+Shift+Z and Ctrl+Y outside of text boxes.
+/**
+ * Ctrl+Z, Ctrl+Shift+Z and Ctrl+Y outside of text boxes.
+ * @param {KeyboardEvent} event
+ * @param {() => void} undo
+ * @param {() => void} redo
+ */
 export function undoKeys(event, undo, redo) {
-  if (!(event.ctrlKey || event.metaKey) || event.target.closest("input:not([type=checkbox]), textarea")) return;
+  if (!(event.ctrlKey || event.metaKey)) return;
+  if (event.target instanceof Element && event.target.closest("input:not([type=checkbox]), textarea")) return;
   const key = event.key.toLowerCase();
   if (key === "z" && !event.shiftKey) undo();
   else if (key === "y" || (key === "z" && event.shiftKey)) redo();

@@ -1,10 +1,17 @@
 // Requests to Veduta. Every failure becomes an Error whose message a person can act on.
 
-function cookie(name) {
-  return document.cookie.split("; ").find((part) => part.startsWith(`${name}=`))?.split("=")[1] ?? "";
+/** @param {string} name */
+export function cookie(name) {
+  const found = document.cookie.split("; ").find((part) => part.startsWith(`${name}=`));
+  return found?.split("=")[1] ?? "";
 }
 
 export class Problem extends Error {
+  /**
+   * @param {string} message
+   * @param {number} status of HTTP, 0 where nothing answered
+   * @param {any} data
+   */
   constructor(message, status, data = {}) {
     super(message);
     this.status = status;
@@ -12,6 +19,10 @@ export class Problem extends Error {
   }
 }
 
+/**
+ * @param {string} address
+ * @param {RequestInit} options
+ */
 async function request(address, options) {
   let response;
   try {
@@ -20,7 +31,7 @@ async function request(address, options) {
       headers: { "X-Veduta": "1", "X-CSRFToken": cookie("csrftoken"), ...options.headers },
     });
   } catch (error) {
-    if (error.name === "AbortError") throw error;
+    if (error instanceof Error && error.name === "AbortError") throw error;
     throw new Problem("The server cannot be reached. Your work is kept here; try again in a moment.", 0);
   }
   if (response.ok) return response;
@@ -33,26 +44,67 @@ async function request(address, options) {
   throw new Problem(message, response.status, data);
 }
 
+/** @param {unknown} data */
 function body(data) {
   return { method: "POST", body: JSON.stringify(data), headers: { "Content-Type": "application/json" } };
 }
 
-export const post = async (address, data = {}, options = {}) => (await request(address, { ...body(data), ...options })).json();
-export const postForHtml = async (address, data = {}) => (await request(address, body(data))).text();
-export const getHtml = async (address, options = {}) => (await request(address, options)).text();
-export const getJson = async (address, options = {}) => (await request(address, options)).json();
+/**
+ * @param {string} address
+ * @param {unknown} data
+ * @param {RequestInit} options
+ */
+export async function post(address, data = {}, options = {}) {
+  return (await request(address, { ...body(data), ...options })).json();
+}
 
-// An answer of one JSON value a line, each as soon as it has come.
+/**
+ * @param {string} address
+ * @param {unknown} data
+ */
+export async function postForHtml(address, data = {}) {
+  return (await request(address, body(data))).text();
+}
+
+/**
+ * @param {string} address
+ * @param {RequestInit} options
+ */
+export async function getHtml(address, options = {}) {
+  return (await request(address, options)).text();
+}
+
+/**
+ * @param {string} address
+ * @param {RequestInit} options
+ */
+export async function getJson(address, options = {}) {
+  return (await request(address, options)).json();
+}
+
+/**
+ * An answer of one JSON value a line, each as soon as it has come.
+ * @param {string} address
+ * @param {RequestInit} options
+ */
 export async function* getLines(address, options = {}) {
-  const reader = (await request(address, options)).body.pipeThrough(new TextDecoderStream()).getReader();
+  const { body: stream } = await request(address, options);
+  if (!stream) return;
+  yield* jsonLines(stream.pipeThrough(new TextDecoderStream()));
+}
+
+/**
+ * @param {ReadableStream<string>} stream
+ * @returns {AsyncGenerator<any>}
+ */
+export async function* jsonLines(stream) {
+  const reader = stream.getReader();
   let rest = "";
   for (;;) {
     const { value, done } = await reader.read();
     const lines = (rest + (value ?? "")).split("\n");
-    rest = lines.pop();
+    rest = lines.pop() ?? "";
     for (const line of lines) yield JSON.parse(line);
     if (done) return;
   }
 }
-
-export { cookie };

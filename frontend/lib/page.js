@@ -1,40 +1,50 @@
 // Small things every page shares: notices, dialogs, forms as edits, positions of popovers.
+import { all, byId, fieldAt, made, near } from "./dom.js";
 import { post } from "./http.js";
 
+/**
+ * Says something at the edge of the screen, for a while or, with `lasting` 0, until it is closed.
+ * @param {string} message
+ * @param {{ label: string, run: () => void } | null} action
+ */
 export function toast(message, action = null, lasting = 7000) {
-  const box = document.getElementById("toasts");
-  const item = document.createElement("div");
-  item.className = "toast";
-  item.append(Object.assign(document.createElement("span"), { textContent: message }));
+  const item = made("div", { className: "toast" });
+  item.append(made("span", { textContent: message }));
   const close = () => item.remove();
   if (action) {
-    const button = Object.assign(document.createElement("button"), { type: "button", textContent: action.label });
+    const button = made("button", { type: "button", textContent: action.label });
     button.addEventListener("click", () => {
       close();
       action.run();
     });
     item.append(button);
   }
-  const dismiss = Object.assign(document.createElement("button"), { type: "button", textContent: "Close" });
+  const dismiss = made("button", { type: "button", textContent: "Close" });
   dismiss.addEventListener("click", close);
   item.append(dismiss);
-  box.append(item);
+  byId("toasts").append(item);
   if (lasting) setTimeout(close, lasting);
 }
 
+/**
+ * Says what went wrong, but for what was called off or is said elsewhere.
+ * @param {any} error
+ */
 export function failed(error) {
   if (error.name !== "AbortError" && error.status !== 401) toast(error.message, null, 12000);
 }
 
-// Shows HTML in a dialog; resolves with the value of the button that closed it.
+/**
+ * Shows HTML in a dialog; `closed` resolves with the value of the button that closed it.
+ * @param {string} html
+ */
 export function dialog(html, { wide = false, label = "" } = {}) {
-  const element = document.createElement("dialog");
-  element.className = wide ? "dialog dialog-wide" : "dialog";
+  const element = made("dialog", { className: wide ? "dialog dialog-wide" : "dialog" });
   if (label) element.setAttribute("aria-label", label);
   element.innerHTML = html;
   document.body.append(element);
   element.addEventListener("click", (event) => {
-    const button = event.target.closest("[data-close]");
+    const button = near(event, "[data-close]");
     if (button || event.target === element) element.close(button?.dataset.close ?? "");
   });
   const closed = new Promise((resolve) => {
@@ -47,25 +57,37 @@ export function dialog(html, { wide = false, label = "" } = {}) {
   return { element, closed };
 }
 
+/** @param {HTMLInputElement} field */
 function read(field) {
   const value = field.value;
   switch (field.dataset.as) {
-    case "json": return JSON.parse(value);
-    case "int": return value === "" ? null : Number.parseInt(value, 10);
-    case "number": return value === "" ? null : Number(value);
-    case "date": return value === "" ? null : value;
-    case "bool": return value === "true";
-    default: return value;
+    case "json":
+      return JSON.parse(value);
+    case "int":
+      return value === "" ? null : Number.parseInt(value, 10);
+    case "number":
+      return value === "" ? null : Number(value);
+    case "date":
+      return value === "" ? null : value;
+    case "bool":
+      return value === "true";
+    default:
+      return value;
   }
 }
 
-// A form's values as nested data: names with dots become objects; boxes marked data-list are collected in a list.
+/**
+ * A form's values as nested data: names with dots become objects; boxes marked data-list are collected in a list.
+ * @param {HTMLFormElement} form
+ * @returns {Record<string, any>}
+ */
 export function formData(form) {
+  /** @type {Record<string, any>} */
   const data = {};
-  for (const field of form.elements) {
+  for (const field of /** @type {HTMLInputElement[]} */ ([...form.elements])) {
     if (!field.name || field.disabled) continue;
     const path = field.name.split(".");
-    const last = path.pop();
+    const last = /** @type {string} */ (path.pop());
     const place = path.reduce((object, key) => (object[key] ??= {}), data);
     if (field.type === "checkbox" && "list" in field.dataset) {
       place[last] ??= [];
@@ -81,21 +103,31 @@ export function formData(form) {
   return data;
 }
 
-// Fills a form from the values on a button (a choice such as "Last 12 months"); returns the form.
+/**
+ * Fills a form from the values on a button (a choice such as "Last 12 months"); returns the form.
+ * @param {HTMLElement} button
+ * @param {string} prefix
+ */
 export function filledForm(button, prefix) {
-  const form = button.closest("form");
-  const values = { back: 0, ...JSON.parse(button.dataset.fill) };
-  for (const [name, value] of Object.entries(values)) form.elements[`${prefix}.${name}`].value = value;
+  const form = /** @type {HTMLFormElement} */ (button.closest("form"));
+  const values = { back: 0, ...JSON.parse(button.dataset.fill ?? "{}") };
+  for (const [name, value] of Object.entries(values)) {
+    const field = /** @type {HTMLInputElement} */ (form.elements.namedItem(`${prefix}.${name}`));
+    field.value = value;
+  }
   return form;
 }
 
-// What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
+/**
+ * What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
+ * @param {HTMLFormElement} form
+ */
 export function chosen(form) {
   if (!form.reportValidity()) return undefined;
   const { choice, none } = formData(form);
   if (none) return null;
   if (choice.set) {
-    const set = choice.set.filter((value) => value !== null && value !== "");
+    const set = choice.set.filter((/** @type {any} */ value) => value !== null && value !== "");
     return set.length ? { set } : null;
   }
   if (choice.kind === "dates" && choice.start && choice.end) {
@@ -109,13 +141,23 @@ export function chosen(form) {
   return choice.values && !choice.values.length ? null : choice;
 }
 
-// Days and times are typed part by part: drawing their form anew would take the keyboard back to the first one.
+/**
+ * Days and times are typed part by part: drawing their form anew would take the keyboard back to the first one.
+ * @param {HTMLInputElement} input
+ */
 export const isTyped = (input) => input.matches("[type=date], [type=time]");
 
-// A year that is being typed goes through 0002, 0020 and 0202.
+/**
+ * A year that is being typed goes through 0002, 0020 and 0202.
+ * @param {HTMLInputElement} input
+ */
 export const isHalfTyped = (input) => input.type === "date" && input.value !== "" && input.value < "1000";
 
-// Puts a popover under what opened it, inside the window.
+/**
+ * Puts a popover under what opened it, inside the window.
+ * @param {HTMLElement} popover
+ * @param {Element} anchor
+ */
 export function placeUnder(popover, anchor) {
   const box = anchor.getBoundingClientRect();
   const width = popover.offsetWidth;
@@ -125,64 +167,96 @@ export function placeUnder(popover, anchor) {
   popover.style.top = `${Math.max(8, Math.min(box.bottom + 6, below)) + window.scrollY}px`;
 }
 
-// Waits until an element is on screen: x-show shows it a moment after its state has changed, and what is not shown
-// can neither be measured nor take the keyboard.
+/**
+ * Waits until an element is on screen: x-show shows it a moment after its state has changed, and what is not shown
+ * can neither be measured nor take the keyboard.
+ * @param {HTMLElement} element
+ */
 export async function shown(element) {
   for (let frame = 0; frame < 30 && !element.offsetWidth; frame += 1) await new Promise(requestAnimationFrame);
 }
 
-// Puts the keyboard into a popover: into its search box if it has one, so that typing and Enter choose.
+/**
+ * Puts the keyboard into a popover: into its search box if it has one, so that typing and Enter choose.
+ * @param {HTMLElement} popover
+ */
 export function focusFirst(popover) {
-  const search = popover.querySelector("[data-filters], [data-find]");
-  (search ?? popover.querySelector("input:not([type=hidden]), select, button"))?.focus();
+  const [search] = all(popover, "[data-filters], [data-find]");
+  const [first] = all(popover, "input:not([type=hidden]), select, button");
+  (search ?? first)?.focus();
 }
 
-// Replaces an element's content and keeps the keyboard where it was.
+/**
+ * Replaces an element's content and keeps the keyboard where it was.
+ * @param {HTMLElement} element
+ * @param {string} html
+ */
 export function replaceContent(element, html) {
-  const active = element.contains(document.activeElement) ? document.activeElement : null;
-  const id = active?.id;
-  const caret = active?.selectionStart;
+  const active = /** @type {HTMLInputElement | null} */ (document.activeElement);
+  const held = active && element.contains(active) ? { id: active.id, caret: active.selectionStart } : null;
   const scroll = element.scrollTop;
-  const unfolded = [...element.querySelectorAll("details[open] > summary")].map((summary) => summary.textContent);
+  const unfolded = all(element, "details[open] > summary").map((summary) => summary.textContent);
   element.innerHTML = html;
-  for (const summary of element.querySelectorAll("details > summary")) {
-    if (unfolded.includes(summary.textContent)) summary.parentElement.open = true;
+  for (const summary of all(element, "details > summary")) {
+    const details = /** @type {HTMLDetailsElement} */ (summary.parentElement);
+    if (unfolded.includes(summary.textContent)) details.open = true;
   }
   element.scrollTop = scroll;
-  const again = id && document.getElementById(id);
-  if (again) {
-    again.focus();
-    if (caret != null && again.setSelectionRange && again.type !== "number") again.setSelectionRange(caret, caret);
-  }
+  if (held?.id) takeKeyboard(held.id, held.caret);
 }
 
+/**
+ * @param {string} id
+ * @param {number | null} caret
+ */
+function takeKeyboard(id, caret) {
+  const field = /** @type {HTMLInputElement | null} */ (document.getElementById(id));
+  field?.focus();
+  if (caret != null && field?.setSelectionRange && field.type !== "number") field.setSelectionRange(caret, caret);
+}
+
+/**
+ * Runs once nothing was asked for a while (in milliseconds), with what was asked last.
+ * @template {unknown[]} V
+ * @param {(...values: V) => void} run
+ * @param {number} wait
+ */
 export function debounce(run, wait) {
+  /** @type {ReturnType<typeof setTimeout>} */
   let timer;
-  return (...values) => {
+  return (/** @type {V} */ ...values) => {
     clearTimeout(timer);
     timer = setTimeout(() => run(...values), wait);
   };
 }
 
-// Filters a list of options by what is typed into its search box.
+/**
+ * Filters a list of options by what is typed into its search box.
+ * @param {HTMLInputElement} box
+ */
 export function filterOptions(box) {
   const words = box.value.trim().toLowerCase();
-  const list = document.getElementById(box.dataset.filters);
+  const list = byId(box.dataset.filters ?? "");
   let any = false;
-  for (const option of list.querySelectorAll("[data-words]")) {
-    option.hidden = !option.dataset.words.toLowerCase().includes(words);
+  for (const option of all(list, "[data-words]")) {
+    option.hidden = !option.dataset.words?.toLowerCase().includes(words);
     any ||= !option.hidden;
   }
-  const none = list.querySelector("[data-none]");
-  if (none) none.hidden = any;
+  for (const none of all(list, "[data-none]")) none.hidden = any;
 }
 
-// Arrow keys move between a popover's or list's options.
+/**
+ * Arrow keys move between a popover's or list's options.
+ * @param {KeyboardEvent} event
+ * @param {HTMLElement} root
+ */
 export function moveByArrows(event, root) {
   if (!["ArrowDown", "ArrowUp"].includes(event.key)) return;
-  if (event.target.matches("select, textarea, input[type=number], input[type=date]")) return;
-  const stops = [...root.querySelectorAll("button, input, select, a[href]")].filter((item) => item.offsetParent && !item.disabled);
-  const here = stops.indexOf(document.activeElement);
+  if (fieldAt(event, "select, textarea, input[type=number], input[type=date]")) return;
+  const stops = all(root, "button, input, select, a[href]").filter(
+    (item) => item.offsetParent && !item.matches(":disabled"),
+  );
+  const here = stops.findIndex((stop) => stop === document.activeElement);
   const next = stops[here + (event.key === "ArrowDown" ? 1 : -1)];
   if (next) {
     event.preventDefault();
@@ -190,6 +264,11 @@ export function moveByArrows(event, root) {
   }
 }
 
+/**
+ * Asks the server to do something that it can undo; `after` runs once it is done.
+ * @param {string} address
+ * @param {() => void} [after]
+ */
 export async function postAndOfferUndo(address, after) {
   try {
     const { message, undo } = await post(address);

@@ -1,8 +1,13 @@
 // The records behind a mark, in a dialog with pages, sorting and search.
+import { fieldAt, near } from "./dom.js";
 import { dialog, failed, replaceContent } from "./page.js";
 
-// `load({ page, sort, descending, find })` gives the HTML of a page.
+/**
+ * @typedef {{ page: number, sort: string, descending: 0 | 1, find: string }} Asked
+ * @param {(asked: Asked) => Promise<string>} load gives the HTML of a page
+ */
 export async function showRows(load) {
+  /** @type {Asked} */
   const asked = { page: 1, sort: "", descending: 0, find: "" };
   try {
     const { element } = dialog(await load(asked), { wide: true, label: "Rows behind" });
@@ -14,8 +19,8 @@ export async function showRows(load) {
       }
     };
     element.addEventListener("click", (event) => {
-      const sort = event.target.closest("[data-sort]")?.dataset.sort;
-      const page = event.target.closest("[data-page]")?.dataset.page;
+      const sort = near(event, "[data-sort]")?.dataset.sort;
+      const page = near(event, "[data-page]")?.dataset.page;
       if (sort) {
         asked.descending = asked.sort === sort && !asked.descending ? 1 : 0;
         asked.sort = sort;
@@ -24,10 +29,10 @@ export async function showRows(load) {
       if (sort || page) again();
     });
     element.addEventListener("change", (event) => {
-      if (event.target.matches("[data-go]")) {
-        asked.page = Number(event.target.value) || 1;
-        again();
-      }
+      const box = fieldAt(event, "[data-go]");
+      if (!box) return;
+      asked.page = Number(box.value) || 1;
+      again();
     });
   } catch (error) {
     failed(error);

@@ -179,6 +179,8 @@ STORAGES = {
         else "whitenoise.storage.CompressedManifestStaticFilesStorage"
     },
 }
+# Django's hash of a file's content, or that of the front-end build in the names of scripts' parts.
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+(\.[0-9a-f]{12}|/parts/[^/]+-[0-9A-Z]{8})\..+$"
 WHITENOISE_USE_FINDERS = DEBUG or TESTING
 
 LOGGING = {

@@ -1,9 +1,12 @@
 """Small helpers that every template may use."""
 
 import json
+from functools import cache
 from typing import Any
+from urllib.parse import urljoin
 
 from django import template
+from django.conf import settings
 from django.templatetags.static import static
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
@@ -11,6 +14,7 @@ from django.utils.safestring import SafeString, mark_safe
 from veduta.core.chart.drawing.layouts import Cell
 
 register = template.Library()
+PARTS = settings.BASE_DIR / "veduta/web/static/dist/parts.json"
 
 # Our own small drawings for the kinds of value: lines of text, steps of numbers, a sun on the horizon, a tick.
 _GLYPHS = {
@@ -94,5 +98,20 @@ def cell_attributes(cell: Cell) -> SafeString:
 
 @register.simple_tag
 def bundle(name: str) -> SafeString:
-    """A script of the front-end build."""
-    return format_html('<script src="{}" defer></script>', static(f"dist/{name}.js"))
+    """A script of the front-end build, and the parts it needs, so that they come at the same time."""
+    parts = format_html_join("", '<link rel="modulepreload" href="{}">', ((_built(part),) for part in _parts(name)))
+    return format_html('{}<script type="module" src="{}"></script>', parts, static(f"dist/{name}.js"))
+
+
+def _built(path: str) -> str:
+    """Where a part is found by the script that imports it: by its own name, which changes with what is in it."""
+    return urljoin(settings.STATIC_URL, f"dist/{path}")
+
+
+@cache
+def _all_parts(changed: float) -> dict[str, list[str]]:
+    return json.loads(PARTS.read_text())
+
+
+def _parts(name: str) -> list[str]:
+    return _all_parts(PARTS.stat().st_mtime)[name] if PARTS.exists() else []

@@ -1,0 +1,88 @@
+import assert from "node:assert/strict";
+import { beforeEach, test } from "node:test";
+import { History, undoKeys } from "../../frontend/lib/history.js";
+
+const kept = new Map();
+globalThis.sessionStorage = {
+  getItem: (key) => kept.get(key) ?? null,
+  setItem: (key, value) => kept.set(key, value),
+};
+globalThis.Element = class {
+  constructor(isText) {
+    this.isText = isText;
+  }
+  closest() {
+    return this.isText ? this : null;
+  }
+};
+beforeEach(() => kept.clear());
+
+test("undo and redo go back and forth, and a new state forgets what was undone", () => {
+  const history = new History("a", 1);
+  assert.equal(history.push(2), true);
+  assert.equal(history.push(3), true);
+  assert.equal(history.undo(), 2);
+  assert.equal(history.undo(), 1);
+  assert.equal(history.undo(), null);
+  assert.equal(history.redo(), 2);
+  history.push(4);
+  assert.equal(history.redo(), null);
+  assert.deepEqual([history.past, history.now, history.future], [[1, 2], 4, []]);
+});
+
+test("the same state again is no change", () => {
+  const history = new History("a", { x: [1] });
+  assert.equal(history.push({ x: [1] }), false);
+  assert.equal(history.past.length, 0);
+});
+
+test("a reload finds the history again, but not that of another state", () => {
+  new History("a", 1).push(2);
+  assert.deepEqual(new History("a", 2).past, [1]);
+  assert.deepEqual(new History("a", 5).past, []);
+  assert.deepEqual(new History("b", 2).past, []);
+});
+
+test("what was kept and cannot be read starts anew; a full store costs nothing else", () => {
+  kept.set("veduta-history-a", "{");
+  const history = new History("a", 1);
+  sessionStorage.setItem = () => {
+    throw new Error("full");
+  };
+  assert.equal(history.push(2), true);
+  assert.equal(history.undo(), 1);
+  sessionStorage.setItem = (key, value) => kept.set(key, value);
+});
+
+test("two hundred steps back are kept", () => {
+  const history = new History("a", 0);
+  for (let i = 1; i <= 300; i += 1) history.push(i);
+  assert.equal(history.past.length, 200);
+  assert.equal(history.past[0], 100);
+});
+
+function pressed(key, { shift = false, ctrl = true, inText = false } = {}) {
+  const done = [];
+  const event = {
+    key,
+    ctrlKey: ctrl,
+    shiftKey: shift,
+    target: new Element(inText),
+    preventDefault: () => done.push("taken"),
+  };
+  undoKeys(
+    event,
+    () => done.push("undo"),
+    () => done.push("redo"),
+  );
+  return done;
+}
+
+test("keys of undo and redo, but not while a text is written", () => {
+  assert.deepEqual(pressed("z"), ["undo", "taken"]);
+  assert.deepEqual(pressed("Z", { shift: true }), ["redo", "taken"]);
+  assert.deepEqual(pressed("y"), ["redo", "taken"]);
+  assert.deepEqual(pressed("z", { ctrl: false }), []);
+  assert.deepEqual(pressed("z", { inText: true }), []);
+  assert.deepEqual(pressed("x"), []);
+});
