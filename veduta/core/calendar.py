@@ -84,6 +84,12 @@ class Grouping(Frozen):
         return {"field": value} if isinstance(value, str) else value
 
     @property
+    def period(self) -> Grain:
+        """The grain of a dimension that has one."""
+        assert self.grain is not None, f"{self.field} has no grain"
+        return self.grain
+
+    @property
     def is_time_axis(self) -> bool:
         return self.grain in STEPS
 
@@ -168,7 +174,9 @@ FOLLOWING = {
 
 def follows(group: Grouping, finer: Grouping) -> bool:
     """Whether a dimension's value follows from that of a finer grain of the same date."""
-    return group.field == finer.field and group.grain in FOLLOWING.get(finer.grain, ())
+    if finer.grain is None or group.field != finer.field:
+        return False
+    return group.grain in FOLLOWING.get(finer.grain, ())
 
 
 def independent(groups: Iterable[Grouping]) -> tuple[Grouping, ...]:
@@ -179,7 +187,7 @@ def independent(groups: Iterable[Grouping]) -> tuple[Grouping, ...]:
 
 def following_expression(group: Grouping, column: pl.Expr, finer: Grain, fiscal_month: int = 1) -> pl.Expr:
     """A dimension's value, worked out from a column of a finer grain that it follows from."""
-    return grain_expression(column, finer.needs_time, group.grain, fiscal_month)
+    return grain_expression(column, finer.needs_time, group.period, fiscal_month)
 
 
 def enclosing(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) -> pl.Expr:
@@ -305,7 +313,8 @@ def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_
     ]
     if (last.year - first.year) * per_year > most:
         return []
-    found, start = [], first
+    found: list[dt.date] = []
+    start = first
     while start <= last and len(found) <= most:
         found.append(start)
         try:

@@ -76,7 +76,8 @@ class Schedule(Frozen):
         frequency, parts = self.parts.get("FREQ", ""), self.parts
         if frequency == "WEEKLY":
             return "weekdays" if parts.get("BYDAY") == WEEKDAYS else "weekly"
-        return {"HOURLY": "hourly", "MONTHLY": "monthly"}.get(frequency, "daily")
+        others: dict[str, Often] = {"HOURLY": "hourly", "MONTHLY": "monthly"}
+        return others.get(frequency, "daily")
 
     @property
     def clock(self) -> str:

@@ -84,7 +84,7 @@ class Problems(unittest.TestCase):
                     compile_formula(check(formula, SCHEMA))
                 self.assertIn(message, str(caught.exception))
                 if wrong:
-                    self.assertEqual(formula[caught.exception.start : caught.exception.end], wrong)
+                    self.assertEqual(formula[caught.exception.at.start : caught.exception.at.end], wrong)
 
     @given(st.text(alphabet="ab1 +-*/()'\",.&<>=:^!;%count", max_size=25))
     @examples(400)
@@ -93,7 +93,7 @@ class Problems(unittest.TestCase):
             check(text, SCHEMA)
         except FormulaProblem as problem:
             self.assertTrue(problem.message)
-            self.assertTrue(0 <= problem.start <= problem.end <= len(text) or not text.strip())
+            self.assertTrue(0 <= problem.at.start <= problem.at.end <= len(text) or not text.strip())
 
 
 NAMES = st.builds(

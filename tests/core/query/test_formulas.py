@@ -42,4 +42,4 @@ class AgainstPlainPython(unittest.TestCase):
             compare(self, Asked(rows, grains("month"), ["1 + shift(sum(fare), -1, 'week')"]))
         self.assertIn("a week is finer than the chart's months", str(caught.exception))
         self.assertIn("month, quarter, year", caught.exception.hint)
-        self.assertEqual(caught.exception.start, 4)
+        self.assertEqual(caught.exception.at.start, 4)

@@ -23,7 +23,7 @@ def choose_kind(definition: ChartDefinition, schema: Schema, table: Table) -> tu
     return own, ""
 
 
-def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema, table: Table | None = None) -> str:
+def unfit(definition: ChartDefinition, kind: ChartKind, schema: Schema, table: Table) -> str:
     """Why this kind cannot draw these fields, or "" if it can."""
     if kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.LINE, ChartKind.AREA) and not definition.groups:
         return "It needs a dimension to draw along."

@@ -5,20 +5,20 @@ from __future__ import annotations
 
 import json
 from enum import StrEnum
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.calendar import Grouping, grouping_for
-from veduta.core.data.fields import Aggregate, Frozen, Role, Schema, aggregates_for
+from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Sort
 
-VERSION = 1
+VERSION: Final = 1
 
 
 class ChartKind(StrEnum):
@@ -128,14 +128,11 @@ def first_chart(dataset: str, schema: Schema) -> ChartDefinition:
     )
 
 
-def default_measure(field) -> Measure:
+def default_measure(field: Field) -> Measure:
     """The field as a measure with its default aggregate, or the first that suits its kind of value."""
     if field.level == "aggregate":
         return Measure(field=field.id, aggregate=Aggregate.OWN)
+    if field.role is Role.DIMENSION:
+        return Measure(field=field.id, aggregate=Aggregate.COUNT_DISTINCT)
     fitting = aggregates_for(field.kind)
-    aggregate = field.aggregate if field.aggregate in fitting and field.role is Role.MEASURE else None
-    if aggregate is None:
-        aggregate = fitting[1] if field.role is Role.DIMENSION and not field.kind.is_date else fitting[0]
-        if field.role is Role.DIMENSION:
-            aggregate = "count_distinct"
-    return Measure(field=field.id, aggregate=aggregate)
+    return Measure(field=field.id, aggregate=field.aggregate if field.aggregate in fitting else fitting[0])

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from inspect import signature
-from typing import Annotated, Any, Literal, get_type_hints
+from typing import Annotated, Any, Literal, TypeVar, get_type_hints
 
 from pydantic import BaseModel, ConfigDict, ValidationError, create_model
 from pydantic import Field as Attribute
@@ -38,7 +38,9 @@ def edit(function: Callable[..., ChartDefinition]) -> Callable[..., ChartDefinit
         raise ValueError(f"Two edits are named {name}.")
     hints = get_type_hints(function, include_extras=True)
     taken = list(signature(function).parameters.values())[3:]
-    fields = {each.name: (hints[each.name], ... if each.default is each.empty else each.default) for each in taken}
+    fields: dict[str, Any] = {
+        each.name: (hints[each.name], ... if each.default is each.empty else each.default) for each in taken
+    }
     ARGUMENTS[name] = create_model(name, __config__=ConfigDict(extra="forbid"), **fields)
     EDITS[name] = function
     return function
@@ -71,7 +73,10 @@ def _with(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
     return definition.model_copy(update=changes)
 
 
-def _replaced(items: tuple, index: int, item: Any) -> tuple:
+Item = TypeVar("Item")
+
+
+def _replaced(items: tuple[Item, ...], index: int, item: Item) -> tuple[Item, ...]:
     return (*items[:index], item, *items[index + 1 :])
 
 
@@ -227,7 +232,7 @@ def set_compare(definition: ChartDefinition, schema: Schema, table: Table, compa
 
 @edit
 def set_value(
-    definition: ChartDefinition, schema: Schema, table: Table, parameter: str, values: list | None = None
+    definition: ChartDefinition, schema: Schema, table: Table, parameter: str, values: list[Any] | None = None
 ) -> ChartDefinition:
     """Set a parameter of the model for this chart; no value is no limit."""
     parameters = {each.id: each for each in Model.of_one(table, schema).definition.parameters}
@@ -268,9 +273,10 @@ def set_group(
 ) -> ChartDefinition:
     """Group by another field or at another grain; an index at the end adds a dimension."""
     old = definition.split if clause == "split" else (definition.by[index] if index < len(definition.by) else None)
-    if not field and old is None:
+    name = field or (old.field if old else "")
+    if not name:
         raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
-    group = grouping_for(schema[field or old.field], grain or None)
+    group = grouping_for(schema[name], grain or None)
     if clause == "split":
         return _with(definition, split=group)
     by = _replaced(definition.by, index, group) if old else (*definition.by, group)
@@ -288,9 +294,9 @@ def swap(definition: ChartDefinition, schema: Schema, table: Table, index: Index
         by = _replaced(definition.by, index, definition.split) if definition.by else (definition.split,)
         return _with(definition, by=by, split=_there(definition.by, index) if definition.by else None, sort=sort)
     _there(definition.by, index + 1)
-    by = list(definition.by)
-    by[index], by[index + 1] = by[index + 1], by[index]
-    return _with(definition, by=tuple(by), sort=sort)
+    swapped = list(definition.by)
+    swapped[index], swapped[index + 1] = swapped[index + 1], swapped[index]
+    return _with(definition, by=tuple(swapped), sort=sort)
 
 
 @edit

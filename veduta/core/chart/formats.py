@@ -10,6 +10,7 @@ from typing import Any
 
 from babel.numbers import get_currency_symbol
 
+from veduta.core.calendar import Grain
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.query.filters import value_words
 
@@ -50,29 +51,32 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     """
     if value is None:
         return EMPTY
+    shown: Any = value
     decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
     suffix = ""
     if number_format.style == "percent":
-        value, suffix = (Decimal(value) * 100 if isinstance(value, int) else value * 100), "%"
+        shown, suffix = (Decimal(value) * 100 if isinstance(value, int) else value * 100), "%"
     elif number_format.shorten:
         for size, letter in SHORTENED:
             if abs(value) >= size:
-                value, suffix = value / size, letter
+                shown, suffix = value / size, letter
                 break
     comma = "," if number_format.thousands else ""
     # Whole numbers are written digit by digit: as floats, large ones would not be exact.
-    exact = isinstance(value, int)
+    exact = isinstance(shown, int)
     digits = (
-        f"{abs(value):{comma}}" + ("." + "0" * decimals) * bool(decimals)
+        f"{abs(shown):{comma}}" + ("." + "0" * decimals) * bool(decimals)
         if exact
-        else f"{abs(value):{comma}.{decimals}f}"
+        else f"{abs(shown):{comma}.{decimals}f}"
     )
-    negative = value < 0 and any(digit in "123456789" for digit in digits)
+    negative = shown < 0 and any(digit in "123456789" for digit in digits)
     before = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
     return f"{'−' if negative else ''}{before}{digits}{suffix}"
 
 
-def format_value(value: Any, kind: Kind, number_format: NumberFormat = NumberFormat(), grain=None) -> str:
+def format_value(
+    value: Any, kind: Kind, number_format: NumberFormat = NumberFormat(), grain: Grain | None = None
+) -> str:
     """A dimension's or measure's value; empty is a dash."""
     if value is None:
         return EMPTY

@@ -111,7 +111,7 @@ def ask(
     notes = [*result.notes, *drawing.notes]
     notes += [f"The line is {name}: {text}." for name, text in picture.reference_words()]
     if result.unfinished:
-        grains = [column.grouping.grain for column in result.dimensions if column.grouping.is_time_axis]
+        grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
         grain = max(grains, key=PERIODS.index)
         notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
     if own_kind_refused := (definition.kind and definition.kind is not kind):
@@ -132,7 +132,7 @@ def titled(title: str, model: Model) -> str:
     """A title with parameters, written :top_n, as what they are set to."""
     by_id = {parameter.id: parameter for parameter in model.definition.parameters}
 
-    def said(found: re.Match) -> str:
+    def said(found: re.Match[str]) -> str:
         parameter = by_id.get(found[1])
         return setting_words(parameter, model.parameters[parameter.id].values) if parameter else found[0]
 

@@ -66,7 +66,7 @@ def measure_formula(measure: Measure) -> str:
 def fitting(groups: tuple[Grouping, ...]) -> list[tuple[str, str]]:
     """The variations that suit a chart's dimensions, as (key, words)."""
     axis = next((group for group in groups if group.is_time_axis), None)
-    grain = axis.grain.words if axis else ""
+    grain = axis.period.words if axis else ""
     return [(each.key, each.words.format(grain=grain)) for each in VARIATIONS if axis or not each.needs_time]
 
 
@@ -74,7 +74,7 @@ def vary(measure: Measure, key: str, groups: tuple[Grouping, ...], schema: Schem
     """The measure's variation. Raises KeyError for one that there is not."""
     variation = {each.key: each for each in VARIATIONS}[key]
     axis = next((group for group in groups if group.is_time_axis), None)
-    grain = axis.grain.words if axis else "year"
+    grain = axis.period.words if axis else "year"
     x = measure_formula(measure)
     name = measure_words(measure, schema)
     said = variation.name.format(

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from typing import Any, Literal
+from typing import Any, Final, Literal, TypeVar
 
+from pydantic import BaseModel, ValidationError, model_validator
 from pydantic import Field as Attribute
-from pydantic import ValidationError, model_validator
 
 from veduta.core.data.fields import Frozen, Kind
 from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.model.definition import Choice
 from veduta.core.query.filters import Value
 
-VERSION = 1
+VERSION: Final = 1
 COLUMNS = 12
 IDENTIFIER = r"^[a-z0-9]{1,20}$"
 
@@ -107,6 +107,9 @@ class DashboardDefinition(Frozen):
         return sorted(self.blocks, key=lambda block: (block.y, block.x))
 
 
+Stored = TypeVar("Stored", bound=BaseModel)
+
+
 def load_dashboard(data: Any) -> DashboardDefinition:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
     version = data.get("version", VERSION) if isinstance(data, dict) else None
@@ -146,7 +149,7 @@ def load_state(text: str) -> ViewState:
     return _validated(ViewState, data, "This link's filters are not readable")
 
 
-def _validated(model: type[Any], data: Any, message: str) -> Any:
+def _validated(model: type[Stored], data: Any, message: str) -> Stored:
     try:
         return model.model_validate_json(json.dumps(data))
     except ValidationError as error:

@@ -21,7 +21,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import DatesFilter, Filter, ListFilter, RelativeFilter
+from veduta.core.query.filters import DatesFilter, Filter, ListFilter, PointsFilter, RelativeFilter
 
 Choice = DatesChoice | ListChoice | ParameterChoice | None
 KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
@@ -41,7 +41,8 @@ def choice_of(control: Control, state: ViewState) -> Choice:
     Raises DefinitionProblem for a choice of the wrong kind.
     """
     if control.id not in state.controls:
-        return getattr(control, control.kind)
+        first: Choice = getattr(control, control.kind)
+        return first
     choice = state.controls[control.id]
     if control.kind == "parameter" and choice is None:
         return ParameterChoice(set=None)
@@ -71,7 +72,8 @@ def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: 
     """What the parameters of a dataset's model are set to by the dashboard's controls."""
     found = {}
     for control in dashboard.controls:
-        if control.kind == "parameter" and control.dataset == dataset and (choice := choice_of(control, state)):
+        choice = choice_of(control, state) if control.dataset == dataset else None
+        if isinstance(choice, ParameterChoice):
             found[control.field] = list(choice.set) if choice.set is not None else None
     return found
 
@@ -125,7 +127,7 @@ def _follow_selection(
     definition, source_schema = source
     groups = []
     made = next(iter(points_filters(definition, selection.points, selection.mode == "leave_out")), None)
-    if made is None:
+    if not isinstance(made, PointsFilter):
         return
     if made.rest and definition.dataset != chart.dataset:
         # Which values were gathered is known only in the selection's own dataset.

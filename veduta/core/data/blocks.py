@@ -10,9 +10,10 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import IO, Protocol
 
 import numpy as np
 import polars as pl
@@ -50,7 +51,7 @@ class Block:
     bytes_read: int
 
 
-def _open(path: Path):
+def _open(path: Path) -> IO[bytes]:
     try:
         return path.open("rb")
     except FileNotFoundError:
@@ -182,7 +183,7 @@ def _without_first_records(data: bytes, count: int, options: FileOptions) -> tup
             taken.append(text)
             yield _decode(text, number)
 
-    reader = _checked(_csv_reader(lines(), options))
+    reader = _checked(csv_reader(lines(), options))
     for _ in range(count):
         next(reader, None)
     return data[len(b"".join(taken)) :], len(taken)
@@ -221,22 +222,34 @@ def _parse_fast(
     return None if any(column.is_finite().all() is False for column in floats) else frame
 
 
+class Records(Protocol):
+    """Records of a file in order, and the line that was read last."""
+
+    @property
+    def line_num(self) -> int: ...
+
+    def __iter__(self) -> Iterator[list[str]]: ...
+
+    def __next__(self) -> list[str]: ...
+
+
 def _count(data: bytes, character: str) -> int:
     """How often an ASCII character occurs; many times faster than bytes.count where it occurs often."""
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == ord(character)))
 
 
-def _csv_reader(lines, options: FileOptions):
-    quoting = csv.QUOTE_MINIMAL if options.quotes else csv.QUOTE_NONE
-    return csv.reader(lines, delimiter=options.delimiter, quoting=quoting)
+def csv_reader(lines: Iterable[str], options: FileOptions) -> Records:
+    if options.quotes:
+        return csv.reader(lines, delimiter=options.delimiter)
+    return csv.reader(lines, delimiter=options.delimiter, quoting=csv.QUOTE_NONE)
 
 
 def _parse_exactly(text: str, options: FileOptions, width: int, line: int, ragged: Ragged) -> pl.DataFrame:
-    reader = _csv_reader(io.StringIO(text, newline="\n"), options)
+    reader = csv_reader(io.StringIO(text, newline="\n"), options)
     return _to_frame(_regular(reader, width, line, ragged), width)
 
 
-def _checked(reader) -> Iterator[list[str]]:
+def _checked(reader: Records) -> Iterator[list[str]]:
     """The reader's records, its errors made readable."""
     try:
         yield from reader
@@ -248,7 +261,7 @@ def _checked(reader) -> Iterator[list[str]]:
         ) from None
 
 
-def _regular(reader, width: int, line: int, ragged: Ragged) -> Iterator[list[str]]:
+def _regular(reader: Records, width: int, line: int, ragged: Ragged) -> Iterator[list[str]]:
     """Records with exactly `width` cells; blank lines are passed over."""
     before = reader.line_num
     for record in _checked(reader):
@@ -261,7 +274,7 @@ def _regular(reader, width: int, line: int, ragged: Ragged) -> Iterator[list[str
         yield record
 
 
-def _to_frame(records, width: int) -> pl.DataFrame:
+def _to_frame(records: Iterable[list[str]], width: int) -> pl.DataFrame:
     names = [str(i) for i in range(width)]
     columns = list(zip(*records, strict=True)) or [()] * width
     return pl.DataFrame(
@@ -291,7 +304,7 @@ class _ExactRecords:
         self.path, self.options, self.size = path, options, size
         self.read = 0
         self._since_record: list[str] = []
-        self._reader = _csv_reader(self._lines(), options)
+        self._reader = csv_reader(self._lines(), options)
         self._records = self._until_open_quote()
 
     def __iter__(self) -> _ExactRecords:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import decimal
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import polars as pl
 import sqlparse
-from sqlalchemy import create_engine, inspect, select, table, text
+from sqlalchemy import Executable, create_engine, inspect, select, table, text
 from sqlalchemy.engine import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -98,14 +98,12 @@ def fetch_rows(
     taken in so far. Raises DatabaseProblem."""
     if table_name:
         schema, _, name = table_name.rpartition(".")
-        statement = select(text("*")).select_from(table(name, schema=schema or None))
+        whole = select(text("*")).select_from(table(name, schema=schema or None))
+        statement: Executable = whole.limit(limit) if limit else whole
     else:
         # Only :last is a value to fill in; other colons are the query's own.
-        statement = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query)))
-        if ":last" in query:
-            statement = statement.bindparams(last=last)
-    if limit and table_name:
-        statement = statement.limit(limit)
+        written = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query)))
+        statement = written.bindparams(last=last) if ":last" in query else written
     options: dict[str, Any] = {"stream_results": True}
     if engine.dialect.name == "postgresql":
         options["postgresql_readonly"] = True
@@ -130,13 +128,15 @@ def unique(names: list[str]) -> list[str]:
     return unique_headings([str(name) for name in names])
 
 
-def _frame(names: list[str], rows: list[Any]) -> pl.DataFrame:
+def _frame(names: list[str], rows: Sequence[Any]) -> pl.DataFrame:
     return pl.DataFrame([_column(name, [_plain(row[i]) for row in rows]) for i, name in enumerate(names)])
 
 
 def _plain(value: Any) -> Any:
     if isinstance(value, decimal.Decimal):
-        return int(value) if value == value.to_integral_value() and value.as_tuple().exponent >= 0 else float(value)
+        exponent = value.as_tuple().exponent
+        whole = isinstance(exponent, int) and exponent >= 0 and value == value.to_integral_value()
+        return int(value) if whole else float(value)
     if isinstance(value, dt.datetime) and value.tzinfo:
         return value.astimezone(dt.UTC).replace(tzinfo=None)
     if isinstance(value, bytes | memoryview):
@@ -148,7 +148,13 @@ def _plain(value: Any) -> Any:
 
 def _column(name: str, values: list[Any]) -> pl.Series:
     kinds = {type(value) for value in values if value is not None}
-    exact = {bool: pl.Boolean, int: pl.Int64, str: pl.String, dt.date: pl.Date, dt.datetime: pl.Datetime("us")}
+    exact: dict[type, Any] = {
+        bool: pl.Boolean,
+        int: pl.Int64,
+        str: pl.String,
+        dt.date: pl.Date,
+        dt.datetime: pl.Datetime("us"),
+    }
     try:
         if len(kinds) <= 1:
             kind = next(iter(kinds), str)

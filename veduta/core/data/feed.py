@@ -217,7 +217,16 @@ def _joined(address: str, path: str) -> str:
 class _Visit:
     """Requests to one feed, each checked before it is made."""
 
-    def __init__(self, address, feed: Feed, headers, query, allowed, sleep, most_bytes) -> None:
+    def __init__(
+        self,
+        address: str,
+        feed: Feed,
+        headers: dict[str, str],
+        query: dict[str, str],
+        allowed: frozenset[str],
+        sleep: Callable[[float], None],
+        most_bytes: int,
+    ) -> None:
         self.feed, self.allowed, self.sleep, self.most_bytes = feed, allowed, sleep, most_bytes
         self.home = _host(address)
         self.headers, self.query = headers, query
@@ -301,7 +310,7 @@ class _Visit:
             raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="It starts with https:// or http://.")
         try:
             port = parts.port or (443 if parts.scheme == "https" else 80)
-            numbers = {info[4][0] for info in socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)}
+            numbers = {str(info[4][0]) for info in socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)}
         except (OSError, UnicodeError, ValueError):
             raise FeedProblem(f"There is no host named “{parts.hostname}”.", hint="Check the address.") from None
         if not {parts.hostname.lower(), f"{parts.hostname.lower()}:{port}"} & self.allowed and not all(

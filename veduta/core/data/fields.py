@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from enum import StrEnum
 from typing import Literal
 
@@ -183,7 +184,7 @@ class Schema:
         self.fiscal_month = fiscal_month
         self._by_id = {field.id: field for field in fields}
 
-    def __iter__(self):
+    def __iter__(self) -> Iterator[Field]:
         return iter(self.fields)
 
     def __contains__(self, field_id: str) -> bool:

@@ -8,13 +8,16 @@ import re
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
 from veduta.core.data.landing import PART_ROWS, Landing
 from veduta.core.data.options import Format, RecordsOptions, SheetOptions
 from veduta.core.errors import FileProblem
+
+if TYPE_CHECKING:
+    import fastexcel
 
 MOST_UNPACKED = 2 * 1024**3
 MOST_RATIO = 200
@@ -83,7 +86,7 @@ def sheets(path: Path) -> list[tuple[str, bool]]:
     ]
 
 
-def _spreadsheet(path: Path):
+def _spreadsheet(path: Path) -> fastexcel.ExcelReader:
     import fastexcel
 
     try:
@@ -237,8 +240,8 @@ def parse_json(data: bytes, what: str = "The answer") -> Any:
         raise FileProblem("This is not readable JSON.", hint="Check where it comes from.") from None
 
 
-def _json_lines(path: Path) -> Iterator[list[dict]]:
-    batch: list[dict] = []
+def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
+    batch: list[dict[str, Any]] = []
     with path.open("rb") as file:
         for number, line in enumerate(file, 1):
             if not line.strip():
@@ -274,7 +277,7 @@ def record_places(data: Any, most: int = 20) -> list[tuple[str, int]]:
     return sorted(found, key=lambda place: -place[1])[:most]
 
 
-def records_at(data: Any, path: str) -> list[dict]:
+def records_at(data: Any, path: str) -> list[dict[str, Any]]:
     """The records at a path such as "data.items"; with an empty path those found by looking. Raises FileProblem."""
     if not path and not isinstance(data, list):
         places = record_places(data)
@@ -299,14 +302,14 @@ def records_at(data: Any, path: str) -> list[dict]:
     return [item if isinstance(item, dict) else {"value": item} for item in value]
 
 
-def records_frame(records: list[dict]) -> pl.DataFrame:
+def records_frame(records: list[dict[str, Any]]) -> pl.DataFrame:
     """Records as a table: nested objects become columns with dots, lists text; columns of mixed kinds become text."""
     flat = [_flattened(record) for record in records]
     names = list(dict.fromkeys(key for record in flat for key in record))
     return pl.DataFrame([_column_of(name, [record.get(name) for record in flat]) for name in names])
 
 
-def _flattened(record: dict, before: str = "") -> dict[str, Any]:
+def _flattened(record: dict[str, Any], before: str = "") -> dict[str, Any]:
     flat: dict[str, Any] = {}
     for key, value in record.items():
         name = f"{before}.{key}" if before else str(key)

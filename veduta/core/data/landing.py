@@ -10,6 +10,7 @@ import json
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 
@@ -153,7 +154,8 @@ def plain_column(values: pl.Series) -> pl.Series:
     if (dtype in TYPED and dtype != pl.Float64) or dtype == pl.String:
         return values
     if dtype.is_integer():
-        small = dtype not in (pl.UInt64, pl.Int128, pl.UInt128) or not len(values) or (values.abs().max() or 0) < 2**63
+        largest: Any = values.abs().max() or 0
+        small = dtype not in (pl.UInt64, pl.Int128, pl.UInt128) or largest < 2**63
         return values.cast(pl.Int64 if small else pl.Float64)
     if dtype.is_float() or dtype.is_decimal():
         decimals = values.cast(pl.Float64)

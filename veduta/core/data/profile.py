@@ -45,14 +45,19 @@ def profile(column: pl.Series, kind: Kind) -> Profile:
         result.lowest, result.highest = counts["v"].min(), counts["v"].max()
         return result
     if kind is Kind.YES_NO:
-        result.mean = float(full.mean())
+        result.mean = _mean(full)
         return result
     result.lowest, result.highest = plain(full.min()), plain(full.max())
     numbers = counts.with_columns(pl.col("v").to_physical())
     result.bars = _bars(numbers)
     if kind.is_number:
-        result.mean = float(full.mean())
+        result.mean = _mean(full)
     return result
+
+
+def _mean(full: pl.Series) -> float:
+    mean: Any = full.mean()
+    return float(mean)
 
 
 def _counts(full: pl.Series, kind: Kind) -> pl.DataFrame:
@@ -65,14 +70,15 @@ def _counts(full: pl.Series, kind: Kind) -> pl.DataFrame:
 
 def _most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
     """The most frequent values, the lowest first among equally frequent ones, without sorting all of them."""
-    edge = counts["n"].top_k(TOP).min()
+    edge: Any = counts["n"].top_k(TOP).min()
     certain = counts.filter(pl.col("n") > edge).sort(["n", "v"], descending=[True, False])
     tied = counts.filter(pl.col("n") == edge).bottom_k(TOP - certain.height, by="v").sort("v")
     return pl.concat([certain, tied])
 
 
 def _bars(counts: pl.DataFrame) -> list[int]:
-    low, high = counts["v"].min(), counts["v"].max()
+    low: Any = counts["v"].min()
+    high: Any = counts["v"].max()
     if low == high:
         return [int(counts["n"].sum())]
     whole = counts["v"].dtype.is_integer()
@@ -90,3 +96,9 @@ def plain(value: Any) -> Any:
     if isinstance(value, dt.date | dt.datetime):
         return value.isoformat()
     return value
+
+
+def share_in(values: pl.Series, others: pl.Series) -> float:
+    """How many of the values are among the others, as a share of them; neither is empty."""
+    share: Any = values.is_in(others.implode()).mean()
+    return float(share)

@@ -8,6 +8,7 @@ from collections import Counter
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from datetime import datetime
+from typing import Any
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
 from veduta.core.data.options import EMPTY_WORDS
@@ -212,7 +213,7 @@ def _recognised(field_id: str, source: str, name: str, full: list[str], usual_de
     return recognised
 
 
-def _as_yes_no(base: dict, values: list[str]) -> Recognised | None:
+def _as_yes_no(base: dict[str, Any], values: list[str]) -> Recognised | None:
     words = Counter(value.lower() for value in values)
     fitting = sum(count for word, count in words.items() if word in YES or word in NO)
     if not enough(fitting, len(values)):
@@ -246,7 +247,7 @@ def _fits(text: str, pattern: str) -> bool:
     return True
 
 
-def _as_date(base: dict, values: list[str]) -> Recognised | None:
+def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
     dated = [value for value in values if DATE_LIKE.match(value)]
     if not enough(len(dated), len(values)):
         return None
@@ -276,7 +277,7 @@ def _as_date(base: dict, values: list[str]) -> Recognised | None:
     return Recognised(Field(**base, kind=kind, reading=reading), question=question)
 
 
-def _as_number(base: dict, values: list[str], usual_decimal: str) -> Recognised | None:
+def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> Recognised | None:
     matches = [NUMBER.match(value) for value in values]
     found = [match for match in matches if match]
     if not enough(len(found), len(values)):

@@ -9,7 +9,7 @@ import itertools
 from dataclasses import dataclass
 from pathlib import Path
 
-from veduta.core.data.blocks import LONGEST_RECORD
+from veduta.core.data.blocks import LONGEST_RECORD, csv_reader
 from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
 
@@ -182,9 +182,8 @@ def take_sample(path: Path, options: FileOptions) -> Sample:
 
 
 def _parse(text: str, options: FileOptions, whole: bool) -> list[list[str]]:
-    quoting = csv.QUOTE_MINIMAL if options.quotes else csv.QUOTE_NONE
     try:
-        records = list(csv.reader(io.StringIO(text), delimiter=options.delimiter, quoting=quoting))
+        records = list(csv_reader(io.StringIO(text), options))
     except csv.Error as error:
         raise FileProblem(
             f"The file cannot be cut into cells: {error}.", hint="Turn quotation marks off, or check the delimiter."

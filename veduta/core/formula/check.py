@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from dataclasses import field as attribute
 from functools import cached_property
 from typing import Any
@@ -13,8 +13,8 @@ from rapidfuzz.distance import DamerauLevenshtein
 
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.formula.functions import ANY, KINDS_WORDS, Argument, Function, Level, Operand, common_kind, registry
-from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, Span, parse
+from veduta.core.formula.problems import FormulaProblem, Span
+from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, parse
 
 MOST_ARGUMENTS = 500
 
@@ -61,6 +61,18 @@ class Checked:
     per: Per | None = None
     unlimited: bool = False
     beside: frozenset[str] | None = None
+
+    @property
+    def call(self) -> Function:
+        """The function of a node that is a call."""
+        assert self.function is not None, "a constant or a field is no call"
+        return self.function
+
+    def given(self, position: int) -> Checked:
+        """An argument that is not left out."""
+        argument = self.arguments[position]
+        assert argument is not None, "an argument that must be given"
+        return argument
 
     @cached_property
     def fields(self) -> frozenset[str]:
@@ -132,8 +144,7 @@ class Checker:
         if isinstance(node, Parameter):
             raise FormulaProblem(
                 f"Parameters such as :{node.name} are not known in shaping.",
-                start=node.at.start,
-                end=node.at.end,
+                at=node.at,
                 hint="Write the value itself.",
             )
         return self._call(node)
@@ -146,38 +157,37 @@ class Checker:
         if node.table:
             raise FormulaProblem(
                 f"There is no table “{node.table}” here.",
-                start=node.at.start,
-                end=node.at.end,
+                at=node.at,
                 hint="Bring its columns in with a step, then name the column.",
             )
         return find_field(node.text, self.schema)
 
     def _name(self, node: Name) -> Checked:
-        place = {"start": node.at.start, "end": node.at.end}
+        place = node.at
         field = self._find(node)
         if field is None:
             if not node.quoted and node.text.lower() in registry():
                 raise FormulaProblem(
                     f"“{node.text}” is a function; its values stand in brackets.",
-                    **place,
+                    at=place,
                     hint=f"Write {registry()[node.text.lower()].signature}.",
                 )
             near = nearest(node.text, [field.name for field in self.schema])
             hint = f"Did you mean {quoted(near)}?" if near else "Choose a field from the list."
             if node.quoted and not near:
                 hint = "Text stands in single quotes: '" + node.text.replace("'", "''") + "'."
-            raise FormulaProblem(f"There is no field “{node.text}”.", **place, hint=hint)
+            raise FormulaProblem(f"There is no field “{node.text}”.", at=place, hint=hint)
         return Checked(field.kind, node.at, field=field.id)
 
     def _call(self, node: Call) -> Checked:
-        name_place = {"start": node.name_at.start, "end": node.name_at.end}
+        name_place = node.name_at
         function = registry().get(node.function)
         if function is None:
             names = [each.name for each in registry().values() if not each.operator]
             near = nearest(node.function, names)
             raise FormulaProblem(
                 f"There is no function “{node.function}”.",
-                **name_place,
+                at=name_place,
                 hint=f"Did you mean {near}(…)?" if near else "The reference lists them all.",
             )
         self._refuse_level(function, node)
@@ -194,23 +204,27 @@ class Checker:
         operands = [operand_of(argument) for argument in arguments if argument]
         kind = self._gives(function, operands, node)
         level = self._level(function, arguments, node)
+        folded = self._folded(function, arguments)
         return Checked(
             kind=kind,
             at=node.at,
             level=level,
             function=function,
-            constant=function.name == "minus" and arguments[0].constant,
-            value=(
-                -arguments[0].value
-                if function.name == "minus" and arguments[0].constant and arguments[0].value is not None
-                else None
-            ),
+            constant=folded is not None,
+            value=folded and folded.value,
             arguments=tuple(arguments),
             along=tuple((self._ordering(order.name), order.descending) for order in node.along),
             restart=tuple(self._name(name).field for name in node.restart),
             where=self._where(node),
             per=self._per(node),
         )
+
+    def _folded(self, function: Function, arguments: list[Checked | None]) -> Checked | None:
+        """What a call gives whose value is known already: a number written with its sign is a constant too."""
+        argument = arguments[0] if function.folds and arguments else None
+        if argument is None or not argument.constant:
+            return None
+        return replace(argument, value=None if argument.value is None else -argument.value)
 
     def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
         windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
@@ -226,31 +240,31 @@ class Checker:
         return None
 
     def _refuse_level(self, function: Function, node: Call) -> None:
-        place = {"start": node.name_at.start, "end": node.name_at.end}
+        place = node.name_at
         if function.level is Level.TIME:
             raise FormulaProblem(
                 f"{function.name}(…) compares periods of a chart; a formula in shaping works row by row.",
-                **place,
+                at=place,
                 hint="Write it in the model or in a chart; here previous(…) along (a date) looks at the row before.",
             )
         if function.level is Level.AGGREGATE:
             raise FormulaProblem(
                 f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.",
-                **place,
+                at=place,
                 hint=_instead(function.name),
             )
         if node.per is not None or node.where is not None or node.unfiltered:
             word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
             raise FormulaProblem(
                 f"“{word}” belongs to aggregates such as sum(…).",
-                **place,
+                at=place,
                 hint=f"Take “{word}” out, or use the step Group.",
             )
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
                 f"{function.name} looks at its own row only, so it takes no “along” or “restart”.",
-                **place,
+                at=place,
                 hint=f"These do: {windows}.",
             )
 
@@ -265,33 +279,32 @@ class Checker:
         raise FormulaProblem(
             f"{function.name} takes {expected.replace('0', 'no') if most == 0 else expected} value{plural}, not"
             f" {count or 'none'}.",
-            start=node.at.start,
-            end=node.at.end,
+            at=node.at,
             hint=f"It is written {function.signature}.",
         )
 
     def _argument(self, node: Node, declared: Argument, function: Function) -> Checked:
-        place = {"start": node.at.start, "end": node.at.end}
+        place = node.at
         if declared.options:
             value = node.text if isinstance(node, Name) and not node.table else getattr(node, "value", None)
             if value not in declared.options or isinstance(node, Name) != declared.bare:
                 choices = ", ".join(option if declared.bare else f"'{option}'" for option in declared.options)
                 raise FormulaProblem(
-                    f"{function.name}: the {declared.name} is one of {choices}.", **place, hint="Choose one."
+                    f"{function.name}: the {declared.name} is one of {choices}.", at=place, hint="Choose one."
                 )
             return Checked(Kind.TEXT, node.at, constant=True, value=value)
         found = self.check(node)
         if declared.constant and (not found.constant or found.value is None):
             raise FormulaProblem(
                 f"{function.name}: the {declared.name} must be written out, not taken from a field.",
-                **place,
+                at=place,
                 hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
             )
         if found.kind is not None and found.kind not in declared.kinds:
             expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
             raise FormulaProblem(
                 f"{_said(function)} needs {expected} here, and this is {_kind_words(found.kind)}.",
-                **place,
+                at=place,
                 hint=_convert_hint(found.kind, declared.kinds, function),
             )
         return found
@@ -309,7 +322,7 @@ class Checker:
                 kinds = {argument.kind for argument in alike[: i + 1]}
                 if kinds & {Kind.DATE, Kind.DATETIME} and Kind.TEXT in kinds:
                     hint = "Write dates as date('2026-10-31')."
-                raise FormulaProblem(problem.message, start=at.start, end=at.end, hint=hint) from None
+                raise FormulaProblem(problem.message, at=at, hint=hint) from None
 
     def _gives(self, function: Function, operands: list[Operand], node: Call) -> Kind | None:
         if isinstance(function.gives, Kind):
@@ -317,7 +330,7 @@ class Checker:
         try:
             return function.gives(operands)
         except FormulaProblem as problem:
-            raise FormulaProblem(problem.message, start=node.at.start, end=node.at.end, hint=problem.hint) from None
+            raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
 
 def operand_of(checked: Checked, expression: pl.Expr | None = None) -> Operand:

@@ -64,13 +64,13 @@ class Compiler:
                 return node.function.build(*operands, window=self._window(node))
             return node.function.expression(operands, self.times)
         except FormulaProblem as problem:
-            raise FormulaProblem(problem.message, start=node.at.start, end=node.at.end, hint=problem.hint) from None
+            raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
     def _operand(self, argument: Checked | None, parent: Checked) -> Operand | None:
         if argument is None:
             return None
         expression = self.expression(argument)
-        if parent.function.level is Level.WINDOW and argument.level is Level.WINDOW:
+        if parent.call.level is Level.WINDOW and argument.level is Level.WINDOW:
             expression = pl.col(self._staged(expression))  # a window cannot look at a window
         return operand_of(argument, expression)
 

@@ -31,7 +31,7 @@ def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] |
     """Suggestions for what is being written before the caret, the likeliest first. With `parameters` (names and what
     they are called) it is a formula of a model or chart, which knows aggregates and periods too."""
     before, many = text[:caret], parameters is not None
-    if many and (named := PARAMETER.search(before)):
+    if parameters is not None and (named := PARAMETER.search(before)):
         return [
             Suggestion(f":{name}", f":{name}", called, "option", named.start())
             for name, called in parameters.items()
@@ -92,7 +92,7 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
 
 def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
     asked = begun.casefold().replace("_", " ")
-    found = []
+    found: list[tuple[int, int, Suggestion]] = []
     for field in schema:
         name = field.name.casefold()
         if asked in name:

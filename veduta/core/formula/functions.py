@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 from importlib import import_module
-from typing import Any
+from typing import Any, Protocol
 
 import polars as pl
 
@@ -79,7 +79,9 @@ class Window:
     parts: tuple[str, ...] = ()
 
     def over(self, expression: pl.Expr) -> pl.Expr:
-        order = {"order_by": list(self.order), "descending": self.descending, "nulls_last": True} if self.order else {}
+        order: dict[str, Any] = (
+            {"order_by": list(self.order), "descending": self.descending, "nulls_last": True} if self.order else {}
+        )
         return expression.over(list(self.parts) or pl.lit(1), **order)
 
 
@@ -89,6 +91,28 @@ class Times:
 
     today: dt.date | None = None
     fiscal_month: int = 1
+
+
+class OtherPeriods(Protocol):
+    """What the query engine gives a function of time to ask: values of the node `x` in other cells than its own."""
+
+    def value(self, x: Any) -> pl.Expr:
+        """In the cell itself."""
+
+    def shifted(self, x: Any, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
+        """So many periods later; of a period that is not over only as many days, if told so."""
+
+    def whole(self, x: Any, unit: str) -> pl.Expr:
+        """Of the whole period around the cell."""
+
+    def to_date(self, x: Any, unit: str) -> pl.Expr:
+        """Of all rows from the start of the period up to the cell."""
+
+    def cells_to_date(self, x: Any, how: str, unit: str) -> pl.Expr:
+        """The cells from the start of the period up to this one, put together."""
+
+    def since(self, x: Any) -> pl.Expr:
+        """Whole periods since the first one in which `x` held."""
 
 
 Gives = Kind | Callable[[list[Operand]], Kind | None]
@@ -127,6 +151,10 @@ class Function:
     repeats: int = 0
     """How many of the last arguments may be given again and again, as a group."""
     operator: bool = False
+    folds: bool = False
+    """Whether of a constant it is a constant, its negative."""
+    counts_rows: bool = False
+    """Whether it counts the rows of a table that the rest of its formula, or its field, tells."""
 
     def expression(self, operands: list[Operand | None], times: Times) -> pl.Expr:
         """Its value of operands. Raises FormulaProblem where a constant one cannot be used."""
@@ -220,8 +248,15 @@ def common_kind(operands: list[Operand]) -> Kind | None:
     raise FormulaProblem(f"These values are of different kinds: {said}.", hint="Convert one, for example with text(…).")
 
 
+def kind_of(operand: Operand) -> Kind:
+    """The kind of an operand that the checker let pass because it has a certain one."""
+    if operand.kind is None:
+        raise FormulaProblem("A bare empty has no kind.")
+    return operand.kind
+
+
 def cast_to(operand: Operand, kind: Kind | None) -> pl.Expr:
-    return operand.expression if kind in (operand.kind, None) else operand.expression.cast(kind.dtype)
+    return operand.expression if kind is None or kind is operand.kind else operand.expression.cast(kind.dtype)
 
 
 def same_as(position: int) -> Callable[[list[Operand]], Kind | None]:

@@ -3,7 +3,7 @@ parameters. What a chart's dimensions decide (is there a time axis, which grain)
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
@@ -54,18 +54,18 @@ class MeasureChecker(Checker):
         return super().check(node)
 
     def _parameter(self, node: Parameter) -> Checked:
-        place = {"start": node.at.start, "end": node.at.end}
+        place = node.at
         found = self.parameters.get(node.name)
         if found is None:
             near = nearest(node.name, list(self.parameters))
             raise FormulaProblem(
                 f"There is no parameter :{node.name}.",
-                **place,
+                at=place,
                 hint=f"Did you mean :{near}?" if near else "Add it to the model's parameters.",
             )
         if found.values is not None and len(found.values) > 1:
             raise FormulaProblem(
-                f":{node.name} holds several values.", **place, hint=f"Use it as a list: … in (:{node.name})."
+                f":{node.name} holds several values.", at=place, hint=f"Use it as a list: … in (:{node.name})."
             )
         value = found.values[0] if found.values else None
         return Checked(found.kind, node.at, constant=True, value=value, unlimited=found.values is None)
@@ -84,8 +84,7 @@ class MeasureChecker(Checker):
                 ways = " or ".join(formula_name(field, self.schema) for field in alike)
                 raise FormulaProblem(
                     f"Several tables have a field “{node.text}”.",
-                    start=node.at.start,
-                    end=node.at.end,
+                    at=node.at,
                     hint=f"Write {ways}.",
                 )
             return found
@@ -94,8 +93,7 @@ class MeasureChecker(Checker):
             near = nearest(node.table, list(self.schema.tables.values()))
             raise FormulaProblem(
                 f"There is no table “{node.table}” in this model.",
-                start=node.at.start,
-                end=node.at.end,
+                at=node.at,
                 hint=f"Did you mean {quoted(near)}?" if near else "Join it to the model first.",
             )
         return find_field(node.text, Schema([field for field in self.schema if field.table == table]))
@@ -108,8 +106,7 @@ class MeasureChecker(Checker):
         if field.id in self.within:
             raise FormulaProblem(
                 f"“{field.name}” is made from itself.",
-                start=node.at.start,
-                end=node.at.end,
+                at=node.at,
                 hint="Take it out of one of the formulas.",
             )
         self.within.append(field.id)
@@ -118,8 +115,7 @@ class MeasureChecker(Checker):
         except FormulaProblem as problem:
             raise FormulaProblem(
                 f"The formula “{field.name}” does not work: {problem.message}",
-                start=node.at.start,
-                end=node.at.end,
+                at=node.at,
                 hint=problem.hint,
             ) from None
         finally:
@@ -154,8 +150,9 @@ class MeasureChecker(Checker):
     def _spread(self, node: Call) -> Iterator[Node]:
         """The arguments, a parameter of several values in a list as its values."""
         for place, argument in enumerate(node.arguments):
-            values = self._values(argument) if node.function == "in" and place else None
-            if values is None:
+            listed = node.function == "in" and place and isinstance(argument, Parameter)
+            values = self._values(argument) if listed else None
+            if values is None or not isinstance(argument, Parameter):
                 yield argument
             else:
                 for value in values or (None,):
@@ -171,8 +168,7 @@ class MeasureChecker(Checker):
             word = "per" if node.per is not None else "unfiltered"
             raise FormulaProblem(
                 f"“{word}” belongs to aggregates such as sum(…).",
-                start=node.name_at.start,
-                end=node.name_at.end,
+                at=node.name_at,
                 hint=f"Write it behind an aggregate: sum(…) {word} (…).",
             )
         per = self._grain(node.per) if node.per is not None else Per(shown=True)
@@ -191,43 +187,43 @@ class MeasureChecker(Checker):
         return Per(tuple(dimensions), grain.shown, grain.less, tuple(periods))
 
     def _check_period(self, found: Checked, unit: str, name: Name) -> None:
-        fits = {Kind.DATE: PERIODS[:-1], Kind.DATETIME: PERIODS}.get(found.kind, ())
+        known: dict[Kind | None, tuple[str, ...]] = {Kind.DATE: PERIODS[:-1], Kind.DATETIME: PERIODS}
+        fits = known.get(found.kind, ())
         if unit and unit not in fits:
             what = f"no {unit}s" if fits else "no periods: it is not a date"
             raise FormulaProblem(
                 f"“{self.schema[found.field].name}” has {what}.",
-                start=name.at.start,
-                end=name.at.end,
+                at=name.at,
                 hint=f"Write one of {', '.join(fits)}." if fits else "Name the field without trunc(…).",
             )
 
     def _refuse_level(self, function: Function, node: Call) -> None:
-        place = {"start": node.name_at.start, "end": node.name_at.end}
+        place = node.name_at
         if node.where is not None and function.level is not Level.AGGREGATE:
             raise FormulaProblem(
-                "“where” belongs to aggregates such as sum(…).", **place, hint="Elsewhere use if(test, value)."
+                "“where” belongs to aggregates such as sum(…).", at=place, hint="Elsewhere use if(test, value)."
             )
         if function.ordered and node.along and not node.restart:
             return
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
-                f"{function.name} takes no “along” or “restart”.", **place, hint=f"These do: {windows}."
+                f"{function.name} takes no “along” or “restart”.", at=place, hint=f"These do: {windows}."
             )
 
     def _where(self, node: Call) -> Checked | None:
         if node.where is None:
             return None
         found = self.check(node.where)
-        place = {"start": node.where.at.start, "end": node.where.at.end}
+        place = node.where.at
         if found.kind not in (Kind.YES_NO, None):
             raise FormulaProblem(
-                "“where” needs a condition, something that is yes or no.", **place, hint="Compare it: where … = …"
+                "“where” needs a condition, something that is yes or no.", at=place, hint="Compare it: where … = …"
             )
         if found.level in MANY:
             raise FormulaProblem(
                 "“where” looks at each row, and this is a value of many rows.",
-                **place,
+                at=place,
                 hint="Say at which grain: … per (…).",
             )
         return found
@@ -238,8 +234,7 @@ class MeasureChecker(Checker):
             if deep := next((argument for argument in given if argument.level in MANY), None):
                 raise FormulaProblem(
                     f"{function.name} is given a value that already stands for many rows.",
-                    start=deep.at.start,
-                    end=deep.at.end,
+                    at=deep.at,
                     hint=(
                         "Say at which grain it is worked out first: "
                         f"{function.name}(sum(…) per (shown, …)), or take {function.name} away."
@@ -252,16 +247,14 @@ class MeasureChecker(Checker):
             if rows:
                 raise FormulaProblem(
                     f"{function.name} works on the chart's numbers, and this is a value of each row.",
-                    start=rows.at.start,
-                    end=rows.at.end,
+                    at=rows.at,
                     hint=f"Make it an aggregate first: {function.name}(sum(…), …).",
                 )
             return function.level
         if rows and many:
             raise FormulaProblem(
                 "This is a value of each row, and what it stands beside is one of many rows.",
-                start=rows.at.start,
-                end=rows.at.end,
+                at=rows.at,
                 hint="Make it an aggregate too, such as sum(…), min(…) or max(…).",
             )
         for level in (Level.TIME, Level.WINDOW, Level.AGGREGATE):
@@ -274,7 +267,7 @@ class MeasureChecker(Checker):
 
     def _stock(self, found: Checked) -> Checked:
         """The sum of a stock: over days its last (first, mean, highest) day's sum is taken."""
-        argument = found.arguments[0]
+        argument = found.given(0)
         field = self.schema[argument.field] if argument.field else None
         if field is None or not field.over_dates:
             return found
@@ -294,15 +287,14 @@ class MeasureChecker(Checker):
 
 def with_beside(node: Checked) -> Checked:
     """The formula with its counts of rows knowing which fields the rest of it aggregates."""
-    counts = {"count_rows"}
 
-    def aggregated(each: Checked) -> set[str]:
+    def aggregated(each: Checked) -> frozenset[str]:
         if each.function is not None and each.function.level is Level.AGGREGATE:
-            return set() if each.function.name in counts else each.fields
-        return set().union(*(aggregated(argument) for argument in (*each.arguments, each.where) if argument))
+            return frozenset() if each.function.counts_rows else each.fields
+        return frozenset().union(*(aggregated(argument) for argument in (*each.arguments, each.where) if argument))
 
     def placed(each: Checked, beside: frozenset[str]) -> Checked:
-        if each.function is not None and each.function.name in counts and each.beside is None:
+        if each.function is not None and each.function.counts_rows and each.beside is None:
             each = replace(each, beside=beside)
         arguments = tuple(argument and placed(argument, beside) for argument in each.arguments)
         where = each.where and placed(each.where, beside)
@@ -403,7 +395,7 @@ def with_names(text: str, schema: Schema) -> str:
         return text
 
 
-def _rewritten(text: str, write) -> str:
+def _rewritten(text: str, write: Callable[[Name], str | None]) -> str:
     for name in sorted(names_in(parsed(text)), key=lambda name: -name.at.start):
         if (new := write(name)) is not None:
             text = text[: name.at.start] + new + text[name.at.end :]

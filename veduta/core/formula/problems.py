@@ -2,22 +2,33 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import Any
+
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput
 
 from veduta.core.errors import VedutaError
 
 
+@dataclass(frozen=True)
+class Span:
+    """From the first character to behind the last, counted from 0."""
+
+    start: int = 0
+    end: int = 0
+
+
 class FormulaProblem(VedutaError):
-    """A formula that cannot be used; `start` and `end` are the characters that are wrong, counted from 0."""
+    """A formula that cannot be used, and where it is wrong."""
 
     code = "formula"
 
-    def __init__(self, message: str, *, start: int = 0, end: int = 0, hint: str = "", where: str = "") -> None:
-        super().__init__(message, where=where or (f"character {start + 1}" if end else ""), hint=hint)
-        self.start, self.end = start, max(end, start)
+    def __init__(self, message: str, *, at: Span = Span(), hint: str = "", where: str = "") -> None:
+        super().__init__(message, where=where or (f"character {at.start + 1}" if at.end else ""), hint=hint)
+        self.at = Span(at.start, max(at.start, at.end))
 
-    def as_data(self) -> dict:
-        return {**super().as_data(), "start": self.start, "end": self.end}
+    def as_data(self) -> dict[str, Any]:
+        return {**super().as_data(), "start": self.at.start, "end": self.at.end}
 
 
 # What people write out of habit, and what it is called here.
@@ -52,10 +63,11 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
         return _broken_off(text)
     if isinstance(error, UnexpectedCharacters) or token is None:
         return FormulaProblem(
-            f"“{text[at : at + 1]}” has no meaning here.", start=at, end=at + 1, hint="Take it out, or check the place."
+            f"“{text[at : at + 1]}” has no meaning here.", at=Span(at, at + 1), hint="Take it out, or check the place."
         )
-    message, hint = _unexpected(str(token), text[:at])
-    return FormulaProblem(message, start=at, end=at + len(token), hint=hint)
+    word = str(token)
+    message, hint = _unexpected(word, text[:at])
+    return FormulaProblem(message, at=Span(at, at + len(word)), hint=hint)
 
 
 def _habit(text: str, at: int) -> FormulaProblem | None:
@@ -63,7 +75,7 @@ def _habit(text: str, at: int) -> FormulaProblem | None:
     for sign, (message, hint) in HABITS.items():
         if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
             start = at if text.startswith(sign, at) else at - 1
-            return FormulaProblem(message, start=start, end=start + len(sign), hint=hint)
+            return FormulaProblem(message, at=Span(start, start + len(sign)), hint=hint)
     return None
 
 
@@ -74,7 +86,7 @@ def _unclosed_quote(text: str) -> FormulaProblem | None:
     start, sign = opened
     what = "text" if sign == "'" else "name"
     return FormulaProblem(
-        f"This {what} has no closing quote.", start=start, end=len(text), hint=f"Put a {sign} behind it."
+        f"This {what} has no closing quote.", at=Span(start, len(text)), hint=f"Put a {sign} behind it."
     )
 
 
@@ -83,12 +95,11 @@ def _broken_off(text: str) -> FormulaProblem:
     if depth and _complete(text):
         return FormulaProblem(
             f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.",
-            start=start,
-            end=start + 1,
+            at=Span(start, start + 1),
             hint="Add “)” where it ends.",
         )
     end = len(text)
-    return FormulaProblem("The formula breaks off here.", start=end, end=end, hint="A value or a field is missing.")
+    return FormulaProblem("The formula breaks off here.", at=Span(end, end), hint="A value or a field is missing.")
 
 
 def _unexpected(word: str, before: str) -> tuple[str, str]:

@@ -76,19 +76,20 @@ class _Writer:
             if isinstance(first, Call) and first.function in ("in", "between", "is empty"):
                 plain = self._operator(first)
                 word = "empty" if first.function == "is empty" else first.function
-                left = self._inner(first.arguments[0], 5)
-                rest = plain[len(left) :]
-                return left + (" is not empty" if word == "empty" else f" not{rest}")
+                inner = self._inner(first.arguments[0], 5)
+                rest = plain[len(inner) :]
+                return inner + (" is not empty" if word == "empty" else f" not{rest}")
             return f"not {self._inner(first, binding)}"
         if node.function in ("minus", "plus"):
             return f"{'-' if node.function == 'minus' else '+'}{self._inner(first, binding)}"
         if node.function == "is empty":
             return f"{self._inner(first, 5)} is empty"
         if node.function == "in":
-            return f"{self._inner(first, 5)} in ({', '.join(self.write(value) for value in node.arguments[1:])})"
+            values = ", ".join(self.write(value) for value in node.arguments[1:])
+            return f"{self._inner(first, 5)} in ({values})"
         if node.function == "between":
-            low, high = (self._inner(value, 5) for value in node.arguments[1:])
-            return f"{self._inner(first, 5)} between {low} and {high}"
+            _, low, high = node.arguments
+            return f"{self._inner(first, 5)} between {self._inner(low, 5)} and {self._inner(high, 5)}"
         left, right = node.arguments
         if node.function == "^":
             return f"{self._inner(left, TIGHTEST)} ^ {self._inner(right, 8)}"

@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
 from typing import Any
 
-from lark import Lark, Transformer, v_args
+from lark import Lark, Token, Transformer, v_args
 from lark.exceptions import UnexpectedInput, VisitError
 
-from veduta.core.formula.problems import FormulaProblem, syntax_problem
+from veduta.core.formula.problems import FormulaProblem, Span, syntax_problem
 
 LONGEST = 5_000
 PERIODS = ("year", "quarter", "month", "week", "day", "hour")
-
-
-@dataclass(frozen=True)
-class Span:
-    """From the first character to behind the last, counted from 0."""
-
-    start: int = 0
-    end: int = 0
 
 
 @dataclass(frozen=True)
@@ -92,7 +85,8 @@ def parse(text: str) -> Node:
     if not text.strip():
         raise FormulaProblem("There is no formula yet.", hint="Write one, for example: passengers / capacity")
     try:
-        return _Builder().transform(_parser().parse(text))
+        node: Node = _Builder().transform(_parser().parse(text))
+        return node
     except UnexpectedInput as error:
         raise syntax_problem(text, error) from None
     except VisitError as error:
@@ -109,156 +103,155 @@ def _span(meta: Any) -> Span:
     return Span(getattr(meta, "start_pos", 0), getattr(meta, "end_pos", 0))
 
 
-def _token_span(token: Any) -> Span:
-    return Span(token.start_pos, token.end_pos)
+def _token_span(token: Token) -> Span:
+    return Span(token.start_pos or 0, token.end_pos or 0)
 
 
 @v_args(inline=True)
-class _Builder(Transformer):
+class _Builder(Transformer[Token, Node]):
     """One short method for each rule of the grammar."""
 
-    def start(self, node):
+    def start(self, node: Node) -> Node:
         return node
 
-    def number(self, token):
-        value = float(token) if any(sign in token for sign in ".eE") else int(token)
+    def number(self, token: Token) -> Literal:
+        value: int | float = float(token) if any(sign in token for sign in ".eE") else int(token)
         span = _token_span(token)
         if abs(value) > 2**63 - 1 and isinstance(value, int):
             value = float(value)
         if value in (float("inf"),):
-            raise FormulaProblem("This number is too large.", start=span.start, end=span.end)
+            raise FormulaProblem("This number is too large.", at=span)
         return Literal(value, span)
 
-    def text(self, token):
+    def text(self, token: Token) -> Literal:
         return Literal(token[1:-1].replace("''", "'"), _token_span(token))
 
-    def yes(self, token):
+    def yes(self, token: Token) -> Literal:
         return Literal(True, _token_span(token))
 
-    def no(self, token):
+    def no(self, token: Token) -> Literal:
         return Literal(False, _token_span(token))
 
-    def empty(self, token):
+    def empty(self, token: Token) -> Literal:
         return Literal(None, _token_span(token))
 
-    def parameter(self, token):
+    def parameter(self, token: Token) -> Parameter:
         return Parameter(str(token[1:]), _token_span(token))
 
-    def identifier(self, token):
+    def identifier(self, token: Token) -> Token:
         return token
 
-    def field(self, token):
+    def field(self, token: Token) -> Name:
         return _name(token)
 
-    def table_field(self, table, token):
+    def table_field(self, table: Token, token: Token) -> Name:
         name = _name(token)
-        return Name(name.text, _name(table).text, name.quoted, Span(table.start_pos, token.end_pos))
+        return Name(name.text, _name(table).text, name.quoted, Span(_token_span(table).start, name.at.end))
 
-    def binary(self, left, operator, right):
+    def binary(self, left: Node, operator: Token, right: Node) -> Call:
         return Call(operator.lower(), (left, right), at=_between(left, right), name_at=_token_span(operator))
 
-    def unary(self, operator, node):
+    def unary(self, operator: Token, node: Node) -> Call:
         function = {"-": "minus", "+": "plus"}.get(operator, operator.lower())
-        return Call(function, (node,), at=Span(operator.start_pos, node.at.end), name_at=_token_span(operator))
+        return Call(function, (node,), at=Span(_token_span(operator).start, node.at.end), name_at=_token_span(operator))
 
-    def is_empty(self, node, word):
+    def is_empty(self, node: Node, word: Token) -> Call:
         span = _token_span(word)
         return Call("is empty", (node,), at=Span(node.at.start, span.end), name_at=span)
 
-    def is_not_empty(self, node, _not, word):
+    def is_not_empty(self, node: Node, _not: Token, word: Token) -> Call:
         return _not_this(self.is_empty(node, word))
 
-    def among(self, node, word, values):
+    def among(self, node: Node, word: Token, values: tuple[Node, ...]) -> Call:
         return Call("in", (node, *values), at=_between(node, values[-1], 1), name_at=_token_span(word))
 
-    def not_among(self, node, _not, word, values):
+    def not_among(self, node: Node, _not: Token, word: Token, values: tuple[Node, ...]) -> Call:
         return _not_this(self.among(node, word, values))
 
-    def between(self, node, word, low, _and, high):
+    def between(self, node: Node, word: Token, low: Node, _and: Token, high: Node) -> Call:
         return Call("between", (node, low, high), at=_between(node, high), name_at=_token_span(word))
 
-    def not_between(self, node, _not, word, low, _and, high):
+    def not_between(self, node: Node, _not: Token, word: Token, low: Node, _and: Token, high: Node) -> Call:
         return _not_this(self.between(node, word, low, _and, high))
 
-    def values(self, *nodes):
+    def values(self, *nodes: Node) -> tuple[Node, ...]:
         return nodes
 
-    def where(self, node):
+    def where(self, node: Node) -> Node:
         return node
 
     @v_args(meta=True)
-    def call(self, meta, parts):
+    def call(self, meta: Any, parts: list[Any]) -> Call:
         word, values, where, *suffixes = parts
         given = _given(suffixes, meta)
         return Call(word.lower(), tuple(values or ()), where=where, at=_span(meta), name_at=_token_span(word), **given)
 
-    def along(self, orders):
+    def along(self, orders: tuple[Order, ...]) -> tuple[str, Any]:
         return ("along", orders)
 
-    def restart(self, names):
+    def restart(self, names: tuple[Name, ...]) -> tuple[str, Any]:
         return ("restart", names)
 
     @v_args(meta=True)
-    def bracket_per(self, meta, parts):
+    def bracket_per(self, meta: Any, parts: list[Any]) -> Call:
         node, *suffixes = parts
         return Call("coalesce", (node,), at=_span(meta), name_at=node.at, **_given(suffixes, meta))
 
-    def per(self, grain):
+    def per(self, grain: Grain | None) -> tuple[str, Any]:
         return ("per", grain or Grain())
 
-    def unfiltered(self, names):
+    def unfiltered(self, names: tuple[Name, ...]) -> tuple[str, Any]:
         return ("unfiltered", names)
 
-    def orders(self, *orders):
+    def orders(self, *orders: Order) -> tuple[Order, ...]:
         return orders
 
-    def order(self, name, descending):
+    def order(self, name: Name, descending: Token | None) -> Order:
         return Order(name, descending is not None)
 
-    def names(self, *names):
+    def names(self, *names: Name) -> tuple[Name, ...]:
         return names
 
-    def dimensions(self, *dimensions):
+    def dimensions(self, *dimensions: tuple[Name, str]) -> tuple[tuple[Name, str], ...]:
         return dimensions
 
-    def dimension(self, name):
+    def dimension(self, name: Name) -> tuple[Name, str]:
         return (name, "")
 
-    def truncated(self, word, name, text):
+    def truncated(self, word: Token, name: Name, text: Token) -> tuple[Name, str]:
         unit = text[1:-1]
         if word.lower() != "trunc" or unit not in PERIODS:
             raise FormulaProblem(
                 "“per” takes fields, and periods of dates.",
-                start=word.start_pos,
-                end=text.end_pos + 1,
+                at=Span(_token_span(word).start, _token_span(text).end + 1),
                 hint=(
                     f"Write trunc(date, '…') with {', '.join(PERIODS)}, or make a formula of the row and name it here."
                 ),
             )
         return (name, unit)
 
-    def grain(self, dimensions):
+    def grain(self, dimensions: tuple[tuple[Name, str], ...]) -> Grain:
         return Grain(dimensions)
 
-    def shown_grain(self, dimensions=()):
+    def shown_grain(self, dimensions: tuple[tuple[Name, str], ...] = ()) -> Grain:
         return Grain(dimensions, shown=True)
 
-    def shown_except(self, dimensions):
+    def shown_except(self, dimensions: tuple[tuple[Name, str], ...]) -> Grain:
         return Grain(dimensions, shown=True, less=True)
 
 
-def _given(suffixes, meta: Any) -> dict[str, Any]:
+def _given(suffixes: Iterable[tuple[str, Any]], meta: Any) -> dict[str, Any]:
     """What is written behind a call's brackets, each once."""
     given: dict[str, Any] = {}
     for key, value in suffixes:
         if key in given:
             span = _span(meta)
-            raise FormulaProblem(f"“{key}” is given twice.", start=span.start, end=span.end, hint="Take one out.")
+            raise FormulaProblem(f"“{key}” is given twice.", at=span, hint="Take one out.")
         given[key] = value
     return given
 
 
-def _name(token) -> Name:
+def _name(token: Token) -> Name:
     quoted = token.type == "QUOTED"
     text = token[1:-1].replace('""', '"') if quoted else str(token)
     return Name(text, quoted=quoted, at=_token_span(token))

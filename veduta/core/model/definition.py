@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import ValidationError, model_validator
@@ -11,7 +11,7 @@ from pydantic import ValidationError, model_validator
 from veduta.core.data.fields import Frozen, Kind, NumberFormat, Total
 from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 
-VERSION = 1
+VERSION: Final = 1
 TABLE = r"^[a-z0-9_]{1,40}$"
 WORD = r"^[a-z][a-z0-9_]{0,39}$"
 Value = bool | int | float | str

@@ -9,6 +9,7 @@ import polars as pl
 from rapidfuzz import fuzz
 
 from veduta.core.data.fields import Field, Kind
+from veduta.core.data.profile import share_in
 from veduta.core.model.definition import Join, Key
 from veduta.core.model.model import Model
 from veduta.core.model.reach import field_id
@@ -90,7 +91,7 @@ def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -
         rows=int(own["n"].sum()),
         matched=int(own["n"].sum()) - int(missing["n"].sum()),
         keys=full.height,
-        most=int(full["n"].max() or 0),
+        most=max(full["n"].to_list(), default=0),
         unmatched=tuple((tuple(row[:-1]), row[-1]) for row in missing.head(LISTED).iter_rows()),
         unmatched_keys=missing.height,
     )
@@ -136,7 +137,7 @@ def _score(model: Model, a: Field, b: Field) -> float | None:
     x, y = _values(model, a), _values(model, b)
     if not len(x) or not len(y):
         return None
-    share = max(float(x.is_in(y.implode()).mean()), float(y.is_in(x.implode()).mean()))
+    share = max(share_in(x, y), share_in(y, x))
     few = min(1.0, min(len(x), len(y)) / 5)  # few values overlap by chance, and so do small numbers
     weight = 0.4 if a.kind.is_number and alike < 0.8 else 1.0
     return (0.65 * share * few + 0.35 * alike) * weight + 0.05 * (_is_key(model, a) or _is_key(model, b))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from copy import copy
 from dataclasses import dataclass
 from dataclasses import field as attribute
@@ -12,14 +12,13 @@ from typing import Any, Protocol
 import polars as pl
 
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
-from veduta.core.data.profile import Profile
+from veduta.core.data.profile import Profile, plain
 from veduta.core.errors import Bound, DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.functions import Level, Times
 from veduta.core.formula.measures import Parameters, ParameterValue, check_measure, fields_in, parameters_in
-from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tree import Span
+from veduta.core.formula.problems import FormulaProblem, Span
 from veduta.core.model.definition import Join, Key, ModelDefinition, ParameterField, RowRule
 from veduta.core.model.reach import NESTS, Lookup, Source, field_id, reach, table_of
 from veduta.core.model.rows import Rows, at_grain
@@ -51,8 +50,7 @@ def facts_of(values: pl.Series) -> ColumnFacts:
     full = values.drop_nulls().unique()
     few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
     low, high = (full.min(), full.max()) if len(full) and full.dtype != pl.String else (None, None)
-    plain = [bound.isoformat() if isinstance(bound, dt.date) else bound for bound in (low, high)]
-    return ColumnFacts(values.null_count(), full.len(), *plain, few)
+    return ColumnFacts(values.null_count(), full.len(), plain(low), plain(high), few)
 
 
 class Table(Protocol):
@@ -159,11 +157,12 @@ class Model:
         found.reader = reader
         return found
 
-    def seen_through(self, tables: dict[str, Model]) -> Model:
+    def seen_through(self, tables: Mapping[str, Model]) -> Model:
         """The same model with the rows of some tables as other models, bound by their own rules, let them be seen. What
         reaches what stays as it is for all rows."""
         found = copy(self)
-        found.tables = {**self.tables, **tables}
+        found.tables = dict(self.tables)
+        found.tables.update(tables)
         found.seen = tuple(model.answers_depend_on() for model in tables.values())
         return found
 
@@ -288,8 +287,7 @@ class Model:
         said = " and ".join(f"“{self.table_name(table)}”" for table in candidates)
         raise FormulaProblem(
             f"No row has fields of {said} at once.",
-            start=at.at.start if at else 0,
-            end=at.at.end if at else 0,
+            at=at.at if at else Span(),
             hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
         )
 
@@ -357,7 +355,8 @@ class Model:
         """How many rows of a table may be seen."""
         if not self.rules or not self._rules_for(home):
             return self.tables[home].rows
-        return self.scan([], home).select(pl.len()).collect().item()
+        rows: int = self.scan([], home).select(pl.len()).collect().item()
+        return rows
 
     def facts(self, name: str) -> ColumnFacts:
         """What is known of a field's values, as far as they may be seen."""

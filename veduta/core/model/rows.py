@@ -110,7 +110,10 @@ class Rows:
         schema, prefix = self.model.schema, len(lookup.table) + 1
         wanted = sorted(self.looked_up[lookup.table])
         columns = list(dict.fromkeys([*(name for name in wanted), *lookup.other]))
-        cut = (lambda name: name[prefix:]) if lookup.table else (lambda name: name)
+
+        def cut(name: str) -> str:
+            return name[prefix:] if lookup.table else name
+
         other = self.model.tables[lookup.table].scan([cut(name) for name in columns])
         left, right = [], []
         for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):

@@ -84,9 +84,7 @@ class Engine(Reader):
         """The node's value over the place's cells; on the first walk nothing, but its parts are noted. Raises
         FormulaProblem where the formula does not fit the dimensions."""
         if node.field:
-            raise FormulaProblem(
-                "This is a value of each row.", start=node.at.start, end=node.at.end, hint="Make it an aggregate."
-            )
+            raise FormulaProblem("This is a value of each row.", at=node.at, hint="Make it an aggregate.")
         if node.per is not None:
             return self._at_grain(node, place)
         if node.function is None:
@@ -104,9 +102,9 @@ class Engine(Reader):
             operands = [a and operand_of(a, value) for a, value in zip(node.arguments, values, strict=True)]
             return node.function.expression(operands, self.times)
         except FormulaProblem as problem:
-            if problem.end:
+            if problem.at.end:
                 raise
-            raise FormulaProblem(problem.message, start=node.at.start, end=node.at.end, hint=problem.hint) from None
+            raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
     def column(self, node: Checked, place: Place) -> str:
         """The node's value as a column of the place's cells."""
@@ -349,8 +347,7 @@ class Engine(Reader):
         if node.where is not None:
             raise FormulaProblem(
                 "“where” looks at rows, and these are values of a grain.",
-                start=node.where.at.start,
-                end=node.where.at.end,
+                at=node.where.at,
                 hint="Put the condition inside, or use if(test, value).",
             )
         if self.gathering:
@@ -474,8 +471,7 @@ class Engine(Reader):
         shown = ", ".join(self.schema[group.field].name for group in self.groups) or "none"
         raise FormulaProblem(
             f"{node.function.name} runs along “{self.schema[name].name}”, which the chart does not show.",
-            start=node.at.start,
-            end=node.at.end,
+            at=node.at,
             hint=f"Its dimensions are: {shown}.",
         )
 
@@ -531,8 +527,7 @@ class Engine(Reader):
                 return self._as_periods(name, days, grains)
         raise FormulaProblem(
             f"{node.function.name} compares periods, and this question has no date.",
-            start=node.at.start,
-            end=node.at.end,
+            at=node.at,
             hint="Add a date to the dimensions, or a filter on one.",
         )
 

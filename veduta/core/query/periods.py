@@ -112,8 +112,7 @@ class At:
         if self.axis.grain is Grain.WEEK and unit is Grain.YEAR:
             raise FormulaProblem(
                 "Weeks do not make up whole calendar years.",
-                start=self.node.at.start,
-                end=self.node.at.end,
+                at=self.node.at,
                 hint="Choose months, or to_date(…, 'year'), which follows the ISO year on weeks.",
             )
         groups = tuple(whole if group == self.axis else group for group in self.place.groups)
@@ -169,8 +168,7 @@ class At:
         if self.axis is None:
             raise FormulaProblem(
                 f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.",
-                start=self.node.at.start,
-                end=self.node.at.end,
+                at=self.node.at,
                 hint="Add a date to the dimensions.",
             )
         self._must_nest(self.axis.grain, unit)
@@ -192,8 +190,7 @@ class At:
         if self.axis is None:
             raise FormulaProblem(
                 "since counts periods along a time axis, and this chart has none.",
-                start=self.node.at.start,
-                end=self.node.at.end,
+                at=self.node.at,
                 hint="Add a date to the dimensions.",
             )
         engine, key = self.engine, key_of(self.axis)
@@ -331,7 +328,6 @@ class At:
         what = f"the chart's {grain.words}s" if finer else f"{grain.words}s, which the chart shows"
         raise FormulaProblem(
             f"{self.node.function.name}: a {unit.words} {why} {what}.",
-            start=self.node.at.start,
-            end=self.node.at.end,
+            at=self.node.at,
             hint=f"With {grain.words}s these work: {ways}. Or show the chart by {unit.words}.",
         )

@@ -57,6 +57,12 @@ class Column:
     total: str = "again"
 
     @property
+    def dimension(self) -> Grouping:
+        """What a dimension's column groups by."""
+        assert self.grouping is not None, f"{self.name} is a measure"
+        return self.grouping
+
+    @property
     def is_measure(self) -> bool:
         return self.grouping is None
 

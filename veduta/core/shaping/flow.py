@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from hashlib import blake2s
+from typing import Any
 
 import polars as pl
 
@@ -115,7 +116,7 @@ def counted(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
     return rows.map_batches(pass_on, projection_pushdown=True, predicate_pushdown=False, slice_pushdown=False)
 
 
-def new_field(flow: Flow, field_id: str, name: str, kind: Kind, **more) -> Field:
+def new_field(flow: Flow, field_id: str, name: str, kind: Kind, **more: Any) -> Field:
     """A field for a new column: numbers are measures, and a name that is taken gets a number."""
     role = more.pop("role", Role.MEASURE if kind.is_number else Role.DIMENSION)
     aggregate = more.pop("aggregate", aggregates_for(kind)[0] if role is Role.MEASURE else Aggregate.COUNT)
@@ -158,6 +159,12 @@ class Wanted:
     aggregate: Aggregate
     kind: Kind
     name: str
+
+    @property
+    def column(self) -> pl.Expr:
+        """The values as they are, under the name."""
+        assert self.values is not None, "a count of rows has no values"
+        return self.values.alias(self.name)
 
 
 def aggregated(
@@ -207,13 +214,13 @@ def aggregated(
 
 def _simple(aggregate: Aggregate, column: pl.Expr) -> pl.Expr:
     return {
-        Aggregate.MEAN: column.mean,
-        Aggregate.MEDIAN: column.median,
-        Aggregate.MIN: column.min,
-        Aggregate.MAX: column.max,
-        Aggregate.COUNT: column.count,
-        Aggregate.COUNT_DISTINCT: lambda: column.drop_nulls().n_unique(),
-    }[aggregate]()
+        Aggregate.MEAN: column.mean(),
+        Aggregate.MEDIAN: column.median(),
+        Aggregate.MIN: column.min(),
+        Aggregate.MAX: column.max(),
+        Aggregate.COUNT: column.count(),
+        Aggregate.COUNT_DISTINCT: column.drop_nulls().n_unique(),
+    }[aggregate]
 
 
 def aggregate_kind(aggregate: Aggregate, kind: Kind) -> Kind:

@@ -9,6 +9,7 @@ import polars as pl
 from rapidfuzz import fuzz, process
 
 from veduta.core.data.fields import Field, Kind
+from veduta.core.data.profile import share_in
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import value_words
 from veduta.core.shaping.flow import Flow
@@ -148,13 +149,14 @@ def suggest_keys(own: Flow, other: Flow, most: int = 5) -> list[KeySuggestion]:
             field, against = own.schema[a], other.schema[b]
             if field.kind != against.kind or not len(mine) or not len(yours):
                 continue
-            share = float(mine.is_in(yours.implode()).mean())
+            share = share_in(mine, yours)
             alike = fuzz.token_set_ratio(field.name.lower(), against.name.lower()) / 100
             distinct = min(1.0, len(yours) / 3)  # few values overlap by chance
             small = 0.4 if field.kind.is_number and alike < 0.6 else 1.0  # so do small numbers
             if share > 0.05 and (score := (0.75 * share * distinct + 0.25 * alike) * small) > 0.35:
                 found.append((score, KeySuggestion(a, b, share)))
-    best, used = [], set()
+    best: list[KeySuggestion] = []
+    used: set[str] = set()
     for _, suggestion in sorted(found, key=lambda each: -each[0]):
         if not {f"own {suggestion.own}", f"other {suggestion.other}"} & used:
             best.append(suggestion)

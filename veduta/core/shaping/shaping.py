@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Annotated, Any, Union
+from typing import TYPE_CHECKING, Annotated, Any, Union
 
 import polars as pl
 from pydantic import Field as Attribute
@@ -17,7 +17,10 @@ from veduta.core.shaping.steps import Step, kinds
 
 VERSION = 1
 MOST_STEPS = 200
-AnyStep = Annotated[Union[tuple(kinds.values())], Attribute(discriminator="do")]  # noqa: UP007
+if TYPE_CHECKING:
+    AnyStep = Step
+else:
+    AnyStep = Annotated[Union[tuple(kinds.values())], Attribute(discriminator="do")]  # noqa: UP007
 
 
 class Shaping(Frozen):
@@ -73,7 +76,7 @@ def validation_words(error: ValidationError, kind: type[Step] | None = None) -> 
     for part in place:
         kind = kinds.get(part, kind)
     setting = next((part for part in reversed(place) if kind and part in kind.model_fields), "")
-    label = kind.model_fields[setting].title if setting else "A setting"
+    label = kind.model_fields[setting].title if kind and setting else "A setting"
     if first["type"] in ("missing", "too_short", "string_too_short") or first.get("input") in (None, ""):
         return f"“{label}” is not filled in yet."
     return f"“{label}” does not fit: {what_is_wrong(error)[0].lower()}."

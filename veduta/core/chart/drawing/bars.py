@@ -36,7 +36,7 @@ def draw_bars(picture: Picture) -> Drawing:
     if several and stacking == "full" and any((row["y"] or 0) < 0 for row in rows):
         notes.append("Shares to 100% do not make sense with negative values.")
     measure = picture.result.measures[0]
-    along = {
+    along: dict[str, Any] = {
         "field": "name",
         "type": "nominal",
         "sort": None,
@@ -74,8 +74,8 @@ def draw_bars(picture: Picture) -> Drawing:
 
 def _angle(picture: Picture, rows: list[dict[str, Any]]) -> int:
     names = {row["name"] for row in rows}
-    is_time = bool(picture.result.dimensions) and picture.result.dimensions[0].grouping.is_time_axis
-    fits = sum(map(len, names)) <= 90 or picture.result.dimensions[0].grouping.grain is Grain.WEEKDAY
+    is_time = bool(picture.result.dimensions) and picture.result.dimensions[0].dimension.is_time_axis
+    fits = sum(map(len, names)) <= 90 or picture.result.dimensions[0].dimension.grain is Grain.WEEKDAY
     return 0 if is_time or fits else -35
 
 

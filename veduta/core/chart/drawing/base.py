@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 from dataclasses import field as attribute
-from typing import Any
+from typing import Any, cast
 
 from babel.numbers import get_currency_symbol
 
@@ -112,7 +112,7 @@ def plain_point(values: list[Any]) -> list[Any]:
 def dimension_words(column: Column, value: Any, result: Result) -> str:
     if value == REST_POINT and result.rest and column.key == result.rest.key:
         return result.rest.name
-    return "(empty)" if value is None else format_value(value, column.kind, column.format, column.grouping.grain)
+    return "(empty)" if value is None else format_value(value, column.kind, column.format, column.dimension.grain)
 
 
 def marks(picture: Picture) -> list[dict[str, Any]]:
@@ -160,8 +160,9 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
 def _unfinished_start(result: Result) -> dt.date | None:
     if result.unfinished is None:
         return None
-    periods = [column for column in result.dimensions if column.grouping.is_time_axis]
-    return result.frame[max(periods, key=lambda column: PERIODS.index(column.grouping.grain)).key].max()
+    periods = [column for column in result.dimensions if column.dimension.is_time_axis]
+    finest = max(periods, key=lambda column: PERIODS.index(column.dimension.period))
+    return cast("dt.date | None", result.frame[finest.key].max())
 
 
 def series_of(rows: list[dict[str, Any]]) -> list[str]:

@@ -11,12 +11,18 @@ import polars as pl
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
 from veduta.core.chart.formats import EMPTY, format_value
+from veduta.core.data.fields import NumberFormat
 from veduta.core.query.filters import REST_POINT
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
 
 MOST_ROWS = 1_000
 MOST_ACROSS = 60
+
+
+Formats = dict[str, NumberFormat]
+Key = tuple[Any, ...]
+Row = dict[str, Any]
 
 
 @dataclass
@@ -63,7 +69,9 @@ def draw_figures(picture: Picture) -> Drawing:
     return Drawing(picture.kind, layout=figures)
 
 
-def _measure_cell(picture: Picture, column, row: dict[str, Any], point: list[Any] | None, formats) -> Cell:
+def _measure_cell(
+    picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None, formats: Formats
+) -> Cell:
     value = row.get(column.key)
     text = format_value(value, column.kind, formats[column.key])
     negative = isinstance(value, int | float) and value < 0
@@ -102,15 +110,15 @@ def draw_table(picture: Picture) -> Drawing:
     return Drawing(picture.kind, layout=TableLayout(headings, rows, totals, len(dimensions)), notes=notes)
 
 
-def _total_cells(picture: Picture, row: dict[str, Any], formats, behind: list[Any]) -> list[Cell]:
+def _total_cells(picture: Picture, row: dict[str, Any], formats: Formats, behind: list[Any]) -> list[Cell]:
     """A total's cells, with the rows behind them unless some of those were not kept."""
     keep = picture.definition.keep
     cells = [_measure_cell(picture, column, row, None, formats) for column in picture.result.measures]
     return cells if keep and not keep.rest else [replace(cell, behind=behind) for cell in cells]
 
 
-def _is_number(column) -> bool:
-    return column.kind.is_number and not column.is_measure and not column.grouping.grain
+def _is_number(column: Column) -> bool:
+    return column.kind.is_number and not column.is_measure and not column.dimension.grain
 
 
 def total_notes(measures: list[Column]) -> list[str]:
@@ -139,7 +147,7 @@ class _Subtotals:
         closed = []
         for depth in self.depths:
             keys = [column.key for column in self.dimensions[:depth]]
-            key = self.last and self._values(self.last, keys)
+            key = self._values(self.last, keys) if self.last else None
             if key is not None and (row is None or key != self._values(row, keys)):
                 column = self.dimensions[depth - 1]
                 said = [Cell("") for _ in range(depth - 1)]
@@ -173,7 +181,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
         values = values[:MOST_ACROSS]
     down_keys = [column.key for column in down]
-    places: dict[tuple, dict[Any, dict]] = {}
+    places: dict[Key, dict[Any, Row]] = {}
     for row in frame.iter_rows(named=True):
         key = tuple(result.value(row, each) for each in down_keys)
         places.setdefault(key, {})[result.value(row, across.key)] = row
@@ -192,11 +200,11 @@ def draw_crosstab(picture: Picture) -> Drawing:
     for key, found in list(places.items())[:MOST_ROWS]:
         cells = [Cell(dimension_words(column, value, result)) for column, value in zip(down, key, strict=True)]
         for value in values:
-            row, point = found.get(value), plain_point([*key, value])
-            if row is None:
+            there, point = found.get(value), plain_point([*key, value])
+            if there is None:
                 cells += [Cell(EMPTY, number=True) for _ in measures]
             else:
-                cells += [_measure_cell(picture, column, row, point, formats) for column in measures]
+                cells += [_measure_cell(picture, column, there, point, formats) for column in measures]
         cells += _total_cells(picture, row_totals.get(key, {}), formats, plain_point(list(key)))
         rows.append(cells)
     totals: list[Cell] = [Cell("Total", span=len(down))]
@@ -217,7 +225,7 @@ def _in_order(values: list[Any]) -> list[Any]:
     return sorted(value for value in there if value not in last) + last
 
 
-def _by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[tuple, dict]:
+def _by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:
     if frame is None:
         return {}
     return {tuple(result.value(row, key) for key in keys): row for row in frame.iter_rows(named=True)}

@@ -47,12 +47,12 @@ def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[
     Missing ones have an empty number, or 0 where `zero` (for areas, which cannot be stacked on a gap).
     """
     first = picture.result.dimensions[0] if picture.result.dimensions else None
-    if not first or not first.grouping.is_time_axis:
+    if not first or not first.dimension.is_time_axis:
         return rows
     dated = [row["x"] for row in rows if isinstance(row["x"], dt.date)]
     if not dated:
         return rows
-    grain = first.grouping.grain
+    grain = first.dimension.period
     periods = periods_between(min(dated), max(dated), grain)
     there = {(row["x"], row["s"]): row for row in rows}
     series = series_of(rows)
@@ -115,19 +115,19 @@ def draw_lines(picture: Picture) -> Drawing:
     rows = filled_in(picture, marks(picture), zero=area)
     notes = []
     first = picture.result.dimensions[0]
-    grain = first.grouping.grain
-    is_time = first.grouping.is_time_axis
+    is_time = first.dimension.is_time_axis
     if is_time:
         undated = sum(row["x"] is None for row in rows)
         if undated:
             notes.append(f"Rows without {first.name} are not drawn ({undated:,} mark{'s' * (undated != 1)}).")
-        if any(row["x"] == REST_POINT for row in rows):
-            notes.append(f"“{picture.result.rest.name}” has no place on a time axis and is not drawn.")
+        rest = picture.result.rest
+        if rest and any(row["x"] == REST_POINT for row in rows):
+            notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")
         rows = [row for row in rows if isinstance(row["x"], dt.date)]
         for row in rows:
             row["t"] = _milliseconds(row["x"])
         x: dict[str, Any] = {"field": "t", "type": "temporal", "scale": {"type": "utc"}}
-        x["axis"] = _time_axis(grain, len({row["t"] for row in rows}))
+        x["axis"] = _time_axis(first.dimension.period, len({row["t"] for row in rows}))
     else:
         x = {"field": "name", "type": "nominal", "sort": None, "scale": {"type": "point", "padding": 0.5}}
         x["axis"] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
@@ -144,13 +144,13 @@ def draw_lines(picture: Picture) -> Drawing:
     detail = {"detail": {"field": "s", "type": "nominal"}} if "field" in colours else {}
     shape = {"type": "area", "line": False} if area else {"type": "line", "strokeWidth": 2, "strokeJoin": "round"}
     shape["invalid"] = "break-paths-show-domains"
-    finished = {
+    finished: dict[str, Any] = {
         "transform": [{"filter": "datum.open === 0"}],
         "mark": {**shape, "aria": False},
         "encoding": {"x": x, "y": y, "color": colours, **detail},
     }
     pale = {"fillOpacity": 0.4} if area else {"strokeDash": [4, 4]}
-    unfinished = {
+    unfinished: dict[str, Any] = {
         "transform": [{"filter": "datum.tail === 1"}],
         "mark": {**shape, **pale, "aria": False},
         "encoding": {"x": x, "y": y, "color": colours, **detail},

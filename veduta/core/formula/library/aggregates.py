@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import polars as pl
 
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import ANY, NUMBER, Argument, Level, Operand, function, same_as
+from veduta.core.formula.functions import ANY, NUMBER, Argument, Gives, Level, Operand, function, same_as
 
-THEME = {"theme": "Aggregates", "level": Level.AGGREGATE, "empties": "Empties are skipped; empty over no values."}
+THEME: dict[str, Any] = {
+    "theme": "Aggregates",
+    "level": Level.AGGREGATE,
+    "empties": "Empties are skipped; empty over no values.",
+}
 X, V = Argument("value", NUMBER), Argument("value", ANY)
 COUNTS = "5, 9, 9, 14"
 
@@ -15,8 +22,14 @@ COUNTS = "5, 9, 9, 14"
 PARTS = {"sum": ("sum", "count"), "mean": ("sum", "count"), "min": ("min",), "max": ("max",), "count": ("count",)}
 
 
-def _register(name: str, argument: Argument, gives, says: str, result: str, work) -> None:
-    more = {"parts": PARTS.get(name, ()), "counts": name.startswith("count"), "ordered": name in ("first", "last")}
+def _register(
+    name: str, argument: Argument, gives: Gives, says: str, result: str, work: Callable[..., pl.Expr]
+) -> None:
+    more: dict[str, Any] = {
+        "parts": PARTS.get(name, ()),
+        "counts": name.startswith("count"),
+        "ordered": name in ("first", "last"),
+    }
 
     @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **more, **THEME)
     def _(value: Operand) -> pl.Expr:
@@ -67,6 +80,7 @@ for _each in (
     example=("count_rows()", "4"),
     parts=("count",),
     counts=True,
+    counts_rows=True,
     **(THEME | {"empties": "Never empty."}),
 )
 def _() -> pl.Expr:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 import polars as pl
 
 from veduta.core.formula.functions import YES_NO, Argument, Operand, cast_to, common_kind, function
 
-THEME = {"theme": "Choice and empties", "handles_empties": True}
+THEME: dict[str, Any] = {"theme": "Choice and empties", "handles_empties": True}
 
 
-def _values(operands) -> list[Operand]:
+def _values(operands: Sequence[Operand]) -> list[Operand]:
     """The values of test, value, …, otherwise."""
     values = list(operands[1::2])
     return [*values, operands[-1]] if len(operands) % 2 else values
@@ -29,10 +32,11 @@ def _values(operands) -> list[Operand]:
 )
 def _(*operands: Operand) -> pl.Expr:
     kind = common_kind(_values(operands))
-    chain = pl
+    chain: Any = pl
     for test, value in zip(operands[::2], operands[1::2], strict=False):
         chain = chain.when(test.expression).then(cast_to(value, kind))
-    return chain.otherwise(cast_to(operands[-1], kind) if len(operands) % 2 else None)
+    result: pl.Expr = chain.otherwise(cast_to(operands[-1], kind) if len(operands) % 2 else None)
+    return result
 
 
 @function(

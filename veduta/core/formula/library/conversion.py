@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import polars as pl
 
 from veduta.core.data.convert import Failures, convert, text_of
@@ -10,7 +12,7 @@ from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.recognise import DATE_SHAPES
 from veduta.core.formula.functions import NUMBER, TEXT, WHOLE, Argument, Operand, function
 
-THEME = {"theme": "Conversion"}
+THEME: dict[str, Any] = {"theme": "Conversion"}
 EMPTIES = "Empty if the value is empty or cannot be read."
 ORDER = Argument("order", options=("ymd", "dmy", "mdy"), optional=True, constant=True)
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
+from typing import Any
 
 import polars as pl
 
 from veduta.core.calendar import Grain, start_expression
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, Times, function
+from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, Times, function, kind_of
 
-THEME = {"theme": "Dates"}
+THEME: dict[str, Any] = {"theme": "Dates"}
 D = Argument("date", DAY)
 LONG = ("year", "quarter", "month", "week", "day")
 UNITS = (*LONG, "hour", "minute")
@@ -19,14 +21,15 @@ STEP = {"year": "y", "quarter": "q", "month": "mo", "week": "w", "day": "d", "ho
 SAMPLE = "date('2026-10-31')"
 
 
-def _register(name: str, says: str, example: tuple[str, str], part) -> None:
+def _register(name: str, says: str, example: tuple[str, str], part: Callable[[Operand], pl.Expr]) -> None:
     @function(name, D, gives=Kind.WHOLE, says=says, example=example, **THEME)
     def _(date: Operand) -> pl.Expr:
         return part(date).cast(pl.Int64)
 
 
 def _clock(date: Operand, part: str) -> pl.Expr:
-    return getattr(date.expression.cast(pl.Datetime("us")).dt, part)()
+    clock: pl.Expr = getattr(date.expression.cast(pl.Datetime("us")).dt, part)()
+    return clock
 
 
 for _each in (
@@ -86,7 +89,7 @@ def _(*, times: Times) -> pl.Expr:
 def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
     if unit.value in LONG:
         return start_expression(date.expression.cast(pl.Date), Grain(unit.value), times.fiscal_month)
-    return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(date.kind.dtype)
+    return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(kind_of(date).dtype)
 
 
 @function(
@@ -100,7 +103,7 @@ def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
     **THEME,
 )
 def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
-    kind = Kind.DATETIME if unit.value in ("hour", "minute") else date.kind
+    kind = Kind.DATETIME if unit.value in ("hour", "minute") else kind_of(date)
     step = STEP[unit.value]
     by = (
         f"{count.value}{step}"

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import polars as pl
 
 from veduta.core.data.fields import Kind
@@ -17,7 +20,7 @@ from veduta.core.formula.functions import (
     same_as,
 )
 
-THEME = {"theme": "Numbers"}
+THEME: dict[str, Any] = {"theme": "Numbers"}
 X = Argument("number", NUMBER)
 
 
@@ -48,10 +51,10 @@ def _(x: Operand) -> pl.Expr:
     **THEME,
 )
 def _(x: Operand, places: Operand | None = None) -> pl.Expr:
-    digits = places.value if places else 0
+    digits: int = places.value if places else 0
     if digits >= 0:
         return x.expression if x.kind is Kind.WHOLE else x.expression.round(digits, mode="half_away_from_zero")
-    unit = 10**-digits
+    unit: int = 10**-digits
     rounded = (x.expression / unit).round(0, mode="half_away_from_zero") * unit
     return rounded.cast(pl.Int64, strict=False) if x.kind is Kind.WHOLE else rounded
 
@@ -93,7 +96,7 @@ def _(x: Operand, exponent: Operand) -> pl.Expr:
     return x.expression.cast(pl.Float64).pow(exponent.expression.cast(pl.Float64))
 
 
-def _register(name: str, says: str, example: tuple[str, str], empties: str, work) -> None:
+def _register(name: str, says: str, example: tuple[str, str], empties: str, work: Callable[..., pl.Expr]) -> None:
     @function(name, X, gives=Kind.DECIMAL, says=says, example=example, empties=empties, **THEME)
     def _(x: Operand) -> pl.Expr:
         return work(x.expression.cast(pl.Float64))
@@ -126,7 +129,7 @@ for _each in (
     _register(*_each)
 
 
-def _register_choice(name: str, says: str, example: tuple[str, str], pick) -> None:
+def _register_choice(name: str, says: str, example: tuple[str, str], pick: Callable[[list[pl.Expr]], pl.Expr]) -> None:
     @function(
         name,
         Argument("value", alike=True),

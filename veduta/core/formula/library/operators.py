@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import polars as pl
 
 from veduta.core.data.fields import Kind
@@ -21,11 +24,11 @@ from veduta.core.formula.library.conversion import as_text
 from veduta.core.formula.problems import FormulaProblem
 
 A, B = Argument("a", NUMBER), Argument("b", NUMBER)
-THEME = {"theme": "Operators", "operator": True}
+THEME: dict[str, Any] = {"theme": "Operators", "operator": True}
 OVERFLOW = "Empty if a value is empty, or if the result is larger than a whole number can be."
 
 
-def _exactly(a: Operand, b: Operand, work) -> pl.Expr:
+def _exactly(a: Operand, b: Operand, work: Callable[..., pl.Expr]) -> pl.Expr:
     """Whole numbers are worked out with room to spare, so that too large a result becomes empty, not another number."""
     if a.kind is Kind.WHOLE and b.kind is Kind.WHOLE:
         return work(a.expression.cast(pl.Int128), b.expression.cast(pl.Int128)).cast(pl.Int64, strict=False)
@@ -38,7 +41,7 @@ def _sum_kind(operands: list[Operand]) -> Kind:
     if a.kind in DAY and b.kind in (Kind.WHOLE, None):
         return a.kind
     for operand in operands:
-        if operand.kind not in (*NUMBER, None):
+        if operand.kind and operand.kind not in NUMBER:
             hint = "Text is joined with &." if operand.kind is Kind.TEXT else "For dates use date_add or date_diff."
             raise FormulaProblem(f"{operand.kind.words.capitalize()} cannot be added.", hint=hint)
     return number_kind(operands)
@@ -121,7 +124,15 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     return a.expression.cast(pl.Float64).pow(b.expression.cast(pl.Float64))
 
 
-@function("minus", A, gives=number_kind, says="The number with the other sign.", example=("-(3 - 5)", "2"), **THEME)
+@function(
+    "minus",
+    A,
+    gives=number_kind,
+    says="The number with the other sign.",
+    example=("-(3 - 5)", "2"),
+    folds=True,
+    **THEME,
+)
 def _(a: Operand) -> pl.Expr:
     return -a.expression
 
@@ -147,7 +158,9 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     return pl.when(both).then(left.fill_null("") + right.fill_null(""))
 
 
-def _register_comparison(sign: str, says: str, example: tuple[str, str], compare) -> None:
+def _register_comparison(
+    sign: str, says: str, example: tuple[str, str], compare: Callable[[pl.Expr, pl.Expr], pl.Expr]
+) -> None:
     @function(
         sign,
         Argument("a", ANY, alike=True),

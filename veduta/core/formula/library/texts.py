@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
+from typing import Any
 
 import polars as pl
 
@@ -10,14 +12,16 @@ from veduta.core.data.fields import Kind
 from veduta.core.formula.functions import TEXT, WHOLE, Argument, Operand, function
 from veduta.core.formula.problems import FormulaProblem
 
-THEME = {"theme": "Text"}
+THEME: dict[str, Any] = {"theme": "Text"}
 T = Argument("text", TEXT)
 COUNT = Argument("count", WHOLE)
 PART = Argument("part", TEXT)
 PATTERN = Argument("pattern", TEXT, constant=True)
 
 
-def _register(name: str, says: str, example: tuple[str, str], work, gives: Kind = Kind.TEXT) -> None:
+def _register(
+    name: str, says: str, example: tuple[str, str], work: Callable[..., pl.Expr], gives: Kind = Kind.TEXT
+) -> None:
     @function(name, T, gives=gives, says=says, example=example, **THEME)
     def _(text: Operand) -> pl.Expr:
         return work(text.expression)

@@ -8,10 +8,20 @@ from typing import Any
 import polars as pl
 
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import NUMBER, WHOLE, YES_NO, Argument, Level, Operand, function, same_as
+from veduta.core.formula.functions import (
+    NUMBER,
+    WHOLE,
+    YES_NO,
+    Argument,
+    Level,
+    Operand,
+    OtherPeriods,
+    function,
+    same_as,
+)
 
 PERIODS = ("year", "quarter", "month", "week", "day", "hour")
-THEME = {"theme": "Time", "level": Level.TIME}
+THEME: dict[str, Any] = {"theme": "Time", "level": Level.TIME}
 X, ANY_X = Argument("value", NUMBER), Argument("value")
 UNIT = Argument("period", options=PERIODS, constant=True)
 EARLIER = "Empty where there is no such period; never 0 and never another period's value."
@@ -33,7 +43,7 @@ HOWS = ("mean", "sum", "min", "max")
     empties=EARLIER,
     **THEME,
 )
-def _(at: Any, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(at: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return at.shifted(x, steps.value, unit.value, bool(days))
 
 
@@ -47,7 +57,7 @@ def _(at: Any, x: Any, steps: Operand, unit: Operand, days: Operand | None = Non
     empties="Empty if the whole period has no value.",
     **THEME,
 )
-def _(at: Any, x: Any, unit: Operand) -> pl.Expr:
+def _(at: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
     return at.whole(x, unit.value)
 
 
@@ -62,7 +72,7 @@ def _(at: Any, x: Any, unit: Operand) -> pl.Expr:
     empties="Starts anew with each period.",
     **THEME,
 )
-def _(at: Any, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
+def _(at: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     return at.cells_to_date(x, how.value, unit.value) if how else at.to_date(x, unit.value)
 
 
@@ -77,7 +87,7 @@ def _(at: Any, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     empties=EARLIER,
     **THEME,
 )
-def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return at.value(x) - at.shifted(x, -1, unit.value, bool(days))
 
 
@@ -92,7 +102,7 @@ def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     empties=EARLIER + " Empty where it was 0.",
     **THEME,
 )
-def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     before = at.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
     return pl.when(before != 0).then((at.value(x).cast(pl.Float64) - before) / before.abs())
 
@@ -106,5 +116,5 @@ def _(at: Any, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     empties="Empty before, and where it never held.",
     **THEME,
 )
-def _(at: Any, x: Any) -> pl.Expr:
+def _(at: OtherPeriods, x: Any) -> pl.Expr:
     return at.since(x)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import polars as pl
 
 from veduta.core.data.fields import Kind
 from veduta.core.formula.functions import ANY, NUMBER, WHOLE, Argument, Level, Operand, Window, function, same_as
 from veduta.core.formula.problems import FormulaProblem
 
-THEME = {"theme": "Rows around", "level": Level.WINDOW}
+THEME: dict[str, Any] = {"theme": "Rows around", "level": Level.WINDOW}
 X = Argument("value", NUMBER)
 MOVING = {
     "mean": lambda x, n: x.cast(pl.Float64).rolling_mean(n, min_samples=1),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import polars as pl
 
@@ -94,7 +94,7 @@ class Describe(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         field = flow.schema[self.field]
-        new: dict = {"hidden": self.hidden}
+        new: dict[str, Any] = {"hidden": self.hidden}
         if self.description:
             new["description"] = self.description
         if self.role and self.role is not field.role:

@@ -150,13 +150,13 @@ def dated(schema: Schema) -> list[Field]:
     return likely
 
 
-def typed_names(headings: list[str]) -> tuple[Kind, list]:
+def typed_names(headings: list[str]) -> tuple[Kind, list[Any]]:
     """Headings as dates or numbers if all of them are, else as text."""
     return _typed_names(tuple(headings))
 
 
 @lru_cache(128)
-def _typed_names(names: tuple[str, ...]) -> tuple[Kind, list]:
+def _typed_names(names: tuple[str, ...]) -> tuple[Kind, list[Any]]:
     headings = list(names)
     field = recognise_field("name", "", "name", headings).field
     if field.kind in (Kind.TEXT, Kind.YES_NO):
@@ -240,7 +240,7 @@ class Group(Step):
                 fields.append(field)
                 continue
             plain = grain is None
-            column = field.id if plain else part_id(self.id, f"{field.id}_{grain.value}")
+            column = field.id if grain is None else part_id(self.id, f"{field.id}_{grain.value}")
             keys.append(
                 group_expression(group, flow.schema)
                 .cast((field.kind if plain else _grain_kind(group)).dtype)
@@ -311,6 +311,6 @@ class Group(Step):
 
 
 def _grain_kind(group: Grouping) -> Kind:
-    if group.grain.is_part:
+    if group.period.is_part:
         return Kind.WHOLE
-    return Kind.DATETIME if group.grain.needs_time else Kind.DATE
+    return Kind.DATETIME if group.period.needs_time else Kind.DATE

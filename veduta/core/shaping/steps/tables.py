@@ -90,9 +90,9 @@ class Join(Step):
         if self.several == "aggregate":
             side = aggregated(other.rows.with_columns(right), keys, made)
         else:
-            side = other.rows.select(*right, *(each.values.alias(each.name) for each in made))
+            side = other.rows.select(*right, *(each.column for each in made))
             self._must_fit(flow, side, left, keys, run)
-        how = "left" if self.keep == "all" else "inner"
+        how: Literal["left", "inner"] = "left" if self.keep == "all" else "inner"
         rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left_right")
         return flow.with_fields(rows.select([field.id for field in fields]), fields)
 

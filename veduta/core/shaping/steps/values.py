@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import ClassVar, Literal
 
 import polars as pl
@@ -97,12 +98,13 @@ class Case(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         fields = only(flow.schema, self.fields, TEXT_ONLY, "written another way")
-        to = {
+        changes: dict[str, Callable[[pl.Expr], pl.Expr]] = {
             "upper": lambda t: t.str.to_uppercase(),
             "lower": lambda t: t.str.to_lowercase(),
             "title": lambda t: t.str.to_titlecase(),
             "sentence": lambda t: t.str.head(1).str.to_uppercase() + t.str.slice(1).str.to_lowercase(),
-        }[self.to]
+        }
+        to = changes[self.to]
         return flow.with_rows(flow.rows.with_columns(to(pl.col(field.id)) for field in fields))
 
     def words(self, schema: Schema, run: Run) -> str:
@@ -202,7 +204,7 @@ class Bins(Step):
             edges = sorted(set(self.edges)) if self.how == "edges" else self._quantiles(flow, value)
             if len(edges) < 1:
                 raise DefinitionProblem("There are no edges yet.", hint="Write at least one number.")
-            place = sum((value >= edge).cast(pl.Int32) for edge in edges)
+            place = pl.sum_horizontal((value >= edge).cast(pl.Int32) for edge in edges)
             ends = [None, *edges, None]
             start = place.replace_strict(list(range(len(edges) + 1)), ends[:-1], return_dtype=pl.Float64)
             end = place.replace_strict(list(range(len(edges) + 1)), ends[1:], return_dtype=pl.Float64)
