@@ -12,7 +12,17 @@ from rapidfuzz import process
 from rapidfuzz.distance import DamerauLevenshtein
 
 from veduta.core.data.fields import Field, Kind, Schema
-from veduta.core.formula.functions import ANY, KINDS_WORDS, Argument, Function, Level, Operand, common_kind, registry
+from veduta.core.formula.functions import (
+    ANY,
+    KINDS_WORDS,
+    NUMBER,
+    Argument,
+    Function,
+    Level,
+    Operand,
+    common_kind,
+    registry,
+)
 from veduta.core.formula.problems import FormulaProblem, Span
 from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, parse
 
@@ -251,7 +261,7 @@ class Checker:
             raise FormulaProblem(
                 f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.",
                 at=place,
-                hint=_instead(function.name),
+                hint=function.instead or "For one row per group use the step Group.",
             )
         if node.per is not None or node.where is not None or node.unfiltered:
             word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
@@ -373,18 +383,8 @@ def _said(function: Function) -> str:
     return f"“{function.name}”" if function.operator else function.name
 
 
-def _instead(name: str) -> str:
-    return {
-        "sum": "For the sum so far write running(…); for one row per group use the step Group.",
-        "mean": "For the mean of the last rows write moving(mean, …, 3); for one row per group use the step Group.",
-        "min": "For the lowest of several columns write least(…); for one row per group use the step Group.",
-        "max": "For the highest of several columns write greatest(…); for one row per group use the step Group.",
-        "count_rows": "For numbered rows write row_number(); for one row per group use the step Group.",
-    }.get(name, "For one row per group use the step Group.")
-
-
 def _convert_hint(kind: Kind, wanted: frozenset[Kind], function: Function) -> str:
-    if function.name in ("+", "-", "*", "/") and kind is Kind.TEXT:
+    if function.operator and wanted == NUMBER and kind is Kind.TEXT:
         return "Read it as a number with number(…); text is joined with &."
     if wanted == ANY:
         return ""

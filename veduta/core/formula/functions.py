@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 from importlib import import_module
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.formula.problems import FormulaProblem
 
 
@@ -33,6 +33,8 @@ TEXT = frozenset({Kind.TEXT})
 DAY = frozenset({Kind.DATE, Kind.DATETIME})
 YES_NO = frozenset({Kind.YES_NO})
 ANY = frozenset(Kind)
+COUNTED = NumberFormat(decimals=0)
+PERCENT = NumberFormat(style="percent")
 KINDS_WORDS = {
     NUMBER: "a number",
     WHOLE: "a whole number",
@@ -93,6 +95,15 @@ class Times:
     fiscal_month: int = 1
 
 
+class SoFar(StrEnum):
+    """Ways to work an aggregate out for all rows up to each period."""
+
+    FIRST_SEEN = "how many values are there for the first time"
+    QUANTILE = "quantile"
+    VARIANCE = "variance"
+    DEVIATION = "the root of the variance"
+
+
 class OtherPeriods(Protocol):
     """What the query engine gives a function of time to ask: values of the node `x` in other cells than its own."""
 
@@ -138,12 +149,22 @@ class Function:
     """Whether a window starts anew, if it is not told otherwise, for each value of the chart's other dimensions."""
     looks_back: bool = False
     """Whether a window may look behind the shown period."""
+    adds_up: bool = False
+    """Whether a window's values over some rows add up to that over all of them; in a total it is of itself."""
+    accumulates: bool = False
+    """Whether the value of another cell than its own may be that of the latest cell before."""
     by_period: bool = False
     """Whether a window that looks back counts the periods of a time axis, also those without rows."""
     counts: bool = False
     """Whether over no rows an aggregate is 0, not empty."""
-    ordered: bool = False
-    """Whether an aggregate depends on the order of the rows, which `along` says, or else the table's own date."""
+    of_parts: Callable[[dict[str, pl.Expr]], pl.Expr] | None = None
+    """An aggregate's value from its `parts`, where it is not just the one there is."""
+    takes_end: Literal["", "first", "last"] = ""
+    """Which end of the rows an aggregate takes, in the order that `along` says, or else of the table's own date."""
+    so_far: SoFar | None = None
+    """How an aggregate without parts is worked out for all rows up to each period from one look at them."""
+    share_below: Callable[..., float] | None = None
+    """Of a quantile, the share of the values (0 to 1) that lie below it, by the constants behind its first argument."""
     handles_empties: bool = False
     """Whether it gives a value of its own where an argument is empty."""
     asks_times: bool = False
@@ -151,6 +172,14 @@ class Function:
     repeats: int = 0
     """How many of the last arguments may be given again and again, as a group."""
     operator: bool = False
+    joins: bool = False
+    """Whether it joins conditions, so that one that narrows nothing drops out."""
+    adds_stocks: bool = False
+    """Whether a field's own rule for stocks comes before it over days."""
+    format: NumberFormat | None = None
+    """How its values are written; None is like those it is made of."""
+    instead: str = ""
+    """What to write where a value of one row is wanted."""
     folds: bool = False
     """Whether of a constant it is a constant, its negative."""
     counts_rows: bool = False
@@ -159,6 +188,10 @@ class Function:
     def expression(self, operands: list[Operand | None], times: Times) -> pl.Expr:
         """Its value of operands. Raises FormulaProblem where a constant one cannot be used."""
         return self.build(*operands, times=times) if self.asks_times else self.build(*operands)
+
+    @property
+    def ordered(self) -> bool:
+        return bool(self.takes_end)
 
     @property
     def least(self) -> int:

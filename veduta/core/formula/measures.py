@@ -128,7 +128,7 @@ class MeasureChecker(Checker):
         if (node.per is not None or node.unfiltered) and node.function in registry():
             return self._at_grain(node)
         found = self._limited(super()._call(node))
-        if found.function and found.function.name == "sum":
+        if found.function and found.function.adds_stocks:
             found = self._stock(found)
         return found
 
@@ -138,7 +138,7 @@ class MeasureChecker(Checker):
         function, arguments = found.function, [argument for argument in found.arguments if argument]
         if function is None or not any(argument.unlimited for argument in arguments):
             return found
-        if function.name == "and":
+        if function.joins:
             limited = [argument for argument in arguments if not argument.unlimited]
             return limited[0] if limited else arguments[0]
         if function.handles_empties:

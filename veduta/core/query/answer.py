@@ -238,9 +238,9 @@ class _Answer:
         found = self._with_keys(engine, place).select(*keys, *anew)
         summed = [pl.col(self.rows).sum()]
         for name, node in windows.items():
-            is_share = node.function is not None and node.function.name == "share"
-            adds_up = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
-            summed.append((adds_up if is_share else pl.lit(None, dtype=dropped.schema[name])).alias(name))
+            adds_up = node.function is not None and node.function.adds_up
+            sum_of_all = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
+            summed.append((sum_of_all if adds_up else pl.lit(None, dtype=dropped.schema[name])).alias(name))
         if keys:
             found = found.join(dropped.group_by(keys).agg(summed), on=keys, how="inner", nulls_equal=True)
         else:

@@ -31,7 +31,7 @@ from veduta.core.data.fields import Aggregate, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per, operand_of
 from veduta.core.formula.compile import Compiler
-from veduta.core.formula.functions import Level, Operand, Times, Window
+from veduta.core.formula.functions import Function, Level, Operand, Times, Window
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.filters import EVER, MeasureFilter
 from veduta.core.query.measures import Measure, counted_tables, measure_node, measure_words
@@ -211,11 +211,8 @@ class Engine(Reader):
         if self.gathering:
             return NOTHING
         columns = {how: pl.col(part.name) for how, part in parts.items()}
-        name = node.function.name
-        if name == "sum":
-            return pl.when(columns["count"] > 0).then(columns["sum"])
-        if name == "mean":
-            return pl.when(columns["count"] > 0).then(columns["sum"].cast(pl.Float64) / columns["count"])
+        if node.call.of_parts:
+            return node.call.of_parts(columns)
         value = columns.get("own", next(iter(columns.values())))
         if not node.function.counts:
             return value
@@ -249,7 +246,7 @@ class Engine(Reader):
         fields = frozenset(name for name, _ in order).union(*(each.fields for each in (argument, node.where) if each))
         source = pl.col(column)
         if order:
-            source = _sorted_by(source, order, node.function.name)
+            source = _sorted_by(source, order, node.call)
         if how == "sum":
             wide = argument.kind is Kind.WHOLE and self._may_overflow(argument, home)
             aggregate = source.cast(pl.Int128).sum().cast(pl.Float64) if wide else source.sum()
@@ -258,9 +255,19 @@ class Engine(Reader):
         else:
             rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
             aggregate = node.function.build(Operand(source, argument.kind if argument else Kind.WHOLE), *rest)
-            how = f"own:{node.function.name}"
         fields -= {name for each in attached for name in each.fields} - _outside(argument) - _outside(node.where)
-        return Part(name, how, column, expression, aggregate, fields, tuple(attached), _share_of(node))
+        return Part(
+            name,
+            how,
+            column,
+            expression,
+            aggregate,
+            fields,
+            tuple(attached),
+            node.call.name,
+            node.call.so_far,
+            _share_of(node),
+        )
 
     def _order_of_rows(self, node: Checked, home: str) -> tuple[tuple[str, bool], ...]:
         """By which fields an aggregate that depends on order looks at a table's rows: its own date, if not told."""
@@ -364,7 +371,7 @@ class Engine(Reader):
         if node.function.ordered:
             named = [(key_of(g), down) for field, down in node.along for g in groups if g.field == field]
             order = named or [(key_of(group), False) for group in groups if group not in place.groups]
-            value = _sorted_by(value, order, node.function.name) if order else value
+            value = _sorted_by(value, order, node.call) if order else value
         aggregate = node.function.build(Operand(value, argument.kind), *rest).alias("__value")
         found = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
         return self._looked_up(place, [pl.col(key) for key in keys], found, keys, "__value")
@@ -478,7 +485,7 @@ class Engine(Reader):
     def _window_total(self, node: Checked, place: Place) -> pl.Expr:
         """In a total there are no rows around: a share is of itself, everything else is empty."""
         empty = pl.lit(None, dtype=node.kind.dtype if node.kind else None)
-        if node.function.name != "share" or node.restart:
+        if not node.call.adds_up or node.restart:
             return empty
         value = self.value(node.arguments[-1], place)
         return empty if self.gathering else pl.when(value != 0).then(1.0)
@@ -556,17 +563,18 @@ class Engine(Reader):
         return Periods(name, Grain.DAY, None, tuple(days))
 
 
-def _share_of(node: Checked) -> float | None:
+def _share_of(node: Checked) -> float:
     """Of a quantile, the share of the values that lie below it."""
-    if node.function.name == "median":
-        return 0.5
-    return min(max(node.arguments[1].value, 0), 100) / 100 if node.function.name == "percentile" else None
+    share_below = node.call.share_below
+    return share_below(*(argument.value for argument in node.arguments[1:] if argument)) if share_below else 0
 
 
-def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: str) -> pl.Expr:
+def _sorted_by(value: pl.Expr, order: Iterable[tuple[str, bool]], function: Function) -> pl.Expr:
     """A column in the order of others. Rows without a place in it are looked at only where there are no others."""
     columns, downwards = zip(*order, strict=True)
-    return value.sort_by(columns, descending=list(downwards), nulls_last=function == "first", maintain_order=True)
+    return value.sort_by(
+        columns, descending=list(downwards), nulls_last=function.takes_end == "first", maintain_order=True
+    )
 
 
 class _RowCompiler(Compiler):

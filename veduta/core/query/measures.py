@@ -155,13 +155,8 @@ def measure_format(measure: Measure, schema: Schema, node: Checked | None = None
 
 def _inherited(node: Checked, schema: Schema) -> NumberFormat:
     """Shares and growth as percentages; sums and the like as the one format of all their fields."""
-    name = node.function.name if node.function else ""
-    if name in ("growth", "share"):
-        return NumberFormat(style="percent")
-    if name.startswith("count") or name in ("rank", "row_number", "since"):
-        return NumberFormat(decimals=0)
-    if name in ("/", "*", "^"):
-        return NumberFormat()
+    if node.function and node.function.format:
+        return node.function.format
     if node.field:
         return schema[node.field].format
     found = {_inherited(argument, schema) for argument in node.arguments if argument and not argument.constant}

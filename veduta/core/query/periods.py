@@ -52,7 +52,7 @@ class At:
         self._must_nest(self.axis.grain, unit)
         key = key_of(self.axis)
         position = moved(pl.col(key), self.axis.grain, steps, unit)
-        if x.function is not None and x.function.name == "to_date" and x.arguments[0] is None:
+        if x.function is not None and x.function.accumulates and x.arguments[0] is None:
             # So far into another year there is a value, even where its very month has none.
             return self.to_date(x.arguments[1], x.arguments[2].value, position)
         found = self._other_cells(x, self.place.groups, {key: position})

@@ -14,6 +14,7 @@ import polars as pl
 
 from veduta.core.calendar import Days, Grain, Grouping, group_expression, period_start
 from veduta.core.formula.check import Checked
+from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
 
@@ -82,8 +83,9 @@ class Place:
 
 @dataclass(frozen=True)
 class Part:
-    """A sum, count and the like of an expression over rows, in a column of its
-    own; of a quantile the `share` (0 to 1)."""
+    """A sum, count and the like of an expression over rows, in a column of its own. `how` is one of COMBINE, or else
+    the `function` is worked out as it is, of all rows up to each period as `so_far` says (of a quantile with the
+    `share` of the values that lie below it, 0 to 1)."""
 
     name: str
     how: str
@@ -92,7 +94,9 @@ class Part:
     aggregate: pl.Expr
     fields: frozenset[str]
     attached: tuple[Checked, ...] = ()
-    share: float | None = None
+    function: str = ""
+    so_far: SoFar | None = None
+    share: float = 0
 
     @property
     def combines(self) -> bool:

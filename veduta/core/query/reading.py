@@ -24,6 +24,7 @@ from veduta.core.calendar import (
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per
+from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, DatesFilter, Filter, RelativeFilter, grouping_words
 from veduta.core.query.places import COMBINE, Cells, Part, Place, Prepared, key_of, prepared_for
@@ -332,10 +333,10 @@ class Reader:
         frame = cells.select(*keys, *adding)
         others = [part for part in parts.values() if not part.combines]
         for part in others:
-            if part.how == "own:count_distinct":
+            if part.so_far is SoFar.FIRST_SEEN:
                 frame = _beside(frame, self._first_seen(place, home, part, axis, keys), keys)
                 adding[part.name] = "sum"
-            elif part.share is not None or part.how in ("own:std_dev", "own:variance"):
+            elif part.so_far:
                 frame = _beside(frame, self._spread_so_far(place, home, part, axis, keys), keys)
                 adding[part.name] = "so far"
         found = self._running(frame, axis, place.upto, adding)
@@ -372,11 +373,11 @@ class Reader:
         whole = enclosing(pl.col(key), axis.grain, place.upto, self.schema.fiscal_month).alias("__whole")
         rows = self._made(place, home, [part]).with_columns(whole)
         groups = [*(name for name in keys if name != key), "__whole"]
-        if part.share is not None:
+        if part.so_far is SoFar.QUANTILE:
             found = quantiles_so_far(rows, part.column, key, groups, part.share)
         else:
             found = variances_so_far(rows, part.column, key, groups)
-        value = pl.col(part.column).sqrt() if part.how == "own:std_dev" else pl.col(part.column)
+        value = pl.col(part.column).sqrt() if part.so_far is SoFar.DEVIATION else pl.col(part.column)
         return found.select(*keys, value.alias(part.name))
 
     def _read_again(
@@ -386,7 +387,7 @@ class Reader:
         DefinitionProblem if those are too many."""
         rows_again = int(running[self.prepared.rows_of(home).name].sum())
         if rows_again > MOST_ROWS_AGAIN:
-            name = " and ".join(sorted({part.how.removeprefix("own:") for part in parts}))
+            name = " and ".join(sorted({part.function for part in parts}))
             raise DefinitionProblem(
                 f"to_date of {name} by {axis.grain.words} would look at {rows_again:,} rows; at most"
                 f" {MOST_ROWS_AGAIN:,} are read.",

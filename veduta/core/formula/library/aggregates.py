@@ -8,7 +8,18 @@ from typing import Any
 import polars as pl
 
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import ANY, NUMBER, Argument, Gives, Level, Operand, function, same_as
+from veduta.core.formula.functions import (
+    ANY,
+    COUNTED,
+    NUMBER,
+    Argument,
+    Gives,
+    Level,
+    Operand,
+    SoFar,
+    function,
+    same_as,
+)
 
 THEME: dict[str, Any] = {
     "theme": "Aggregates",
@@ -19,58 +30,128 @@ X, V = Argument("value", NUMBER), Argument("value", ANY)
 COUNTS = "5, 9, 9, 14"
 
 
-PARTS = {"sum": ("sum", "count"), "mean": ("sum", "count"), "min": ("min",), "max": ("max",), "count": ("count",)}
+ONE_ROW_PER_GROUP = "for one row per group use the step Group."
 
 
 def _register(
-    name: str, argument: Argument, gives: Gives, says: str, result: str, work: Callable[..., pl.Expr]
+    name: str, argument: Argument, gives: Gives, says: str, result: str, work: Callable[..., pl.Expr], **more: Any
 ) -> None:
-    more: dict[str, Any] = {
-        "parts": PARTS.get(name, ()),
-        "counts": name.startswith("count"),
-        "ordered": name in ("first", "last"),
-    }
-
     @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **more, **THEME)
     def _(value: Operand) -> pl.Expr:
         return work(value.expression)
 
 
-for _each in (
-    ("sum", X, same_as(0), "The sum.", "37", lambda x: pl.when(x.count() > 0).then(x.sum())),
-    ("mean", X, Kind.DECIMAL, "The mean.", "9.25", lambda x: x.mean()),
-    ("median", X, Kind.DECIMAL, "The value in the middle.", "9", lambda x: x.median()),
-    ("min", V, same_as(0), "The lowest value.", "5", lambda x: x.min()),
-    ("max", V, same_as(0), "The highest value.", "14", lambda x: x.max()),
-    ("count", V, Kind.WHOLE, "How many values there are.", "4", lambda x: x.count().cast(pl.Int64)),
-    (
-        "count_distinct",
-        V,
-        Kind.WHOLE,
-        "How many different values there are.",
-        "3",
-        lambda x: x.drop_nulls().n_unique().cast(pl.Int64),
-    ),
-    ("std_dev", X, Kind.DECIMAL, "The standard deviation of a sample.", "3.685557397915997", lambda x: x.std()),
-    ("variance", X, Kind.DECIMAL, "The variance of a sample.", "13.583333333333334", lambda x: x.var()),
-    (
-        "first",
-        V,
-        same_as(0),
-        "The first value in the order of along, or else of the table's own date.",
-        "5",
-        lambda x: x.drop_nulls().first(),
-    ),
-    (
-        "last",
-        V,
-        same_as(0),
-        "The last value in the order of along, or else of the table's own date.",
-        "14",
-        lambda x: x.drop_nulls().last(),
-    ),
-):
-    _register(*_each)
+_register(
+    "sum",
+    X,
+    same_as(0),
+    "The sum.",
+    "37",
+    lambda x: pl.when(x.count() > 0).then(x.sum()),
+    parts=("sum", "count"),
+    of_parts=lambda part: pl.when(part["count"] > 0).then(part["sum"]),
+    adds_stocks=True,
+    instead=f"For the sum so far write running(…); {ONE_ROW_PER_GROUP}",
+)
+_register(
+    "mean",
+    X,
+    Kind.DECIMAL,
+    "The mean.",
+    "9.25",
+    lambda x: x.mean(),
+    parts=("sum", "count"),
+    of_parts=lambda part: pl.when(part["count"] > 0).then(part["sum"].cast(pl.Float64) / part["count"]),
+    instead=f"For the mean of the last rows write moving(mean, …, 3); {ONE_ROW_PER_GROUP}",
+)
+_register(
+    "median",
+    X,
+    Kind.DECIMAL,
+    "The value in the middle.",
+    "9",
+    lambda x: x.median(),
+    so_far=SoFar.QUANTILE,
+    share_below=lambda: 0.5,
+)
+_register(
+    "min",
+    V,
+    same_as(0),
+    "The lowest value.",
+    "5",
+    lambda x: x.min(),
+    parts=("min",),
+    instead=f"For the lowest of several columns write least(…); {ONE_ROW_PER_GROUP}",
+)
+_register(
+    "max",
+    V,
+    same_as(0),
+    "The highest value.",
+    "14",
+    lambda x: x.max(),
+    parts=("max",),
+    instead=f"For the highest of several columns write greatest(…); {ONE_ROW_PER_GROUP}",
+)
+_register(
+    "count",
+    V,
+    Kind.WHOLE,
+    "How many values there are.",
+    "4",
+    lambda x: x.count().cast(pl.Int64),
+    parts=("count",),
+    counts=True,
+    format=COUNTED,
+)
+_register(
+    "count_distinct",
+    V,
+    Kind.WHOLE,
+    "How many different values there are.",
+    "3",
+    lambda x: x.drop_nulls().n_unique().cast(pl.Int64),
+    counts=True,
+    so_far=SoFar.FIRST_SEEN,
+    format=COUNTED,
+)
+_register(
+    "std_dev",
+    X,
+    Kind.DECIMAL,
+    "The standard deviation of a sample.",
+    "3.685557397915997",
+    lambda x: x.std(),
+    so_far=SoFar.DEVIATION,
+)
+_register(
+    "variance",
+    X,
+    Kind.DECIMAL,
+    "The variance of a sample.",
+    "13.583333333333334",
+    lambda x: x.var(),
+    so_far=SoFar.VARIANCE,
+)
+_register(
+    "first",
+    V,
+    same_as(0),
+    "The first value in the order of along, or else of the table's own date.",
+    "5",
+    lambda x: x.drop_nulls().first(),
+    takes_end="first",
+)
+_register(
+    "last",
+    V,
+    same_as(0),
+    "The last value in the order of along, or else of the table's own date.",
+    "14",
+    lambda x: x.drop_nulls().last(),
+    takes_end="last",
+)
 
 
 @function(
@@ -81,6 +162,8 @@ for _each in (
     parts=("count",),
     counts=True,
     counts_rows=True,
+    format=COUNTED,
+    instead=f"For numbered rows write row_number(); {ONE_ROW_PER_GROUP}",
     **(THEME | {"empties": "Never empty."}),
 )
 def _() -> pl.Expr:
@@ -94,6 +177,8 @@ def _() -> pl.Expr:
     gives=Kind.DECIMAL,
     says="The value below which so many percent of the values lie, interpolated.",
     example=("percentile(count, 50)", "9"),
+    so_far=SoFar.QUANTILE,
+    share_below=lambda percent: min(max(percent, 0), 100) / 100,
     **THEME,
 )
 def _(value: Operand, percent: Operand) -> pl.Expr:

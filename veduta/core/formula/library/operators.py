@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.formula.functions import (
     ANY,
     DAY,
@@ -25,6 +25,7 @@ from veduta.core.formula.problems import FormulaProblem
 
 A, B = Argument("a", NUMBER), Argument("b", NUMBER)
 THEME: dict[str, Any] = {"theme": "Operators", "operator": True}
+PLAIN = NumberFormat()
 OVERFLOW = "Empty if a value is empty, or if the result is larger than a whole number can be."
 
 
@@ -92,7 +93,17 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     return _exactly(a, b, lambda x, y: x - y)
 
 
-@function("*", A, B, gives=number_kind, says="The product.", example=("4 * 2.5", "10"), empties=OVERFLOW, **THEME)
+@function(
+    "*",
+    A,
+    B,
+    gives=number_kind,
+    says="The product.",
+    example=("4 * 2.5", "10"),
+    empties=OVERFLOW,
+    format=PLAIN,
+    **THEME,
+)
 def _(a: Operand, b: Operand) -> pl.Expr:
     return _exactly(a, b, lambda x, y: x * y)
 
@@ -105,6 +116,7 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     says="The quotient, always with decimals.",
     example=("7 / 2", "3.5"),
     empties="Empty if a value is empty, and where it is divided by zero.",
+    format=PLAIN,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -118,6 +130,7 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     gives=Kind.DECIMAL,
     says="The power. 2 ^ 3 ^ 2 is 2 ^ (3 ^ 2), and -2 ^ 2 is -(2 ^ 2).",
     example=("2 ^ 10", "1024"),
+    format=PLAIN,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -201,6 +214,7 @@ CONDITIONS = (Argument("a", YES_NO), Argument("b", YES_NO))
     says="Whether both hold.",
     example=("3 < 4 and 4 < 5", "yes"),
     empties="An empty beside a no is no; beside a yes it is empty.",
+    joins=True,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:

@@ -9,7 +9,9 @@ import polars as pl
 
 from veduta.core.data.fields import Kind
 from veduta.core.formula.functions import (
+    COUNTED,
     NUMBER,
+    PERCENT,
     WHOLE,
     YES_NO,
     Argument,
@@ -70,6 +72,7 @@ def _(at: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
     says="The value from the start of the year, quarter or month up to this cell; with mean, the mean of its cells.",
     example=("to_date(sum(count), 'month')", "5, 14, 23, 37"),
     empties="Starts anew with each period.",
+    accumulates=True,
     **THEME,
 )
 def _(at: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
@@ -100,6 +103,7 @@ def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> p
     says="The change on one period before as a share of its size: 0.1 is ten percent more." + CUT,
     example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
     empties=EARLIER + " Empty where it was 0.",
+    format=PERCENT,
     **THEME,
 )
 def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
@@ -114,6 +118,7 @@ def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> p
     says="Whole periods since the first one in which the test held, 0 in that one, for each group.",
     example=("since(sum(count) > 5)", ", 0, 1, 2"),
     empties="Empty before, and where it never held.",
+    format=COUNTED,
     **THEME,
 )
 def _(at: OtherPeriods, x: Any) -> pl.Expr:

@@ -7,7 +7,19 @@ from typing import Any
 import polars as pl
 
 from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import ANY, NUMBER, WHOLE, Argument, Level, Operand, Window, function, same_as
+from veduta.core.formula.functions import (
+    ANY,
+    COUNTED,
+    NUMBER,
+    PERCENT,
+    WHOLE,
+    Argument,
+    Level,
+    Operand,
+    Window,
+    function,
+    same_as,
+)
 from veduta.core.formula.problems import FormulaProblem
 
 THEME: dict[str, Any] = {"theme": "Rows around", "level": Level.WINDOW}
@@ -99,6 +111,7 @@ ORDERS = ("highest first", "lowest first")
     says="The place of the value among all rows, 1 for the highest; equal values share a place.",
     example=("rank(count)", "4, 2, 2, 1"),
     empties="Empty values have no place.",
+    format=COUNTED,
     **THEME,
 )
 def _(value: Operand, order: Operand | None = None, *, window: Window) -> pl.Expr:
@@ -112,6 +125,7 @@ def _(value: Operand, order: Operand | None = None, *, window: Window) -> pl.Exp
     says="The number of the row, from 1.",
     example=("row_number() along (day)", "1, 2, 3, 4"),
     empties="Never empty.",
+    format=COUNTED,
     **THEME,
 )
 def _(*, window: Window) -> pl.Expr:
@@ -125,6 +139,8 @@ def _(*, window: Window) -> pl.Expr:
     says="The value as a share of the sum over all rows, from 0 to 1.",
     example=("round(share(count), 2)", "0.14, 0.24, 0.24, 0.38"),
     empties="Empty if the sum is zero.",
+    format=PERCENT,
+    adds_up=True,
     **THEME,
 )
 def _(value: Operand, *, window: Window) -> pl.Expr:
