@@ -43,6 +43,7 @@ lint: setup requirements-check
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
 	@$(BIN)/deptry veduta
+	@$(BIN)/mypy
 	@$(BIN)/djangofmt --check --quiet $(TEMPLATES)
 	@$(BIN)/djangofmt check --quiet $(TEMPLATES)
 	@$(BIN)/djlint --lint --quiet $(TEMPLATES)

@@ -491,12 +491,12 @@ def run(rows: int, figures: Figures, others: bool) -> None:
     """Measure all; `others` takes SQLite and pandas in too."""
     frames, model = make(rows)
     size = sum(frame.estimated_size() for frame in frames.values())
-    context = context_for(model, model.schema, dt.date(2026, 11, 23))
+    context = context_for(model, dt.date(2026, 11, 23))
     found = cases(frames, model, None, None, None)
     watched = Watched()
 
     def measure(group: str, case: Case, goal: str) -> None:
-        a, b = alternately(lambda: answer(case.query, model, model.schema, context), case.polars, 5)
+        a, b = alternately(lambda: answer(case.query, model, context), case.polars, 5)
         figures.groups.setdefault(group, [])
         figures.group = group
         figures.add(Figure(case.name, a, b, goal, rows))
@@ -530,8 +530,8 @@ def _around(figures: Figures, model: Model, query: Query, context: Context) -> N
         ]
         figures.add(Figure(name, statistics.median(builds), goal="3 ms"))
     model.key = "bench"
-    answer(query, model, model.schema, context)
-    cached = statistics.median(once(lambda: answer(query, model, model.schema, context)) for _ in range(200))
+    answer(query, model, context)
+    cached = statistics.median(once(lambda: answer(query, model, context)) for _ in range(200))
     model.key = None
     figures.add(Figure("A kept answer in the core", cached, goal="1 ms"))
 
@@ -566,5 +566,5 @@ def compare(
     pandas_frames = [to_pandas(frames[name]) for name in ("", "routes", "targets")]
     in_pandas = [once(case.pandas) for case in cases(frames, model, *pandas_frames)]
     for case, a, b in zip(found, in_sql, in_pandas, strict=True):
-        ours = once(lambda case=case: answer(case.query, model, model.schema, context))
+        ours = once(lambda case=case: answer(case.query, model, context))
         figures.add(Figure(case.name, ours, beside={"SQLite": a, "pandas": b}))

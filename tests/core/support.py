@@ -12,7 +12,7 @@ import polars as pl
 
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import profile
-from veduta.core.model.model import ColumnFacts, facts_from
+from veduta.core.model.model import ColumnFacts, Model, facts_from
 from veduta.core.query.answer import context_for
 
 TODAY = dt.date(2026, 11, 23)
@@ -68,7 +68,7 @@ def sailings(rows: list[dict[str, Any]]) -> tuple[MemoryTable, Schema]:
 
 
 def context_of(table: MemoryTable, schema: Schema):
-    return context_for(table, schema, TODAY)
+    return context_for(Model.of_one(table, schema), TODAY)
 
 
 class FolderTest(unittest.TestCase):

@@ -65,7 +65,7 @@ def model():
         ),
     )
     found = Model(tables, definition, name="Sailings")
-    return found, context_for(found, found.schema, TODAY)
+    return found, context_for(found, TODAY)
 
 
 def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
@@ -75,7 +75,7 @@ def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
     column = next(f for f in found.schema if f.name == name.capitalize())
     group = Grouping(field=column.id, grain=Grain(grain.lower()) if grain else None)
     measures = tuple(Measure(formula=with_ids(text, found.schema)) for text in formulas)
-    result = answer(Query(groups=(group,), measures=measures, totals=((),)), found, found.schema, context)
+    result = answer(Query(groups=(group,), measures=measures, totals=((),)), found, context)
     rows = {value_words(row[0], column, group.grain): list(row[1:]) for row in result.frame.iter_rows()}
     return rows | {"Total": list(result.totals[()].row(0))}
 

@@ -139,7 +139,7 @@ class Said(unittest.TestCase):
                 "keep": {"parameter": "most", "by": FARE},
             }
         )
-        context = context_for(model, model.schema, TODAY)
+        context = context_for(model, TODAY)
         answered = ask(chart, model, model.schema, context)
         self.assertEqual((answered.title, answered.result.groups), ("The best 1", 1))
         self.assertIn("with most 1.", answered.sentence)

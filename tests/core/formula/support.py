@@ -13,6 +13,7 @@ from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.measures import with_ids
+from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
@@ -49,4 +50,4 @@ def by_day(formula: str) -> list[Any]:
     """The value of a formula of many rows on each day of the four rows."""
     table = MemoryTable(FOUR, SCHEMA)
     query = Query(groups=(Grouping(field="day", grain="day"),), measures=(Measure(formula=with_ids(formula, SCHEMA)),))
-    return answer(query, table, SCHEMA, context_of(table, SCHEMA)).frame["m0"].to_list()
+    return answer(query, Model.of_one(table, SCHEMA), context_of(table, SCHEMA)).frame["m0"].to_list()

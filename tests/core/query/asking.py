@@ -41,7 +41,9 @@ class Asking(unittest.TestCase):
         table, usual = sailings(rows)
         schema = schema or usual
         measures = tuple(Measure(formula=with_ids(text, schema)) for text in texts)
-        return answer(Query(groups=by(*names), measures=measures, **more), table, schema, context_of(table, schema))
+        return answer(
+            Query(groups=by(*names), measures=measures, **more), Model.of_one(table, schema), context_of(table, schema)
+        )
 
     def values(self, rows: list[dict], names: tuple[str, ...], text: str, **more: Any) -> dict:
         """The only measure's values by the dimension, or by all of them."""
@@ -60,5 +62,5 @@ class Asking(unittest.TestCase):
 
 def ask_model(model: Model, names: tuple[str, ...], *texts: str, **more: Any) -> Result:
     measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
-    context = context_for(model, model.schema, TODAY)
-    return answer(Query(groups=by(*names), measures=measures, **more), model, model.schema, context)
+    context = context_for(model, TODAY)
+    return answer(Query(groups=by(*names), measures=measures, **more), model, context)

@@ -120,7 +120,7 @@ def model(fiscal_month: int = 1, beyond: str = "empty") -> tuple[Model, Context]
         beyond=beyond,
     )
     found = Model(tables, definition, name="Sailings")
-    return found, context_for(found, found.schema, TODAY)
+    return found, context_for(found, TODAY)
 
 
 @cache

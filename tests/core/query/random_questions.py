@@ -289,8 +289,7 @@ def compare(test, question: Asked) -> None:
             totals=question.totals,
         ),
         model,
-        model.schema,
-        context_for(model, model.schema, TODAY),
+        context_for(model, TODAY),
     )
     slow = Slowly(
         question.rows, question.groups, question.filters, question.fiscal, frozenset(("free",)), question.stock

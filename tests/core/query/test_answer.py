@@ -19,6 +19,7 @@ from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, f
 from veduta.core.calendar import Grain, Grouping, grains_for, period_start
 from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.errors import DefinitionProblem, MissingField
+from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, context_for
 from veduta.core.query.filters import EmptyFilter, ListFilter, PointsFilter, RangeFilter
 from veduta.core.query.listing import group_values, rows_behind
@@ -111,7 +112,9 @@ class AgainstPlainPython(unittest.TestCase):
         groups, measures = tuple(groups), tuple(measures)
         totals = ((), (len(groups) - 1,)) if groups else ()
         result = answer(
-            Query(groups=groups, measures=measures, totals=totals), table, schema, context_of(table, schema)
+            Query(groups=groups, measures=measures, totals=totals),
+            Model.of_one(table, schema),
+            context_of(table, schema),
         )
         self.same(slowly(rows, groups, measures), result.frame, len(groups))
         self.assertEqual(result.rows_read, len(rows))
@@ -125,7 +128,7 @@ class AgainstPlainPython(unittest.TestCase):
         table, schema = sailings(rows)
         groups = (Grouping(field="route"), Grouping(field="region"))
         query = Query(groups=groups, measures=(Measure(),), keep=Keep(end=end, count=count, by=by), totals=((),))
-        result = answer(query, table, schema, context_of(table, schema))
+        result = answer(query, Model.of_one(table, schema), context_of(table, schema))
         ranked = [(v[0], k[0]) for k, v in slowly(rows, groups[:1], (by,)).items() if v[0] is not None]
         ranked.sort(key=lambda pair: (-pair[0] if end == "top" else pair[0], pair[1] is None, pair[1] or ""))
         kept = {name for _, name in ranked[:count]}
@@ -144,7 +147,7 @@ class AgainstPlainPython(unittest.TestCase):
         query = Query(
             groups=groups, measures=(Measure(),), sort=Sort(by="measure", measure=measure, descending=descending)
         )
-        found = answer(query, table, schema, context_of(table, schema)).frame["d0"].to_list()
+        found = answer(query, Model.of_one(table, schema), context_of(table, schema)).frame["d0"].to_list()
         values = {key[0]: v[0] for key, v in slowly(rows, groups, (measure,)).items()}
         order = sorted(
             values,
@@ -162,7 +165,7 @@ class AgainstPlainPython(unittest.TestCase):
     def test_own_order(self, rows, order):
         table, schema = sailings(rows)
         query = Query(groups=(Grouping(field="route"),), measures=(Measure(),), sort=Sort(by="own", values=order))
-        found = answer(query, table, schema, context_of(table, schema)).frame["d0"].to_list()
+        found = answer(query, Model.of_one(table, schema), context_of(table, schema)).frame["d0"].to_list()
         there = {row["route"] for row in rows}
         self.assertEqual(found, [v for v in [*order, "D", None] if v in there])
 
@@ -172,7 +175,7 @@ class AgainstPlainPython(unittest.TestCase):
         table, schema = sailings(rows)
         context = context_of(table, schema)
         groups = (a, b) if a != b else (a,)
-        result = answer(Query(groups=groups, measures=(Measure(),)), table, schema, context)
+        result = answer(Query(groups=groups, measures=(Measure(),)), Model.of_one(table, schema), context)
         seen: list[int] = []
         for *point, count in result.frame.rows():
             values = tuple(v.isoformat() if isinstance(v, dt.date) else v for v in point)
@@ -216,7 +219,7 @@ def total(name: str, aggregate: Aggregate = Aggregate.SUM) -> Measure:
 class AgainstSql(unittest.TestCase):
     def agree(self, query: Query, sql: str) -> None:
         table, schema, connection = demo()
-        found = answer(query, table, schema, context_for(table, schema, TODAY)).frame
+        found = answer(query, Model.of_one(table, schema), context_for(Model.of_one(table, schema), TODAY)).frame
         rows = [tuple(str(v) if isinstance(v, dt.date) else v for v in row) for row in found.rows()]
         expected = connection.execute(sql).fetchall()
         self.assertGreater(len(expected), 0)
@@ -287,7 +290,7 @@ class AgainstSql(unittest.TestCase):
 class Edges(unittest.TestCase):
     def ask(self, rows, **parts):
         table, schema = sailings(rows)
-        return answer(Query(**parts), table, schema, context_of(table, schema))
+        return answer(Query(**parts), Model.of_one(table, schema), context_of(table, schema))
 
     def test_a_sum_over_no_rows_is_empty_and_a_count_is_nought(self):
         result = self.ask([], measures=(total("fare"), Measure(), total("fare", Aggregate.COUNT)))

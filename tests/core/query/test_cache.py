@@ -17,7 +17,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
-from veduta.core.model.model import Reader
+from veduta.core.model.model import Model, Reader
 from veduta.core.query.answer import answer
 from veduta.core.query.cache import ResultCache
 from veduta.core.query.measures import Measure
@@ -71,13 +71,13 @@ class Cache(unittest.TestCase):
         kept.key = "test of stopping"
         query = Query(measures=(Measure(),))
         with self.assertRaises(Stopped):
-            answer(query, kept, kept.schema, replace(context, stopped=lambda: True))
-        self.assertEqual(answer(query, kept, kept.schema, context).frame["m0"][0], kept.rows)
+            answer(query, kept, replace(context, stopped=lambda: True))
+        self.assertEqual(answer(query, kept, context).frame["m0"][0], kept.rows)
 
     def test_far_too_many_groups_are_refused_with_what_to_do(self):
         found, context = model()
-        with patch("veduta.core.query.reading.MOST_CELLS", 100), self.assertRaises(DefinitionProblem) as caught:
-            answer(Query(groups=(Grouping(field="passengers"),), measures=(Measure(),)), found, found.schema, context)
+        with patch("veduta.core.query.engine.reading.MOST_CELLS", 100), self.assertRaises(DefinitionProblem) as caught:
+            answer(Query(groups=(Grouping(field="passengers"),), measures=(Measure(),)), found, context)
         self.assertIn("at most 100 are worked out", caught.exception.message)
         self.assertIn("Take a dimension out", caught.exception.hint)
 
@@ -88,7 +88,7 @@ class Cache(unittest.TestCase):
         query = Query(measures=(Measure(formula='count_rows(where "#late" > :late_after)'),))
 
         def ask(asked) -> int:
-            return answer(query, asked, asked.schema, context).frame["m0"][0]
+            return answer(query, asked, context).frame["m0"][0]
 
         rule = RowRule(name="r", text='"#region" in (:person_regions)')
         ruled = [
@@ -101,5 +101,5 @@ class Cache(unittest.TestCase):
         self.assertEqual(len(set(first)), 4)
         other = copy(kept)
         other.key = "another version"
-        self.assertIsNot(answer(query, kept, kept.schema, context), answer(query, other, kept.schema, context))
-        self.assertIs(answer(query, kept, kept.schema, context), answer(query, kept, kept.schema, context))
+        self.assertIsNot(answer(query, kept, context), answer(query, Model.of_one(other, kept.schema), context))
+        self.assertIs(answer(query, kept, context), answer(query, kept, context))

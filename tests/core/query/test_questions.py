@@ -18,6 +18,7 @@ from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
+from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import DatesFilter, ListFilter, MeasureFilter, MembershipFilter, RangeFilter
 from veduta.core.query.measures import Keep, Measure
@@ -477,7 +478,7 @@ def plain(value: Any) -> Any:
 def ask(names: tuple[str, ...], formulas: list[str], **more: Any):
     found, context = model()
     measures = tuple(Measure(formula=with_ids(text, found.schema)) for text in formulas)
-    return answer(Query(groups=by(*names), measures=measures, **more), found, found.schema, context)
+    return answer(Query(groups=by(*names), measures=measures, **more), found, context)
 
 
 class AgainstSql(unittest.TestCase):
@@ -501,7 +502,7 @@ class AgainstSql(unittest.TestCase):
         self.assertIn("Targets", result.notes[0])
         repeated, context = model(beyond="repeat")
         measure = Measure(formula=with_ids("sum(Targets.goal)", repeated.schema))
-        found = answer(Query(groups=by("vessel"), measures=(Measure(), measure)), repeated, repeated.schema, context)
+        found = answer(Query(groups=by("vessel"), measures=(Measure(), measure)), repeated, context)
         total = database().execute("select sum(goal) from targets").fetchone()[0]
         self.assertTrue(all(same(value, total) for value in found.frame["m1"]))
 
@@ -517,12 +518,12 @@ class AgainstSql(unittest.TestCase):
     def test_fiscal_years(self):
         found, context = model(fiscal_month=4)
         measure = Measure(formula=with_ids("to_date(sum(fare), 'year')", found.schema))
-        shown = answer(Query(groups=by("day@month"), measures=(measure,)), found, found.schema, context).frame
+        shown = answer(Query(groups=by("day@month"), measures=(measure,)), found, context).frame
         fiscal = "date({0}, '-3 months', 'start of year', '+3 months')".format
         sql = f"{BY_MONTH} select m.k, (select sum(b.v) from m b where b.k <= m.k and b.k >= {fiscal('m.k')}) from m"
         wanted = dict(database().execute(sql))
         self.assertTrue(all(same(value, wanted[plain(key)]) for key, value in shown.iter_rows()))
-        years = answer(Query(groups=by("day@year"), measures=(Measure(),)), found, found.schema, context).frame
+        years = answer(Query(groups=by("day@year"), measures=(Measure(),)), found, context).frame
         self.assertEqual(
             dict(years.drop_nulls().iter_rows()),
             {
@@ -542,7 +543,7 @@ class AgainstSql(unittest.TestCase):
         table, schema = sailings(rows)
         measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", schema))
         result = answer(
-            Query(groups=by("sailed@week"), measures=(measure,)), table, schema, context_of(table, schema)
+            Query(groups=by("sailed@week"), measures=(measure,)), Model.of_one(table, schema), context_of(table, schema)
         ).frame
         self.assertIsNone(dict(result.iter_rows())[dt.date(2026, 12, 28)])
 
@@ -554,7 +555,7 @@ class Starts(unittest.TestCase):
         query = Query(
             groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,)
         )
-        result = answer(query, found, found.schema, context)
+        result = answer(query, found, context)
         sql = f"select {M}, region, sum(passengers) from s where day is not null group by 1, 2"
         months = {(month, region): size for month, region, size in database().execute(sql)}
         first: dict = {}
@@ -575,7 +576,9 @@ class Starts(unittest.TestCase):
         table, schema = sailings(rows)
         fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in schema]
         result = answer(
-            Query(groups=by("route"), measures=(Measure(),)), table, Schema(fields), context_of(table, schema)
+            Query(groups=by("route"), measures=(Measure(),)),
+            Model.of_one(table, Schema(fields)),
+            context_of(table, schema),
         )
         self.assertEqual(result.frame["d0"].to_list(), ["January", "February", "March"])
 
@@ -609,7 +612,7 @@ class Totals(unittest.TestCase):
         found, context = model()
         text = with_ids("sum(fare) / sum(passengers)", found.schema)
         measures = tuple(Measure(formula=text, total=rule) for rule in rules)
-        result = answer(Query(groups=by("region"), measures=measures, totals=((),)), found, found.schema, context)
+        result = answer(Query(groups=by("region"), measures=measures, totals=((),)), found, context)
         shown = [value for value in result.frame["m0"] if value is not None]
         wanted = [
             database().execute("select sum(fare) / sum(passengers) from s").fetchone()[0],
@@ -635,7 +638,7 @@ class Totals(unittest.TestCase):
         for ties, kept in ((False, ["A", "B", "E"]), (True, ["A", "B", "C", "E"])):
             keep = Keep(count=2, of="within", by=Measure(field="fare", aggregate="sum"), ties=ties)
             query = Query(groups=by("region", "route"), measures=(Measure(field="fare", aggregate="sum"),), keep=keep)
-            result = answer(query, table, schema, context_of(table, schema))
+            result = answer(query, Model.of_one(table, schema), context_of(table, schema))
             self.assertEqual(result.frame["d1"].to_list(), kept)
             self.assertTrue(any("tie" in note for note in result.notes))
 

@@ -262,8 +262,7 @@ class Refused(Asking):
             with self.assertRaisesRegex(DefinitionProblem, "cannot be a total"):
                 answer(
                     Query(groups=by("route"), measures=(measure,), totals=((),)),
-                    table,
-                    schema,
+                    Model.of_one(table, schema),
                     context_of(table, schema),
                 )
 

@@ -46,10 +46,8 @@ def _values(definition: ChartDefinition, field: str, table: Table) -> int:
     """How many values of a dimension the chart has at most."""
     counts = [table.facts(field).distinct]
     for filter_ in definition.only:
-        if filter_.kind == "member" and filter_.field == field and filter_.keep and not filter_.exclude:
-            counts.append(filter_.keep.count)
-        if filter_.kind == "list" and filter_.field == field and not (filter_.exclude or filter_.parameter):
-            counts.append(len(filter_.values))
+        most = filter_.most_values(field)
+        counts += [most] if most is not None else []
     if definition.keep and definition.keep.of == "split" and definition.split and definition.split.field == field:
         counts.append(definition.keep.count + definition.keep.rest)
     return min(counts)

@@ -8,10 +8,10 @@ from pydantic import ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import REST_POINT, Filter, MembershipFilter, PointsFilter
+from veduta.core.query.filters import REST_POINT, MembershipFilter, PointsFilter
 
 
-def points_filters(definition: ChartDefinition, points: Any, exclude: bool = False) -> tuple[Filter, ...]:
+def points_filters(definition: ChartDefinition, points: Any, exclude: bool = False) -> tuple[PointsFilter, ...]:
     """The records of some marks, each the values of the chart's first dimensions, or with `exclude` all others.
 
     Raises DefinitionProblem for points that are not the chart's."""
@@ -45,5 +45,5 @@ def _not_kept(definition: ChartDefinition, points: tuple[tuple[Any, ...], ...]) 
             hint="Select marks that are named, or keep without the others.",
         )
     group = definition.groups[0 if keep.of == "by" else -1]
-    filters = tuple(filter_ for filter_ in definition.only if filter_.kind != "measure")
+    filters = tuple(filter_ for filter_ in definition.only if not filter_.is_on_groups)
     return MembershipFilter(field=group.field, grain=group.grain, keep=keep, filters=filters, follows=True)

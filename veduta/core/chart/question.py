@@ -86,7 +86,7 @@ def work_out(
     """The kind of chart, why Veduta chose it, and the result. Raises
     DefinitionProblem if it does not fit the dataset."""
     kind, why = choose_kind(definition, schema, table)
-    return kind, why, answer(to_query(definition, kind, extra), table, schema, context)
+    return kind, why, answer(to_query(definition, kind, extra), Model.of_one(table, schema), context)
 
 
 def ask(

@@ -21,7 +21,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import DatesFilter, Filter, ListFilter, PointsFilter, RelativeFilter
+from veduta.core.query.filters import DatesFilter, Filter, ListFilter, RelativeFilter
 
 Choice = DatesChoice | ListChoice | ParameterChoice | None
 KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
@@ -127,7 +127,7 @@ def _follow_selection(
     definition, source_schema = source
     groups = []
     made = next(iter(points_filters(definition, selection.points, selection.mode == "leave_out")), None)
-    if not isinstance(made, PointsFilter):
+    if made is None:
         return
     if made.rest and definition.dataset != chart.dataset:
         # Which values were gathered is known only in the selection's own dataset.

@@ -78,6 +78,12 @@ class Checked:
         assert self.function is not None, "a constant or a field is no call"
         return self.function
 
+    @property
+    def grain(self) -> Per:
+        """The grain of its own of a node that has one."""
+        assert self.per is not None, "this has no grain of its own"
+        return self.per
+
     def given(self, position: int) -> Checked:
         """An argument that is not left out."""
         argument = self.arguments[position]

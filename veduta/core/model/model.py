@@ -56,7 +56,8 @@ def facts_of(values: pl.Series) -> ColumnFacts:
 class Table(Protocol):
     """A version of a dataset's rows, loaded column by column."""
 
-    rows: int
+    @property
+    def rows(self) -> int: ...
 
     def scan(self, columns: list[str]) -> pl.LazyFrame: ...
 
@@ -162,7 +163,8 @@ class Model:
         reaches what stays as it is for all rows."""
         found = copy(self)
         found.tables = dict(self.tables)
-        found.tables.update(tables)
+        for table, seen in tables.items():
+            found.tables[table] = seen
         found.seen = tuple(model.answers_depend_on() for model in tables.values())
         return found
 

@@ -6,7 +6,7 @@ import datetime as dt
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import cast
 
 import polars as pl
 
@@ -18,49 +18,41 @@ from veduta.core.calendar import (
     period_end,
     period_start,
 )
-from veduta.core.data.fields import Kind, NumberFormat, Schema
+from veduta.core.data.fields import Kind, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
-from veduta.core.formula.measures import ParameterValue
-from veduta.core.model.model import Model, Table
+from veduta.core.model.model import Model
 from veduta.core.query.cache import results
-from veduta.core.query.cells import Engine
+from veduta.core.query.engine import Engine
+from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.filters import (
     Context,
-    DatesFilter,
     Filter,
-    ListFilter,
     MeasureFilter,
-    MembershipFilter,
-    RangeFilter,
-    RelativeFilter,
-    ValuesFilter,
     grouping_words,
     in_sentence,
     narrow,
     typed,
 )
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
-from veduta.core.query.places import Place, key_of
 from veduta.core.query.query import Column, Query, Rest, Result, Sort
 
 ALIGNED, REST = "__aligned", "rest"
 REST_NAMES = ("Other", "All others", "Everything else")
 
 
-def context_for(table: Table, schema: Schema, today: dt.date) -> Context:
-    """The context with the latest date of every date field of the table."""
+def context_for(model: Model, today: dt.date) -> Context:
+    """The context with the latest date of every date field of the model."""
     latest = {}
-    for field in schema:
-        if field.kind.is_date and (highest := table.facts(field.id).highest):
+    for field in model.schema:
+        if field.kind.is_date and (highest := model.facts(field.id).highest):
             latest[field.id] = dt.date.fromisoformat(str(highest)[:10])
-    return Context(today, latest, schema.fiscal_month)
+    return Context(today, latest, model.schema.fiscal_month)
 
 
-def answer(query: Query, table: Table, schema: Schema, context: Context) -> Result:
-    """The query's result over a model, or over the single table. Raises DefinitionProblem if the query does not fit."""
-    model = Model.of_one(table, schema)
+def answer(query: Query, model: Model, context: Context) -> Result:
+    """The query's result over a model. Raises DefinitionProblem if the query does not fit it."""
     if model.key is None:
         return _Answer(query, model, context).result()
     key = (model.answers_depend_on(), query, context.today)
@@ -76,13 +68,13 @@ class _Answer:
         self.notes: list[str] = []
         self.dropped = False
         filters, self.conditions = settled(query.filters, model, context)
-        self.keep = settled_keep(query.keep, model) if query.groups else None
+        self.keep = query.keep.settled(model.parameters) if query.keep and query.groups else None
         self.nodes = [self._node(measure) for measure in query.measures]
         self.groups = tuple(dict.fromkeys(query.groups))
         self.place = _place_of(self.groups)
         self.keys = [key_of(group) for group in self.groups]
-        self.engine = Engine(model, filters, context, self.place.groups)
-        self.engine.conditions = tuple((self._node(each.measure), each) for each in self.conditions)
+        judged = tuple((self._node(each.measure), each) for each in self.conditions)
+        self.engine = Engine(model, filters, context, self.place.groups, conditions=judged)
         self.gathered: _Gathered | None = None
         self.columns: dict[Checked, str] = {}
 
@@ -124,7 +116,7 @@ class _Answer:
             rows_there=self.model.rows_of(home),
             groups=groups,
             unfinished=_unfinished(query, found, self.model, self.context),
-            rest=self.gathered and self.gathered.rest,
+            rest=self.gathered.rest if self.gathered else None,
             notes=[*self.notes, *engine.notes],
         )
 
@@ -148,8 +140,8 @@ class _Answer:
             frame = frame.with_columns(pl.col(start).alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
         if self.groups == self.place.groups:
             return frame
-        values = engine.coarser(list(self.groups), self.place, [key_of(group) for group in self.place.groups])
-        return frame.with_columns(value.alias(key) for value, key in zip(values, self.keys, strict=True))
+        values = engine.told_by(self.groups, self.place)
+        return frame.with_columns(value.alias(key_of(group)) for group, value in values.items() if value is not None)
 
     def _named(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         axis = self.engine.axis(self.place) if self.query.aligned else None
@@ -252,9 +244,9 @@ class _Answer:
         """A place's cells with all the dimensions it shows, also those that follow from another."""
         if place.shown == place.groups:
             return engine.cells[place].frame
-        values = engine.coarser(list(place.shown), place, [key_of(group) for group in place.groups])
-        keys = [key_of(group) for group in place.shown]
-        return engine.cells[place].frame.with_columns(v.alias(key) for v, key in zip(values, keys, strict=True))
+        values = engine.told_by(place.shown, place)
+        told = [value.alias(key_of(group)) for group, value in values.items() if value is not None]
+        return engine.cells[place].frame.with_columns(told)
 
     # Totals.
 
@@ -291,7 +283,7 @@ class _Answer:
         shown: pl.DataFrame,
         wanted: Iterable[tuple[int, ...]],
         names: list[str],
-        rules: list[str],
+        rules: list[Total],
         narrowed: bool,
     ) -> dict[tuple[int, ...], pl.DataFrame]:
         """Totals over these cells of the chart, which are shown as the rows of `shown`."""
@@ -316,7 +308,7 @@ class _Answer:
         engine: Engine,
         frame: pl.DataFrame,
         names: list[str],
-        rules: list[str],
+        rules: list[Total],
         kept: tuple[int, ...],
         place: Place,
         narrowed: bool,
@@ -410,8 +402,8 @@ class _Answer:
         """For filters on values that do not occur at all: say so."""
         found = []
         for filter_ in self.query.filters:
-            if isinstance(filter_, ListFilter) and not filter_.exclude and not filter_.parameter:
-                rows = self.model.scan([filter_.field], self.model.home_of({filter_.field}))
+            if field := filter_.named_values():
+                rows = self.model.scan([field], self.model.home_of({field}))
                 if not narrow(rows, (filter_,), self.schema, self.context).select(pl.len()).collect().item():
                     found.append(f"Nothing matches: no row has {filter_.words(self.schema)}.")
         return found or ["No rows pass all the filters."]
@@ -436,115 +428,30 @@ def _place_of(groups: tuple[Grouping, ...]) -> Place:
 def settled(
     filters: tuple[Filter, ...], model: Model, context: Context
 ) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
-    """Filters on rows with their parameters' values and memberships worked out, and apart from them those on groups."""
-    rows: list[Filter] = []
-    members: list[MembershipFilter] = []
-    groups: list[MeasureFilter] = []
-    for filter_ in filters:
-        filter_ = _with_parameters(filter_, model)
-        if isinstance(filter_, MeasureFilter):
-            groups.append(filter_)
-        elif isinstance(filter_, MembershipFilter):
-            members.append(filter_)
-        elif filter_ is not None:
-            rows.append(filter_)
-    plain = tuple(filter_ for filter_ in rows if not getattr(filter_, "rest", None))
-    found = [_members(filter_, plain, model, context) for filter_ in members]
-    rows = [_with_kept(filter_, plain, model, context) for filter_ in rows]
-    return (*rows, *found), groups
+    """Filters on rows with their parameters' values, and what they ask worked out; apart from them those on groups."""
+    found = [now for filter_ in filters if (now := filter_.settled(model.parameters)) is not None]
+    groups = [filter_ for filter_ in found if isinstance(filter_, MeasureFilter)]
+    rows = [filter_ for filter_ in found if not filter_.is_on_groups]
+    plain = tuple(filter_ for filter_ in rows if filter_.question() is None)
+    return tuple(_answered(filter_, plain, model, context) for filter_ in rows), groups
 
 
-def _with_kept(filter_: Filter, others: tuple[Filter, ...], model: Model, context: Context) -> Filter:
-    """Marks among which what was gathered is selected, with the values that were not gathered worked out."""
-    rest = getattr(filter_, "rest", None)
-    if rest is None:
+def _answered(filter_: Filter, others: tuple[Filter, ...], model: Model, context: Context) -> Filter:
+    """A filter with the values that the question it needs returns; some questions follow the other filters."""
+    asked = filter_.question()
+    if asked is None:
         return filter_
-    asked = _with_parameters(rest, model)
-    kept = _members(asked, others, model, context).found if asked else pl.Series([], dtype=pl.Null)
-    return filter_.model_copy(update={"kept": kept})
-
-
-def _with_parameters(filter_: Filter, model: Model) -> Filter | None:
-    """The filter with its parameters' values; None if they say no limit."""
-    if isinstance(filter_, ListFilter) and filter_.parameter:
-        values = _parameter(filter_.parameter, model).values
-        if values is None:
-            return None
-        plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
-        return filter_.model_copy(update={"values": plain, "parameter": ""})
-    if not isinstance(filter_, RangeFilter | MeasureFilter | MembershipFilter):
-        return filter_
-    changes: dict[str, Any] = {}
-    unlimited = False
-    for end in ("low", "high"):
-        if name := getattr(filter_, f"{end}_parameter"):
-            value = _number_of(name, model)
-            unlimited = unlimited or value is None
-            changes |= {end: value, f"{end}_parameter": ""}
-    filter_ = filter_.model_copy(update=changes) if changes else filter_
-    narrows = filter_.low is not None or filter_.high is not None
-    if isinstance(filter_, MembershipFilter):
-        return _with_members_asked(filter_, unlimited and not narrows, model)
-    return None if unlimited and not narrows else filter_
-
-
-def _with_members_asked(filter_: MembershipFilter, unlimited: bool, model: Model) -> MembershipFilter | None:
-    """A membership without the conditions that say no limit; None if it had no others."""
-    asked = bool(filter_.keep or filter_.measure)
-    keep = settled_keep(filter_.keep, model)
-    filter_ = filter_.model_copy(update={"keep": keep, "measure": None if unlimited else filter_.measure})
-    return None if asked and not (filter_.keep or filter_.measure) else filter_
-
-
-def _parameter(name: str, model: Model) -> ParameterValue:
-    if name not in model.parameters:
-        raise DefinitionProblem(
-            f"There is no parameter :{name} any more.", where=name, hint="Choose another one, or write the value."
-        )
-    return model.parameters[name]
-
-
-def _number_of(name: str, model: Model) -> float | None:
-    """What a parameter is set to, a number; None is no limit."""
-    found = _parameter(name, model)
-    if not found.kind.is_number:
-        raise DefinitionProblem(
-            f":{name} holds a {found.kind.words}, and a number is needed here.",
-            where=name,
-            hint="Choose another parameter.",
-        )
-    return float(found.values[0]) if found.values else None
-
-
-def settled_keep(keep: Keep | None, model: Model) -> Keep | None:
-    """What to keep with its parameter's value; None if that is no limit."""
-    if keep is None or not keep.parameter:
-        return keep
-    value = _number_of(keep.parameter, model)
-    if value is None:
-        return None
-    return keep.model_copy(update={"count": int(min(max(value, 1), 10_000)), "parameter": ""})
-
-
-def _members(filter_: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context) -> ValuesFilter:
-    """A membership with its values worked out."""
-    condition = filter_.condition()
-    own = (*filter_.filters, *(others if filter_.follows else ()), *([condition] if condition else []))
-    measures = (filter_.keep.by,) if filter_.keep else (filter_.measure,) if filter_.measure else ()
-    field = model.schema[filter_.field]
-    grain = filter_.grain or {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(field.kind)
-    group = Grouping(field=field.id, grain=grain)
+    condition = asked.condition()
+    own = (*asked.filters, *(others if asked.follows else ()), *([condition] if condition else []))
+    measures = (asked.keep.by,) if asked.keep else (asked.measure,) if asked.measure else ()
     query = Query(
-        groups=(group,),
+        groups=(asked.grouping(model.schema),),
         measures=measures,
         filters=own,
-        keep=filter_.keep and filter_.keep.model_copy(update={"rest": False, "of": "by"}),
+        keep=asked.keep and asked.keep.model_copy(update={"rest": False, "of": "by"}),
         limit=10_000_000,
     )
-    found = _Answer(query, model, context).result().frame["d0"]
-    return ValuesFilter(
-        field=field.id, grain=grain, found=found, exclude=filter_.exclude, said=filter_.words(model.schema)
-    )
+    return filter_.answered(_Answer(query, model, context).result().frame["d0"], model.schema)
 
 
 def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[Column]:
@@ -554,7 +461,7 @@ def result_columns(query: Query, schema: Schema, nodes: list[Checked]) -> list[C
         field = schema[group.field]
         words = grouping_words(group, schema)
         if query.aligned and group.is_time_axis:
-            counted = f"{group.grain.words.capitalize()}s since the first"
+            counted = f"{group.period.words.capitalize()}s since the first"
             columns.append(Column(f"d{i}", counted, Kind.WHOLE, Grouping(field=group.field), NumberFormat(decimals=0)))
             continue
         columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
@@ -630,17 +537,13 @@ def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Contex
     periods = [(i, group) for i, group in enumerate(query.groups) if group.is_time_axis]
     if not periods or not found.height or query.aligned:
         return None
-    place, group = max(periods, key=lambda each: (each[1].field == periods[0][1].field, PERIODS.index(each[1].grain)))
-    last, dates = found[f"d{place}"].max(), model.same_dates(group.field)
-    latest = context.latest.get(group.field)
+    first = periods[0][1].field
+    position, group = max(periods, key=lambda each: (each[1].field == first, PERIODS.index(each[1].period)))
+    last = cast("dt.date | None", found[f"d{position}"].max())
+    dates, latest = model.same_dates(group.field), context.latest.get(group.field)
     if last is None or latest is None or group.grain in (Grain.DAY, Grain.HOUR):
         return None
     for filter_ in query.filters:
-        if isinstance(filter_, DatesFilter | RelativeFilter) and filter_.field in dates:
-            end = filter_.bounds(context)[1]
-            end = end.date() if isinstance(end, dt.datetime) else end
-            latest = min(latest, end) if end else latest
-    unfinished = period_start(latest, group.grain, context.fiscal_month) == last and latest < period_end(
-        last, group.grain
-    )
-    return latest if unfinished else None
+        latest = min(latest, filter_.last_day(dates, context) or latest)
+    is_shown_last = period_start(latest, group.period, context.fiscal_month) == last
+    return latest if is_shown_last and latest < period_end(last, group.period) else None

@@ -17,9 +17,9 @@ class ResultCache:
 
     def __init__(self, most_bytes: int) -> None:
         self.most_bytes = most_bytes
-        self._kept: OrderedDict[Hashable, tuple[Result, int]] = OrderedDict()
+        self._kept: OrderedDict[Hashable, tuple[Result, float]] = OrderedDict()
         self._under_way: dict[Hashable, Future[Result]] = {}
-        self._size = 0
+        self._size = 0.0
         self._lock = threading.Lock()
 
     def get(self, key: Hashable, work_out: Callable[[], Result]) -> Result:
@@ -51,7 +51,7 @@ class ResultCache:
         return result
 
     def _keep(self, key: Hashable, result: Result) -> None:
-        size = sum(frame.estimated_size() for frame in (result.frame, *result.totals.values())) + 2_000
+        size: float = sum(frame.estimated_size() for frame in (result.frame, *result.totals.values())) + 2_000
         if size > self.most_bytes:
             return
         self._kept[key] = (result, size)
@@ -62,7 +62,7 @@ class ResultCache:
     def clear(self) -> None:
         with self._lock:
             self._kept.clear()
-            self._size = 0
+            self._size = 0.0
 
     def __len__(self) -> int:
         return len(self._kept)

@@ -11,10 +11,10 @@ from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import with_names
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, settled
-from veduta.core.query.cells import Engine
+from veduta.core.query.engine import Engine
+from veduta.core.query.engine.places import Place
 from veduta.core.query.filters import Context, grouping_words, in_sentence
 from veduta.core.query.measures import TOTAL_WORDS, Measure, measure_node, measure_words, total_of
-from veduta.core.query.places import Place
 from veduta.core.query.query import Query
 
 
@@ -29,7 +29,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
     parameters it reads. Raises VedutaError if it does not fit the model."""
     nodes = [(measure, measure_node(measure, model.schema, model.parameters)) for measure in query.measures]
     homes = list(dict.fromkeys(home for _, node in nodes for home in _homes(node, model))) or [""]
-    result = answer(query, model, model.schema, context)
+    result = answer(query, model, context)
     steps = [
         Step("Tables", tuple(_table(model, home, query) for home in homes)),
         Step(
@@ -42,7 +42,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step("Filters", tuple(line for home in homes for line in _filtered(query, model, context, home))),
         Step("Groups", (_groups(query, model, result.groups),)),
         Step("Measures", tuple(line for measure, node in nodes for line in _measure(measure, node, model, query))),
-        Step("Groups left out", tuple(f"Only {f.words(model.schema)}." for f in query.filters if f.kind == "measure")),
+        Step("Groups left out", tuple(f"Only {f.words(model.schema)}." for f in query.filters if f.is_on_groups)),
         Step("Kept", _kept(query, model)),
         Step("Totals", _totals(query, model)),
         Step("Drawn", tuple(result.notes) or (f"All {result.groups:,} group{'s' * (result.groups != 1)}.",)),

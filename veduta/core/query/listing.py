@@ -11,9 +11,9 @@ from veduta.core.data.fields import Kind, Schema
 from veduta.core.model.model import Model, Table
 from veduta.core.model.rows import ROW
 from veduta.core.query.answer import settled
-from veduta.core.query.cells import Engine
+from veduta.core.query.engine import Engine
+from veduta.core.query.engine.places import Place
 from veduta.core.query.filters import Context, Filter, PointsFilter, value_words
-from veduta.core.query.places import Place
 
 
 def group_values(

@@ -9,9 +9,11 @@ from pydantic import Field as Attribute
 from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Field, Frozen, Kind, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
-from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.functions import COUNTED, Level, registry
 from veduta.core.formula.measures import MeasureChecker, Parameters, check_measure, fields_in, with_names
-from veduta.core.formula.tree import Span
+from veduta.core.formula.problems import Span
+from veduta.core.model.model import Model
+from veduta.core.model.parameters import number_set
 
 NOWHERE = Span()
 TOTAL_WORDS = {
@@ -60,6 +62,15 @@ class Keep(Frozen):
     ties: bool = False
     rest: bool = False
 
+    def settled(self, parameters: Parameters) -> Keep | None:
+        """With its parameter's value; None if that is no limit."""
+        if not self.parameter:
+            return self
+        value = number_set(self.parameter, parameters)
+        if value is None:
+            return None
+        return self.model_copy(update={"count": int(min(max(value, 1), 10_000)), "parameter": ""})
+
     @property
     def count_words(self) -> str:
         """How many are kept: "5", ":top_n" or "10%"."""
@@ -80,7 +91,7 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
 
 
-def counted_tables(node: Checked, model) -> list[str]:
+def counted_tables(node: Checked, model: Model) -> list[str]:
     """The tables of a model whose rows a formula aggregates. Raises FormulaProblem
     where there is none that has its fields.
 
@@ -149,8 +160,9 @@ def measure_format(measure: Measure, schema: Schema, node: Checked | None = None
         return measure.format
     if measure.formula:
         return _inherited(node, schema) if node else NumberFormat()
-    counted = measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
-    return NumberFormat(decimals=0) if counted else schema[measure.field].format
+    if measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
+        return COUNTED
+    return schema[measure.field].format
 
 
 def _inherited(node: Checked, schema: Schema) -> NumberFormat:

@@ -413,7 +413,7 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     said: dict[str, Any] = {"tidy": tidy(text), "level": "each row" if checked.level is Level.ROW else "many rows"}
     if checked.level is Level.ROW and checked.fields:
         return said | _row_values(stored, checked, there)
-    result = answer(query.model_copy(update={"measures": (Measure(formula=stored),)}), there, there.schema, context)
+    result = answer(query.model_copy(update={"measures": (Measure(formula=stored),)}), there, context)
     column = result.measures[0]
     frame = (
         result.frame.tail(SAMPLED)

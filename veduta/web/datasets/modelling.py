@@ -167,7 +167,7 @@ def parts_for(
 
 def context_now(model: Model, stopped: Callable[[], bool] | None = None) -> Context:
     """The context of a question to a model now."""
-    return replace(context_for(model, model.schema, timezone.localdate()), stopped=stopped)
+    return replace(context_for(model, timezone.localdate()), stopped=stopped)
 
 
 def chart_fields(model: Model) -> list[dict[str, Any]]:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import polars as pl
 from pydantic import Field as Attribute
 from pydantic import TypeAdapter
 
 from veduta.core.data.fields import Schema
-from veduta.core.query.filters.base import Context
+from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, dates_words
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
@@ -50,18 +50,21 @@ __all__ = [
     "value_words",
 ]
 
-Filter = Annotated[
-    ListFilter
-    | RangeFilter
-    | DatesFilter
-    | RelativeFilter
-    | TextFilter
-    | EmptyFilter
-    | PointsFilter
-    | MeasureFilter
-    | MembershipFilter,
-    Attribute(discriminator="kind"),
-]
+if TYPE_CHECKING:
+    Filter = Condition
+else:
+    Filter = Annotated[
+        ListFilter
+        | RangeFilter
+        | DatesFilter
+        | RelativeFilter
+        | TextFilter
+        | EmptyFilter
+        | PointsFilter
+        | MeasureFilter
+        | MembershipFilter,
+        Attribute(discriminator="kind"),
+    ]
 MembershipFilter.model_rebuild(_types_namespace={"Filter": Filter})
 PointsFilter.model_rebuild(_types_namespace={"Filter": Filter})
 filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)

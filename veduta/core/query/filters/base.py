@@ -6,10 +6,17 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from typing import TYPE_CHECKING, ClassVar, Self
+
+import polars as pl
 
 from veduta.core.calendar import Days, Grain
-from veduta.core.data.fields import Frozen
-from veduta.core.errors import Stopped
+from veduta.core.data.fields import Frozen, Schema
+from veduta.core.errors import DefinitionProblem, Stopped
+from veduta.core.formula.measures import Parameters
+
+if TYPE_CHECKING:
+    from veduta.core.query.filters.groups import MembershipFilter
 
 
 @dataclass(frozen=True)
@@ -33,29 +40,55 @@ class Context:
         return [day for name, day in self.latest.items() if "." not in name]
 
 
-class BaseFilter(Frozen):
-    field: str
+class Condition(Frozen):
+    """What every filter says of itself, so that nobody else has to ask which kind it is."""
+
+    kind: str
+    is_on_groups: ClassVar[bool] = False
+    """Whether it leaves out groups, by their values, instead of rows."""
 
     def fields(self) -> set[str]:
-        return {self.field}
+        """The ids of all fields it reads."""
+        raise NotImplementedError
 
-    def with_field(self, field: str) -> BaseFilter:
-        """The same filter on another dataset's field."""
-        return self.model_copy(update={"field": field})
+    def words(self, schema: Schema) -> str:
+        raise NotImplementedError
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        """The condition on rows. Raises DefinitionProblem if it does not fit them."""
+        raise DefinitionProblem(
+            f"“{self.words(schema)}” is not a condition on single rows.", hint="Choose another way."
+        )
+
+    def on_table(self, schema: Schema, context: Context, known_grain: Callable[[str], str]) -> pl.Expr:
+        """The condition on the rows of a table, of whose dates perhaps only the periods of a grain are known."""
+        return self.expression(schema, context)
+
+    def settled(self, parameters: Parameters) -> Condition | None:
+        """With the values of its parameters; None if these say no limit, so that nothing is narrowed."""
+        return self
+
+    def question(self) -> MembershipFilter | None:
+        """The question whose answer it needs."""
+        return None
+
+    def answered(self, found: pl.Series, schema: Schema) -> Condition:
+        """With the values that its question returned."""
+        raise NotImplementedError
 
     def needs(self) -> set[tuple[str, str]]:
-        """The fields that a table must have to be narrowed, each with the grain
-        that it must know it by ("" its days)."""
-        return {(self.field, "")}
+        """The fields that a table must have to be narrowed, each with the grain that it must know it by ("" its
+        days)."""
+        raise NotImplementedError
 
-    def in_other_periods(self, dates: set[str]) -> BaseFilter | None:
+    def in_other_periods(self, dates: set[str]) -> Condition | None:
         """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not
         about periods, so it holds there too."""
         return self
 
-    def without(self, fields: frozenset[str]) -> BaseFilter | None:
+    def without(self, fields: frozenset[str]) -> Condition | None:
         """What is left of the filter where filters on these fields do not count."""
-        return None if self.field in fields else self
+        raise NotImplementedError
 
     def days(self, dates: set[str], context: Context) -> list[Days] | None:
         """The ranges of days of these dates that it lets pass; None if it is not about periods of them."""
@@ -64,3 +97,38 @@ class BaseFilter(Frozen):
     def period_grain(self, dates: set[str]) -> Grain | None:
         """The grain of the periods of these dates that it chooses, if it does."""
         return None
+
+    def last_day(self, dates: set[str], context: Context) -> dt.date | None:
+        """The last day of these dates that it lets pass, if it goes from one day to another."""
+        return None
+
+    def most_values(self, field: str) -> int | None:
+        """How many different values of a field it lets pass at most, if it says so."""
+        return None
+
+    def named_values(self) -> str:
+        """The field of which it names the values that pass, if it does."""
+        return ""
+
+    def counts_back_from(self) -> str:
+        """The field from whose latest date it counts back, if it does."""
+        return ""
+
+
+class FieldCondition(Condition):
+    """A filter on one field."""
+
+    field: str
+
+    def fields(self) -> set[str]:
+        return {self.field}
+
+    def with_field(self, field: str) -> Self:
+        """The same filter on another dataset's field."""
+        return self.model_copy(update={"field": field})
+
+    def needs(self) -> set[tuple[str, str]]:
+        return {(self.field, "")}
+
+    def without(self, fields: frozenset[str]) -> Condition | None:
+        return None if self.field in fields else self

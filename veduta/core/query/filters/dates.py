@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any, Literal
 
 import polars as pl
@@ -12,19 +12,35 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import Days, Grain, joined_days, period_end, period_start, period_words, periods_back
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters.base import BaseFilter, Context
+from veduta.core.query.filters.base import Condition, Context, FieldCondition
 
 EVER = (dt.date.min, dt.date.max)
 
 
-class PeriodFilter(BaseFilter):
+class PeriodFilter(FieldCondition):
     """A filter on a date that lets some periods pass."""
 
     def needs(self) -> set[tuple[str, str]]:
         return {(self.field, "year")}
 
-    def in_other_periods(self, dates: set[str]) -> BaseFilter | None:
+    def in_other_periods(self, dates: set[str]) -> Condition | None:
         return None if self.field in dates else self
+
+    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+        return _between_days(self.field, schema, *self.bounds(context))
+
+    def on_table(self, schema: Schema, context: Context, known_grain: Callable[[str], str]) -> pl.Expr:
+        """A table that knows only months takes all months that are touched."""
+        known = known_grain(self.field)
+        if not known:
+            return self.expression(schema, context)
+        first, last = self.bounds(context)
+        first = first and period_start(first, Grain(known), schema.fiscal_month)
+        return _between_days(self.field, schema, first, last.date() if isinstance(last, dt.datetime) else last)
+
+    def last_day(self, dates: set[str], context: Context) -> dt.date | None:
+        last = self.bounds(context)[1] if self.field in dates else None
+        return last.date() if isinstance(last, dt.datetime) else last
 
     def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
         """The first and the last day or moment, both included; None leaves a side open."""
@@ -49,8 +65,8 @@ def all_but(ranges: list[Days]) -> list[Days]:
 
 def days_of(values: Iterable[Any], grain: Grain) -> list[Days]:
     """The days of periods that JSON names by their starts, joined."""
-    read = dt.datetime.fromisoformat if grain is Grain.HOUR else lambda value: dt.date.fromisoformat(value[:10])
-    starts = [read(str(value)) for value in values if value is not None]
+    named = [str(value) for value in values if value is not None]
+    starts = [dt.datetime.fromisoformat(n) if grain is Grain.HOUR else dt.date.fromisoformat(n[:10]) for n in named]
     return joined_days((start, period_end(start, grain)) for start in starts)
 
 
@@ -71,9 +87,6 @@ class DatesFilter(PeriodFilter):
     def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
         return self.ends
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
-        return _between_days(self, schema, *self.bounds(context))
-
     def words(self, schema: Schema) -> str:
         said = dates_words(*self.ends, schema.fiscal_month)
         timed = any(isinstance(each, dt.datetime) for each in self.ends)
@@ -85,8 +98,8 @@ def _at_time(day: dt.date | None, time: dt.time | None) -> dt.date | None:
     return dt.datetime.combine(day, time.replace(tzinfo=None)) if day and time else day
 
 
-def _between_days(filter_: BaseFilter, schema: Schema, start: dt.date | None, end: dt.date | None) -> pl.Expr:
-    field, column = schema[filter_.field], pl.col(filter_.field)
+def _between_days(name: str, schema: Schema, start: dt.date | None, end: dt.date | None) -> pl.Expr:
+    field, column = schema[name], pl.col(name)
     if not field.kind.is_date:
         raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
     found = column >= start if start else column.is_not_null()
@@ -106,24 +119,24 @@ def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 
     >>> dates_words(dt.datetime(2026, 8, 31, 6), dt.datetime(2026, 8, 31, 9, 30))
     '31 Aug 2026 06:00 to 09:30'
     """
-    timed = [isinstance(each, dt.datetime) for each in (start, end)]
-    said = [
-        each and period_words(each, Grain.MOMENT if with_time else Grain.DAY)
-        for each, with_time in zip((start, end), timed, strict=True)
-    ]
     if not start or not end:
-        return f"from {said[0]}" if start else f"up to {said[1]}" if end else "any day"
-    for grain in () if any(timed) else (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
-        last = period_start(end, grain, fiscal_month)
-        if period_start(start, grain, fiscal_month) == start and period_end(last, grain) == end:
-            first, last = period_words(start, grain), period_words(last, grain)
-            if first == last:
-                return first
+        return f"from {_end_words(start)}" if start else f"up to {_end_words(end)}" if end else "any day"
+    if isinstance(start, dt.datetime) and isinstance(end, dt.datetime) and start.date() == end.date() and start < end:
+        return f"{_end_words(start)} to {end:%H:%M}"
+    if not isinstance(start, dt.datetime) and not isinstance(end, dt.datetime):
+        for grain in (Grain.YEAR, Grain.QUARTER, Grain.MONTH):
+            last = period_start(end, grain, fiscal_month)
+            if period_start(start, grain, fiscal_month) != start or period_end(last, grain) != end:
+                continue
+            if last == start:
+                return period_words(start, grain)
             if grain is not Grain.QUARTER:
-                return f"{first} to {last}"
-    if all(timed) and start.date() == end.date():
-        return f"{said[0]} to {end:%H:%M}"
-    return said[0] if start == end else f"{said[0]} to {said[1]}"
+                return f"{period_words(start, grain)} to {period_words(last, grain)}"
+    return _end_words(start) if start == end else f"{_end_words(start)} to {_end_words(end)}"
+
+
+def _end_words(end: dt.date) -> str:
+    return period_words(end, Grain.MOMENT if isinstance(end, dt.datetime) else Grain.DAY)
 
 
 class RelativeFilter(PeriodFilter):
@@ -145,11 +158,11 @@ class RelativeFilter(PeriodFilter):
         except (ValueError, OverflowError):
             return EVER
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
-        return _between_days(self, schema, *self.bounds(context))
-
     def words(self, schema: Schema) -> str:
         return f"{schema[self.field].name} in {self.words_of_periods(schema.fiscal_month)}"
+
+    def counts_back_from(self) -> str:
+        return self.field if self.anchor == "latest" else ""
 
     def words_of_periods(self, fiscal_month: int = 1) -> str:
         """Which periods, in words: "the last 2 fiscal years"."""

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import polars as pl
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grain
-from veduta.core.data.fields import Frozen, Schema
-from veduta.core.query.filters.base import BaseFilter
-from veduta.core.query.filters.rows import between_bounds, bound_words
+from veduta.core.calendar import Grain, Grouping
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.formula.measures import Parameters
+from veduta.core.query.filters.base import Condition, FieldCondition
+from veduta.core.query.filters.rows import ValuesFilter, between_bounds, bound_words, with_bounds
 from veduta.core.query.filters.words import in_sentence
 from veduta.core.query.measures import Keep, Measure, measure_words
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from veduta.core.query.filters import Filter
 
 
-class MeasureFilter(Frozen):
+class MeasureFilter(Condition):
     """Groups whose value of a measure, shown or not, lies between two bounds;
     it narrows what is shown, not the rows."""
 
@@ -29,8 +30,13 @@ class MeasureFilter(Frozen):
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
 
+    is_on_groups: ClassVar[bool] = True
+
     def fields(self) -> set[str]:
         return self.measure.fields()
+
+    def settled(self, parameters: Parameters) -> MeasureFilter | None:
+        return with_bounds(self, parameters)[0]
 
     def bounds_of(self, value: pl.Expr) -> pl.Expr:
         """Whether a value lies between the bounds."""
@@ -46,7 +52,7 @@ class MeasureFilter(Frozen):
         return f"groups whose {in_sentence(name)} is {bound}"
 
 
-class MembershipFilter(BaseFilter):
+class MembershipFilter(FieldCondition):
     """Rows whose field is among the values another question returns: its top or bottom ones by a measure (`keep`), and
     those whose measure lies between bounds. `filters` are the question's own; with `follows` the other filters of the
     chart reach into it too. Dates are told apart by `grain`, or by day, date-times by the moment."""
@@ -68,6 +74,30 @@ class MembershipFilter(BaseFilter):
         for measure in (self.keep and self.keep.by, self.measure):
             found |= measure.fields() if measure else set()
         return found.union(*(filter_.fields() for filter_ in self.filters))
+
+    def settled(self, parameters: Parameters) -> MembershipFilter | None:
+        """Without the conditions that say no limit; None if it had no others."""
+        bounded, changes = with_bounds(self, parameters)
+        keep = self.keep and self.keep.settled(parameters)
+        measure = self.measure if bounded else None
+        if (self.keep or self.measure) and not (keep or measure):
+            return None
+        return self.model_copy(update=changes | {"keep": keep, "measure": measure})
+
+    def question(self) -> MembershipFilter:
+        return self
+
+    def answered(self, found: pl.Series, schema: Schema) -> ValuesFilter:
+        grain = self.grouping(schema).grain
+        return ValuesFilter(field=self.field, grain=grain, found=found, exclude=self.exclude, said=self.words(schema))
+
+    def grouping(self, schema: Schema) -> Grouping:
+        """The dimension among whose values the rows' are: dates by day, date-times by the moment."""
+        usual = {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(schema[self.field].kind)
+        return Grouping(field=self.field, grain=self.grain or usual)
+
+    def most_values(self, field: str) -> int | None:
+        return self.keep.count if self.keep and field == self.field and not self.exclude else None
 
     def condition(self) -> MeasureFilter | None:
         if self.measure is None:

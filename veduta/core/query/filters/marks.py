@@ -10,16 +10,17 @@ from pydantic import ConfigDict
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import PERIODS, Days, Grain, Grouping, group_expression, period_start, period_words
-from veduta.core.data.fields import Frozen, Schema
+from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters.base import Context
+from veduta.core.formula.measures import Parameters
+from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.groups import MembershipFilter
 from veduta.core.query.filters.rows import among
 from veduta.core.query.filters.words import REST_POINT, Value, list_words, typed, value_words
 
 
-class PointsFilter(Frozen):
+class PointsFilter(Condition):
     """Rows that belong to marks: each point is the marks' values of `groups`, in their order. Where
     a chart gathered what it did not keep, REST_POINT stands for all values but those of `rest`;
     `kept` are these, once they are worked out."""
@@ -37,6 +38,19 @@ class PointsFilter(Frozen):
 
     def needs(self) -> set[tuple[str, str]]:
         return {(group.field, group.grain or "") for group in self.groups}
+
+    def settled(self, parameters: Parameters) -> PointsFilter:
+        if self.rest is None:
+            return self
+        asked = self.rest.settled(parameters)
+        # Where the chart keeps all, nothing was gathered: no value is another.
+        return self.model_copy(update={"rest": asked, "kept": None if asked else pl.Series([], dtype=pl.Null)})
+
+    def question(self) -> MembershipFilter | None:
+        return self.rest
+
+    def answered(self, found: pl.Series, schema: Schema) -> PointsFilter:
+        return self.model_copy(update={"rest": None, "kept": found})
 
     def in_other_periods(self, dates: set[str]) -> PointsFilter | None:
         return self._only([group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups])
@@ -58,7 +72,7 @@ class PointsFilter(Frozen):
         at = self._period_at(dates)
         if at is None or (self.exclude and len(self.groups) > 1):
             return None
-        found = days_of((point[at] for point in self.points), self.groups[at].grain)
+        found = days_of((point[at] for point in self.points), self.groups[at].period)
         return all_but(found) if self.exclude else found
 
     def period_grain(self, dates: set[str]) -> Grain | None:
@@ -68,7 +82,7 @@ class PointsFilter(Frozen):
     def _period_at(self, dates: set[str]) -> int | None:
         """The place of the finest periods of these dates among the marks' dimensions."""
         fitting = [i for i, group in enumerate(self.groups) if group.field in dates and group.is_time_axis]
-        return max(fitting, key=lambda i: PERIODS.index(self.groups[i].grain), default=None)
+        return max(fitting, key=lambda i: PERIODS.index(self.groups[i].period), default=None)
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         columns = [group_expression(group, schema) for group in self.groups]
@@ -109,7 +123,7 @@ class PointsFilter(Frozen):
             return ""
         if any(REST_POINT in point for point in self.points):
             return ""
-        grain = self.groups[0].grain
+        grain = self.groups[0].period
         ranges = days_of((point[0] for point in self.points), grain)
         if len(ranges) != 1 or any(point[0] is None for point in self.points):
             return ""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+import datetime as dt
+from typing import Any, Literal, TypeVar
 
 import polars as pl
 from pydantic import ConfigDict
@@ -11,12 +12,14 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters.base import BaseFilter, Context
+from veduta.core.formula.measures import Parameters
+from veduta.core.model.parameters import number_set, parameter_value
+from veduta.core.query.filters.base import Condition, Context, FieldCondition
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.words import Value, list_words, typed, value_words
 
 
-class ListFilter(BaseFilter):
+class ListFilter(FieldCondition):
     """Rows whose value is among `values` (None is empty), or with `exclude` is not. With a `parameter` its values count
     instead, and no limit narrows nothing."""
 
@@ -32,17 +35,33 @@ class ListFilter(BaseFilter):
         )
         return among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
 
+    def settled(self, parameters: Parameters) -> ListFilter | None:
+        if not self.parameter:
+            return self
+        values = parameter_value(self.parameter, parameters).values
+        if values is None:
+            return None
+        plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
+        return self.model_copy(update={"values": plain, "parameter": ""})
+
     def needs(self) -> set[tuple[str, str]]:
         return {(self.field, self.grain or "")}
+
+    def most_values(self, field: str) -> int | None:
+        return len(self.values) if field == self.named_values() else None
+
+    def named_values(self) -> str:
+        return "" if self.exclude or self.parameter else self.field
 
     def in_other_periods(self, dates: set[str]) -> ListFilter | None:
         """A part of dates (Saturdays) holds in every period; days and periods themselves give way."""
         return None if self.field in dates and not (self.grain and self.grain.is_part) else self
 
     def days(self, dates: set[str], context: Context) -> list[Days] | None:
-        if not self.period_grain(dates):
+        grain = self.period_grain(dates)
+        if not grain:
             return None
-        found = days_of(self.values, self.grain)
+        found = days_of(self.values, grain)
         return all_but(found) if self.exclude else found
 
     def period_grain(self, dates: set[str]) -> Grain | None:
@@ -66,14 +85,18 @@ def among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
     return ~found if exclude else found
 
 
-class RangeFilter(BaseFilter):
-    """Rows whose number lies between two bounds, both included; None leaves a side open."""
+class RangeFilter(FieldCondition):
+    """Rows whose number lies between two bounds, both included; None leaves a side open. Parameters may stand for
+    bounds, and no limit leaves a side open too."""
 
     kind: Literal["range"] = "range"
     low: float | None = None
     high: float | None = None
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
+
+    def settled(self, parameters: Parameters) -> RangeFilter | None:
+        return with_bounds(self, parameters)[0]
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = pl.col(self.field)
@@ -90,6 +113,24 @@ class RangeFilter(BaseFilter):
         return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
 
 
+Bounded = TypeVar("Bounded", bound=Condition)
+
+
+def with_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | None, dict[str, Any]]:
+    """A filter between two bounds (low and high, or the parameters that stand for them) with what its parameters are
+    set to, None if that is no limit and nothing else narrows; and what was changed."""
+    changes: dict[str, Any] = {}
+    unlimited = False
+    for end in ("low", "high"):
+        if name := getattr(filter_, f"{end}_parameter"):
+            value = number_set(name, parameters)
+            unlimited = unlimited or value is None
+            changes |= {end: value, f"{end}_parameter": ""}
+    found = filter_.model_copy(update=changes) if changes else filter_
+    narrows = any(getattr(found, end) is not None for end in ("low", "high"))
+    return (None if unlimited and not narrows else found), changes
+
+
 def between_bounds(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
     """Whether a number lies between two bounds, both included; an open side still wants a value."""
     found = value >= low if low is not None else value.is_not_null()
@@ -100,7 +141,7 @@ def bound_words(value: float | None) -> str:
     return "" if value is None else f"{value:,.10g}"
 
 
-class TextFilter(BaseFilter):
+class TextFilter(FieldCondition):
     """Rows whose text contains, starts or ends with some text, ignoring case."""
 
     kind: Literal["text"] = "text"
@@ -128,7 +169,7 @@ class TextFilter(BaseFilter):
         return f"{schema[self.field].name} {verb} “{self.text}”"
 
 
-class EmptyFilter(BaseFilter):
+class EmptyFilter(FieldCondition):
     """Rows with an empty value, or with `exclude` the others."""
 
     kind: Literal["empty"] = "empty"
@@ -142,7 +183,7 @@ class EmptyFilter(BaseFilter):
         return f"{schema[self.field].name} is {'not ' * self.exclude}empty"
 
 
-class ValuesFilter(BaseFilter):
+class ValuesFilter(FieldCondition):
     """Rows whose value is among those of a column that was worked out; what a
     membership becomes. It is never stored."""
 

@@ -11,7 +11,7 @@ from veduta.core.data.fields import Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
-from veduta.core.query.filters import Context, Filter, RelativeFilter, Value, typed
+from veduta.core.query.filters import Context, Filter, Value, typed
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
 
@@ -51,7 +51,7 @@ class FilterRows(Step):
 
     def _context(self, flow: Flow, run: Run) -> Context:
         """With the latest dates that relative conditions count back from."""
-        fields = {f.field for f in self.filters if isinstance(f, RelativeFilter) and f.anchor == "latest"}
+        fields = {f.counts_back_from() for f in self.filters} - {""}
         fields = {field for field in fields if flow.schema[field].kind.is_date}
         if not fields:
             return run.context

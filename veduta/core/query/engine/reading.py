@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+from abc import ABC, abstractmethod
 from collections.abc import Iterable
 from dataclasses import replace
-from itertools import count
+from typing import cast
 
 import polars as pl
 
@@ -18,17 +19,16 @@ from veduta.core.calendar import (
     follows,
     group_expression,
     independent,
-    period_start,
     periods_between,
 )
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per
-from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Context, DatesFilter, Filter, RelativeFilter, grouping_words
-from veduta.core.query.places import COMBINE, Cells, Part, Place, Prepared, key_of, prepared_for
-from veduta.core.query.so_far import quantiles_so_far, variances_so_far
+from veduta.core.query.engine.parts import attached_name
+from veduta.core.query.engine.places import COMBINE, Cells, Part, Place, Prepared, key_of, prepared_for
+from veduta.core.query.engine.running import beside, running_parts
+from veduta.core.query.filters import Context, Filter, grouping_words
 
 MOST_CELLS = 3_000_000
 MOST_ROWS_AGAIN = 10_000_000
@@ -37,7 +37,7 @@ Reading = tuple[Place, str, dict[str, Part]]
 """The parts that are wanted of a table (by its id) in a place's cells, by their columns."""
 
 
-class Reader:
+class Reader(ABC):
     """Reads parts for places under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
     remain of them, it reads for totals: values of fewer dimensions over those cells, from what `finer` has read where
     that does. One that `ranks` works over a single dimension as a chart of its own would, windows included."""
@@ -57,30 +57,27 @@ class Reader:
         self.groups, self.kept, self.finer = groups, kept, finer
         self.for_totals, self.narrowed, self.ranks = kept is not None, narrowed, ranks
         self.wanted: dict[Place, dict[str, dict[str, Part]]] = {}
+        """By place and by table the parts that are to be read, by the names of their columns."""
         self.cells: dict[Place, Cells] = {}
-        self.gathering = True
-        self.numbers = count()
-        self.simple: dict[tuple[Place, str], dict[Checked, str]] = {}
-        self.ready: dict[Place, dict[Checked, str]] = {}
         self.prepared: Prepared = finer.prepared if finer else prepared_for(model, context)
         self.notes: list[str] = finer.notes if finer else []
 
-    def want(self, place: Place, home: str) -> None:
-        """A place's cells are wanted even if nothing is worked out in them."""
-        self.wanted.setdefault(place, {}).setdefault(home, {})
+    def want(self, place: Place, home: str, parts: Iterable[Part] = ()) -> None:
+        """Parts of a table's rows are wanted in a place's cells, or its cells even if nothing is worked out in them."""
+        self.wanted.setdefault(place, {}).setdefault(home, {}).update({part.name: part for part in parts})
 
     def axis(self, place: Place) -> Grouping | None:
         """The time axis of a place, if it has one: the finest periods of its first date."""
         periods = [group for group in place.groups if group.is_time_axis]
         own = [group for group in periods if group.field == periods[0].field]
-        return max(own, key=lambda group: PERIODS.index(group.grain), default=None)
+        return max(own, key=lambda group: PERIODS.index(group.period), default=None)
 
     # Reading rows.
 
-    def _reached(self, home: str, place: Place) -> list[Grouping]:
+    def reached(self, home: str, place: Place) -> list[Grouping]:
         return [group for group in place.groups if self.model.reaches(home, group.field, group.grain or "")]
 
-    def _read(self) -> None:
+    def read(self) -> None:
         """Read what the places want of each table, all in one go. A place that can be put together from
         a finer one is not read: the finer one reads what it needs too. What runs to date is put
         together from the cells it runs over."""
@@ -90,7 +87,7 @@ class Reader:
         for place in running:
             for home, parts in self.wanted[place].items():
                 plain = {name: part for name, part in parts.items() if part.combines}
-                self.wanted.setdefault(replace(place, upto=None), {}).setdefault(home, {}).update(plain)
+                self.wanted.setdefault(place.in_its_cells, {}).setdefault(home, {}).update(plain)
         for place in list(self.wanted):
             self._complete(place)
         readings, derived = self._shared_out()
@@ -99,7 +96,7 @@ class Reader:
             self._put_together(place, home, parts)
         for place in running:
             for home, parts in self.wanted[place].items():
-                self._add_home(place, home, self._to_date(place, home, parts))
+                self._add_home(place, home, running_parts(self, place, home, parts))
         for place in self.wanted:
             self._assemble(place)
         self.wanted = {}
@@ -131,7 +128,7 @@ class Reader:
         self.context.check_wanted()
         for place, home, _ in readings:
             self._refuse_too_many(place, home)
-        lazily = [self._lazy(place, home, parts) for place, home, parts in readings]
+        lazily = [self.lazy(place, home, parts) for place, home, parts in readings]
         frames = pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
         for (place, home, _), frame in zip(readings, frames, strict=True):
             self._add_home(place, home, frame)
@@ -139,26 +136,24 @@ class Reader:
     def _refuse_too_many(self, place: Place, home: str) -> None:
         """Refuse a question with far too many groups before memory is taken for them: where they could be too many by
         their values, they are counted roughly first."""
-        reached = [group for group in self._reached(home, place) if not group.grain]
+        reached = [group for group in self.reached(home, place) if not group.grain]
         most = 1
         for group in reached:
             most *= max(1, self.model.facts(group.field).distinct)
         if min(most, self.model.tables[home].rows) <= MOST_CELLS or not reached:
             return
         keys = [key_of(group) for group in reached]
-        rows = self.rows(home, replace(place, upto=None), set(), reached).select(
-            pl.struct(keys).hash().approx_n_unique()
-        )
+        rows = self.rows(home, place.in_its_cells, set(), reached).select(pl.struct(keys).hash().approx_n_unique())
         _refuse(rows.collect().item())
 
     def _host(self, place: Place, home: str, parts: dict[str, Part], readings: list[Reading]) -> dict[str, Part] | None:
         """The parts of a finer place that is going to be read, from which a place can be put together."""
         if not all(part.combines for part in parts.values()):
             return None
-        reached = self._reached(home, place)
+        reached = self.reached(home, place)
         for other, other_home, found in readings:
             fits = other_home == home and other.same_rows(place)
-            keys = [key_of(group) for group in self._reached(home, other)] if fits else []
+            keys = [key_of(group) for group in self.reached(home, other)] if fits else []
             if fits and self.coarser(reached, other, keys) is not None:
                 return found
         return None
@@ -167,14 +162,14 @@ class Reader:
         """Each table's rows are counted in each place; a place whose dimensions
         reach none of its tables gets one they do."""
         homes = self.wanted[place]
-        if place.groups and not any(len(self._reached(home, place)) == len(place.groups) for home in homes):
+        if place.groups and not any(len(self.reached(home, place)) == len(place.groups) for home in homes):
             own = list(
                 dict.fromkeys(
                     [self.schema[g.field].table for g in place.groups if not self.schema[g.field].formula] + [""]
                 )
             )
             more = next(
-                (h for h in [*own, *self.model.tables] if len(self._reached(h, place)) == len(place.groups)), None
+                (h for h in [*own, *self.model.tables] if len(self.reached(h, place)) == len(place.groups)), None
             )
             if more is None:
                 names = " and ".join(grouping_words(group, self.schema) for group in place.groups)
@@ -191,7 +186,7 @@ class Reader:
         """Take a place's parts from a finer place that was read already, if they can be put together."""
         if not all(part.combines for part in parts.values()):
             return False
-        reached = self._reached(home, place)
+        reached = self.reached(home, place)
         for engine in filter(None, (self.finer, self)):
             for other, cells in engine.cells.items():
                 if (other == place and engine is self) or not self._same_rows(place, engine, other) or other.upto:
@@ -220,64 +215,77 @@ class Reader:
         """Whether cells with these keys tell all the dimensions apart by which rows are kept."""
         return all(key_of(group) in keys for group in self._kept_groups(home, place))
 
-    def coarser(
-        self, groups: list[Grouping], finer: Place, keys: list[str], partly: bool = False
-    ) -> list[pl.Expr | None] | None:
-        """The groups' values worked out from a finer place's keys, or None if they cannot be;
-        `partly` has None for each that cannot."""
-        found: list[pl.Expr | None] = []
-        for group in groups:
-            if key_of(group) in keys:
-                found.append(pl.col(key_of(group)))
-                continue
-            other = next((g for g in finer.groups if follows(group, g) and key_of(g) in keys), None)
-            if other is None and not partly:
-                return None
-            if other is None:
-                found.append(None)
-                continue
-            value = following_expression(group, pl.col(key_of(other)), other.grain, self.schema.fiscal_month)
-            found.append(value.alias(key_of(group)))
-        return found
+    def coarser(self, groups: Iterable[Grouping], finer: Place, keys: list[str]) -> list[pl.Expr] | None:
+        """The groups' values worked out from those of a finer place's keys that are there; None if they cannot be."""
+        found = [self._told(group, finer, keys) for group in groups]
+        known = [value for value in found if value is not None]
+        return known if len(known) == len(found) else None
+
+    def told_by(self, groups: Iterable[Grouping], finer: Place) -> dict[Grouping, pl.Expr | None]:
+        """The groups' values worked out from those of a finer place's keys, None for each that cannot be."""
+        keys = [key_of(group) for group in finer.groups]
+        return {group: self._told(group, finer, keys) for group in groups}
+
+    def _told(self, group: Grouping, finer: Place, keys: list[str]) -> pl.Expr | None:
+        if key_of(group) in keys:
+            return pl.col(key_of(group))
+        other = next((g for g in finer.groups if follows(group, g) and key_of(g) in keys), None)
+        if other is None:
+            return None
+        value = following_expression(group, pl.col(key_of(other)), other.period, self.schema.fiscal_month)
+        return value.alias(key_of(group))
 
     def rows(
         self, home: str, place: Place, names: set[str], keys: Iterable[Grouping], attached: Iterable[Checked] = ()
     ) -> pl.LazyFrame:
         """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
         keys = list(keys)
-        filters = [filter_ for filter_ in self._filters_at(place) if self._follows(filter_, home)]
+        filters = [filter_ for filter_ in self.filters_at(place) if self._follows(filter_, home)]
         kept = self._kept_groups(home, place)
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
         periods = place.periods
         narrowing = None
-        if periods and self.model.reaches(home, periods.field, periods.grain if periods.starts else "year"):
+        if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else "year"):
             narrowing = periods.expression(self.schema, self.model.known_grain(home, periods.field))
             needed |= {periods.field} if narrowing is not None else set()
         rows = self.model.scan(sorted(needed), home)
-        conditions = [self._condition(filter_, home) for filter_ in filters]
+        conditions = [
+            filter_.on_table(self.schema, self.context, lambda name: self.model.known_grain(home, name))
+            for filter_ in filters
+        ]
         conditions += [narrowing] if narrowing is not None else []
         if conditions:
             rows = rows.filter(conditions)
         if keys:
             rows = rows.with_columns(group_expression(group, self.schema).alias(key_of(group)) for group in keys)
-        for i, node in enumerate(attached):
-            rows = self._attach(rows, node, i, place)
+        for node in attached:
+            rows = self._attach(rows, node, place)
         if kept:
             own = {f"__kept{i}": group for i, group in enumerate(kept)}
             rows = rows.with_columns(group_expression(group, self.schema).alias(name) for name, group in own.items())
-            cells = self.kept.lazy().select(key_of(group) for group in kept).unique()
+            cells = self.kept_cells.lazy().select(key_of(group) for group in kept).unique()
             rows = rows.join(cells, left_on=list(own), right_on=[key_of(g) for g in kept], how="semi", nulls_equal=True)
         return rows
 
-    def _attach(self, rows: pl.LazyFrame, node: Checked, i: int, place: Place) -> pl.LazyFrame:
+    @property
+    def kept_cells(self) -> pl.DataFrame:
+        """The cells of the chart that remain, where this reads for totals."""
+        assert self.kept is not None, "this does not read for totals"
+        return self.kept
+
+    @abstractmethod
+    def at_grain(self, node: Checked, at: Place) -> tuple[pl.DataFrame, str]:
+        """A value at a grain of its own, to stand beside the rows: the grain's cells, and the value's column."""
+
+    @abstractmethod
+    def at_once(self, place: Place, home: str) -> list[pl.Expr]:
+        """Values of cells that are worked out with the reading of their parts."""
+
+    def _attach(self, rows: pl.LazyFrame, node: Checked, place: Place) -> pl.LazyFrame:
         """The value at a grain of its own, beside each row."""
-        inner = type(self)(
-            self.model, self.filters, self.context, self.groups, self.kept, self.finer, self.narrowed, self.ranks
-        )
-        at = self.place_of(node.per, replace(place, upto=None, unbroken=False))
-        inner.gather([(node.arguments[0], at)])
-        name = inner.column(node.arguments[0], at)
-        cells, keys = inner.cells[at].frame, [key_of(group) for group in at.groups]
+        at = self.place_of(node.grain, replace(place, upto=None, unbroken=False))
+        cells, name = self.at_grain(node.given(0), at)
+        keys = [key_of(group) for group in at.groups]
         if not keys:
             return rows.with_columns(pl.lit(cells[name][0], dtype=cells[name].dtype).alias(attached_name(node)))
         own = [f"__{key}" for key in keys]
@@ -285,19 +293,19 @@ class Reader:
         wanted = cells.lazy().select(*keys, pl.col(name).alias(attached_name(node)))
         return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True)
 
-    def _made(self, place: Place, home: str, parts: Iterable[Part]) -> pl.LazyFrame:
+    def made(self, place: Place, home: str, parts: Iterable[Part]) -> pl.LazyFrame:
         """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
         parts = list(parts)
         attached = list(dict.fromkeys(node for part in parts for node in part.attached))
         names = {name for part in parts for name in part.fields}
-        names |= {g.field for node in attached for g in self.place_of(node.per, place).groups}
-        rows = self.rows(home, replace(place, upto=None), names, self._reached(home, place), attached)
+        names |= {g.field for node in attached for g in self.place_of(node.grain, place).groups}
+        rows = self.rows(home, place.in_its_cells, names, self.reached(home, place), attached)
         made = {part.column: part.expression for part in parts if part.expression is not None}
         return rows.with_columns(expression.alias(column) for column, expression in made.items()) if made else rows
 
-    def _lazy(self, place: Place, home: str, parts: dict[str, Part]) -> pl.LazyFrame:
-        rows = self._made(place, home, parts.values())
-        keys = [key_of(group) for group in self._reached(home, place)]
+    def lazy(self, place: Place, home: str, parts: dict[str, Part]) -> pl.LazyFrame:
+        rows = self.made(place, home, parts.values())
+        keys = [key_of(group) for group in self.reached(home, place)]
         return self._grouped(rows, keys, [part.aggregate.alias(name) for name, part in parts.items()], place, home)
 
     def _combined(
@@ -308,113 +316,29 @@ class Reader:
         return self._grouped(finer.lazy(), keys, aggregates, place, home).collect(optimizations=pl.QueryOptFlags.none())
 
     def _grouped(
-        self, rows: pl.LazyFrame, keys: list, aggregates: list[pl.Expr], place: Place, home: str
+        self, rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], aggregates: list[pl.Expr], place: Place, home: str
     ) -> pl.LazyFrame:
         cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
         gets_more = place.unbroken or len(self.wanted[place]) > 1
-        at_once = [] if gets_more else self._at_once(place, home)
+        at_once = [] if gets_more else self.at_once(place, home)
         return cells.with_columns(at_once) if at_once else cells
 
-    def _at_once(self, place: Place, home: str) -> list[pl.Expr]:
-        """Values of the cells that can be worked out with the reading of their parts."""
-        return []
-
-    # Values that run from the start of a period.
-
-    def _to_date(self, place: Place, home: str, parts: dict[str, Part]) -> pl.DataFrame:
-        """A place's parts from the start of each period up to each cell."""
-        keys, cells = self.cells[replace(place, upto=None)].homes[home]
-        axis = self.axis(place)
-        if axis is None or key_of(axis) not in keys:
-            single = {name: part for name, part in parts.items() if not part.combines}
-            frame = self._lazy(place, home, single).collect() if single else None
-            return cells if frame is None else _beside(cells, frame, keys)
-        adding = {name: COMBINE[part.how] for name, part in parts.items() if part.combines}
-        frame = cells.select(*keys, *adding)
-        others = [part for part in parts.values() if not part.combines]
-        for part in others:
-            if part.so_far is SoFar.FIRST_SEEN:
-                frame = _beside(frame, self._first_seen(place, home, part, axis, keys), keys)
-                adding[part.name] = "sum"
-            elif part.so_far:
-                frame = _beside(frame, self._spread_so_far(place, home, part, axis, keys), keys)
-                adding[part.name] = "so far"
-        found = self._running(frame, axis, place.upto, adding)
-        again = [part for part in others if part.name not in adding]
-        return _beside(found, self._read_again(place, home, again, axis, found), keys) if again else found
-
-    def _running(self, frame: pl.DataFrame, axis: Grouping, unit: Grain, adding: dict[str, str]) -> pl.DataFrame:
-        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's
-        first cell on in every period of the axis that any cell has."""
-        key = key_of(axis)
-        whole = enclosing(pl.col(key), axis.grain, unit, self.schema.fiscal_month).alias("__whole")
-        frame = frame.drop_nulls(key).with_columns(whole)
-        keys = [name for name in frame.columns if name not in adding]
-        others = [name for name in keys if name != key]
-        starts = frame.select(key, "__whole").unique()
-        grid = frame.group_by(others).agg(pl.col(key).min().alias("__first")).join(starts, on="__whole")
-        grid = grid.filter(pl.col(key) >= pl.col("__first")).select(keys)
-        grid = grid.join(frame, on=keys, how="left", nulls_equal=True).sort(key)
-        so_far = [_so_far(pl.col(name), how).over(others).alias(name) for name, how in adding.items()]
-        return grid.with_columns(so_far).drop("__whole")
-
-    def _first_seen(self, place: Place, home: str, part: Part, axis: Grouping, keys: list[str]) -> pl.DataFrame:
-        """For each cell, how many different values the period has in it for the first time: these add up to date."""
-        key = key_of(axis)
-        whole = enclosing(pl.col(key), axis.grain, place.upto, self.schema.fiscal_month).alias("__whole")
-        rows = self._made(place, home, [part]).drop_nulls([key, part.column]).with_columns(whole)
-        others = [name for name in keys if name != key]
-        first = rows.group_by([*others, "__whole", part.column]).agg(pl.col(key).min())
-        return first.group_by(keys).agg(pl.len().cast(pl.Int64).alias(part.name)).collect()
-
-    def _spread_so_far(self, place: Place, home: str, part: Part, axis: Grouping, keys: list[str]) -> pl.DataFrame:
-        """For each cell that has rows, a quantile, variance or standard deviation of all rows up to it."""
-        key = key_of(axis)
-        whole = enclosing(pl.col(key), axis.grain, place.upto, self.schema.fiscal_month).alias("__whole")
-        rows = self._made(place, home, [part]).with_columns(whole)
-        groups = [*(name for name in keys if name != key), "__whole"]
-        if part.so_far is SoFar.QUANTILE:
-            found = quantiles_so_far(rows, part.column, key, groups, part.share)
-        else:
-            found = variances_so_far(rows, part.column, key, groups)
-        value = pl.col(part.column).sqrt() if part.so_far is SoFar.DEVIATION else pl.col(part.column)
-        return found.select(*keys, value.alias(part.name))
-
-    def _read_again(
-        self, place: Place, home: str, parts: list[Part], axis: Grouping, running: pl.DataFrame
-    ) -> pl.DataFrame:
-        """Parts that cannot be put together, from all rows up to each cell. Raises
-        DefinitionProblem if those are too many."""
-        rows_again = int(running[self.prepared.rows_of(home).name].sum())
-        if rows_again > MOST_ROWS_AGAIN:
-            name = " and ".join(sorted({part.function for part in parts}))
-            raise DefinitionProblem(
-                f"to_date of {name} by {axis.grain.words} would look at {rows_again:,} rows; at most"
-                f" {MOST_ROWS_AGAIN:,} are read.",
-                hint="Choose a longer period or fewer rows, or use sum, mean, min, max or a count, which add up.",
-            )
-        key = key_of(axis)
-        later = running.lazy().select(pl.col(key).alias("__later")).unique()
-        rows = self._exploded(self._made(place, home, parts), axis, place.upto, later)
-        keys = [key_of(group) for group in self._reached(home, place)]
-        return rows.group_by(keys).agg(part.aggregate.alias(part.name) for part in parts).collect()
-
-    def _exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
+    def exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
         """Each row in its own period and in all later ones up to the end of the enclosing one."""
         key = key_of(axis)
         fiscal = self.schema.fiscal_month
-        whole = enclosing(pl.col(key), axis.grain, unit, fiscal).alias("__whole")
-        later = later.with_columns(enclosing(pl.col("__later"), axis.grain, unit, fiscal).alias("__whole"))
+        whole = enclosing(pl.col(key), axis.period, unit, fiscal).alias("__whole")
+        later = later.with_columns(enclosing(pl.col("__later"), axis.period, unit, fiscal).alias("__whole"))
         rows = rows.with_columns(whole).join(later, on="__whole", how="inner").filter(pl.col("__later") >= pl.col(key))
         return rows.with_columns(pl.col("__later").alias(key))
 
     def _add_home(self, place: Place, home: str, frame: pl.DataFrame) -> None:
         _refuse(frame.height)
         cells = self.cells.setdefault(place, Cells(pl.DataFrame(), [key_of(group) for group in place.groups]))
-        keys = [key_of(group) for group in self._reached(home, place)]
+        keys = [key_of(group) for group in self.reached(home, place)]
         if home in cells.homes:
             old = cells.homes[home][1]
-            frame = _beside(old, frame.drop([n for n in frame.columns if n in old.columns and n not in keys]), keys)
+            frame = beside(old, frame.drop([n for n in frame.columns if n in old.columns and n not in keys]), keys)
         cells.homes[home] = (keys, frame)
 
     def _assemble(self, place: Place) -> None:
@@ -446,8 +370,11 @@ class Reader:
     def _unbroken(self, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
         """The cells with one for each period of the time axis, from a group's first to the last of all."""
         axis = self.axis(place)
-        dated = frame[key_of(axis)].drop_nulls() if axis else frame
-        periods = periods_between(dated.min(), dated.max(), axis.grain) if axis and len(dated) else []
+        dated = frame[key_of(axis)].drop_nulls() if axis else pl.Series()
+        if axis is None or not len(dated):
+            return frame
+        first_period, last_period = cast(dt.date, dated.min()), cast(dt.date, dated.max())
+        periods = periods_between(first_period, last_period, axis.period)
         if not periods:
             return frame
         key, keys = key_of(axis), [key_of(group) for group in place.groups]
@@ -487,30 +414,21 @@ class Reader:
         if note not in self.notes:
             self.notes.append(note)
 
-    def _filters_at(self, place: Place) -> list[Filter]:
+    def filters_at(self, place: Place) -> list[Filter]:
         """The filters that hold at a place: where it looks at other periods, what is left of those on the date."""
-        found = self.filters
+        found = list(self.filters)
         if place.without:
             found = [each for f in found if (each := f.without(place.without))]
         if place.periods:
             dates = self.model.same_dates(place.periods.field)
             found = [each for f in found if (each := f.in_other_periods(dates))]
-        return list(found)
-
-    def _condition(self, filter_: Filter, home: str) -> pl.Expr:
-        """The filter on a table's rows; a table that knows only months takes all months that are touched."""
-        if isinstance(filter_, DatesFilter | RelativeFilter) and (known := self.model.known_grain(home, filter_.field)):
-            first, last = filter_.bounds(self.context)
-            first = first and period_start(first, Grain(known), self.schema.fiscal_month)
-            last = last.date() if isinstance(last, dt.datetime) else last
-            return DatesFilter(field=filter_.field, start=first, end=last).expression(self.schema, self.context)
-        return filter_.expression(self.schema, self.context)
+        return found
 
     def _only_kept(self, rows: pl.LazyFrame, keys: list[str]) -> pl.LazyFrame:
-        shared = [key for key in keys if self.narrowed and key in self.kept.columns]
+        shared = [key for key in keys if self.narrowed and key in self.kept_cells.columns]
         if not shared:
             return rows
-        return rows.join(self.kept.lazy().select(shared).unique(), on=shared, how="semi", nulls_equal=True)
+        return rows.join(self.kept_cells.lazy().select(shared).unique(), on=shared, how="semi", nulls_equal=True)
 
     def _kept_groups(self, home: str, place: Place) -> list[Grouping]:
         """The chart's dimensions by which rows of cells that were dropped are told;
@@ -567,21 +485,3 @@ def _fineness(place: Place) -> tuple[int, int]:
     """How fine a place's cells are, roughly: its dimensions, and the grains of its dates."""
     grains = list(Grain)
     return len(place.groups), sum(grains.index(group.grain) for group in place.groups if group.grain)
-
-
-def _beside(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
-    """Two frames of the same cells as one."""
-    if not keys:
-        return pl.concat([left, right], how="horizontal")
-    return left.join(right, on=keys, how="left", nulls_equal=True, maintain_order="left")
-
-
-def _so_far(column: pl.Expr, how: str) -> pl.Expr:
-    if how == "sum":
-        return column.fill_null(0).cum_sum()
-    found = {"min": column.cum_min, "max": column.cum_max}.get(how)
-    return (found() if found else column).forward_fill()
-
-
-def attached_name(node: Checked) -> str:
-    return f"__at_{abs(hash(node))}"

@@ -31,12 +31,12 @@ def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[s
     of which nothing cancels out. Sums are of distances from the middle of the group's means."""
     column = pl.col(value).cast(pl.Float64)
     rows = rows.select(*groups, period, column).drop_nulls([period, value])
-    parts = rows.group_by([*groups, period]).agg(
+    lazy = rows.group_by([*groups, period]).agg(
         n=pl.len().cast(pl.Float64), mean=column.mean(), squares=column.var(ddof=0) * pl.len()
     )
     n, all_n = pl.col("n"), pl.col("all_n")
-    parts = parts.with_columns(d=(pl.col("mean") - pl.col("mean").mean().over(groups)) * n).sort(period)
-    parts = parts.with_columns(all_n=n.cum_sum().over(groups), all_d=pl.col("d").cum_sum().over(groups)).collect()
+    lazy = lazy.with_columns(d=(pl.col("mean") - pl.col("mean").mean().over(groups)) * n).sort(period)
+    parts = lazy.with_columns(all_n=n.cum_sum().over(groups), all_d=pl.col("d").cum_sum().over(groups)).collect()
     before = all_n - n
     apart = (pl.col("d") / n - (pl.col("all_d") - pl.col("d")) / before) ** 2 * n * before / all_n
     squares = (pl.col("squares") + pl.when(before > 0).then(apart).otherwise(0)).cum_sum().over(groups)
@@ -66,7 +66,7 @@ def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share
     def ranked(period: int, rank: int) -> float:
         at = int(np.searchsorted(below[period], rank, side="right"))
         inside = np.flatnonzero(periods[at * block : (at + 1) * block] <= period)
-        return values[at * block + inside[rank - (below[period, at - 1] if at else 0)]]
+        return float(values[at * block + inside[rank - (below[period, at - 1] if at else 0)]])
 
     found = np.empty(count)
     for period in range(count):

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from dataclasses import field as attribute
 from itertools import count
 from typing import Any
@@ -13,6 +13,7 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import Days, Grain, Grouping, group_expression, period_start
+from veduta.core.data.fields import Schema
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
@@ -33,10 +34,16 @@ class Periods:
     days: tuple[Days, ...] | None = None
 
     @property
+    def period(self) -> Grain:
+        """The grain of whole periods."""
+        assert self.grain is not None, "these are all rows"
+        return self.grain
+
+    @property
     def are_all(self) -> bool:
         return self.days is None and self.starts is None
 
-    def expression(self, schema, known: str) -> pl.Expr | None:
+    def expression(self, schema: Schema, known: str) -> pl.Expr | None:
         """The condition on a table's rows, of which only the periods `known` may
         be known ("" its days); None for all."""
         if self.days is not None:
@@ -75,6 +82,11 @@ class Place:
     @property
     def shown(self) -> tuple[Grouping, ...]:
         return self.groups if self.outer is None else self.outer
+
+    @property
+    def in_its_cells(self) -> Place:
+        """The same cells, with their own rows only."""
+        return replace(self, upto=None)
 
     def same_rows(self, other: Place) -> bool:
         """Whether the same rows stand behind both, though in other cells."""

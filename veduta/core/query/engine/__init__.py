@@ -1,0 +1,170 @@
+"""The heart of an answer: formulas worked out over cells.
+
+A formula is walked twice (`walk`). The collecting walk notes which sums and counts each place needs of which table;
+these are then read together (`reading`), one pass over a table for each place that cannot be put together from a finer
+one. The evaluating walk works out the formula over the places' small frames. Functions of time ask for values in other
+places (`other_periods`), on both walks alike."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from itertools import count
+
+import polars as pl
+
+from veduta.core.calendar import Grouping
+from veduta.core.data.fields import Aggregate
+from veduta.core.formula.check import Checked, Per
+from veduta.core.formula.functions import Level, Times
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.model.model import Model
+from veduta.core.query.engine.collecting import Collector
+from veduta.core.query.engine.evaluating import Evaluator
+from veduta.core.query.engine.parts import Parts
+from veduta.core.query.engine.places import Periods, Place, key_of
+from veduta.core.query.engine.reading import Reader
+from veduta.core.query.engine.shown_periods import filtered_periods
+from veduta.core.query.filters import Context, Filter, MeasureFilter
+from veduta.core.query.measures import Measure, counted_tables, measure_node
+
+__all__ = ["Engine"]
+
+
+class Engine(Reader):
+    """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's groups,
+    with the formulas they judge by."""
+
+    def __init__(
+        self,
+        model: Model,
+        filters: tuple[Filter, ...],
+        context: Context,
+        groups: tuple[Grouping, ...] = (),
+        kept: pl.DataFrame | None = None,
+        finer: Engine | None = None,
+        narrowed: bool = False,
+        ranks: bool = False,
+        conditions: tuple[tuple[Checked, MeasureFilter], ...] = (),
+    ) -> None:
+        super().__init__(model, filters, context, groups, kept, finer, narrowed, ranks)
+        self.conditions, self._finer = conditions, finer
+        self.times = Times(context.today, self.schema.fiscal_month)
+        self.parts = Parts(model, self.prepared, self.times)
+        self.ready: dict[Place, dict[Checked, str]] = {}
+        """By place the values that came with the reading, and their columns."""
+        self._with_reading: dict[tuple[Place, str], dict[Checked, str]] = {}
+        self._numbers = count()
+        self._evaluator = Evaluator(self)
+
+    def gather(self, nodes: Iterable[tuple[Checked, Place]]) -> None:
+        """Collect what all that will be asked needs, then read the rows."""
+        collector = Collector(self)
+        for node, place in nodes:
+            collector.column(node, place)
+        self.read()
+
+    def column(self, node: Checked, place: Place) -> str:
+        """The node's value as a column of the place's cells."""
+        return self._evaluator.column(node, place)
+
+    def put_columns(self, nodes: Iterable[Checked], place: Place) -> list[str]:
+        """The nodes' values as columns of the place's cells, added in one go."""
+        return self._evaluator.columns(nodes, place)
+
+    def passing(self, place: Place) -> str:
+        """Whether the chart's groups pass the filters on them, as a column of the place's cells; "" if all do."""
+        return self._evaluator.passing(place)
+
+    def new_name(self) -> str:
+        """The name of a new column of cells."""
+        return f"v{next(self._numbers)}"
+
+    def with_reading(self, node: Checked, place: Place, home: str) -> None:
+        """A value that needs one table's rows only is worked out with the reading of its parts."""
+        self._with_reading.setdefault((place, home), {})[node] = self.new_name()
+
+    def at_once(self, place: Place, home: str) -> list[pl.Expr]:
+        found = self.ready[place] = self._with_reading.pop((place, home), {})
+        values = self.prepared.values
+        for node in found:
+            if node not in values:
+                values[node] = self._evaluator.finished(node, place)
+        return [values[node].alias(name) for node, name in found.items()]
+
+    def at_grain(self, node: Checked, at: Place) -> tuple[pl.DataFrame, str]:
+        inner = Engine(
+            self.model, self.filters, self.context, self.groups, self.kept, self._finer, self.narrowed, self.ranks
+        )
+        inner.gather([(node, at)])
+        name = inner.column(node, at)
+        return inner.cells[at].frame, name
+
+    def rows_in(self, place: Place, home: str) -> pl.Series:
+        """How many rows of a table passed the filters, for each cell."""
+        homes = self.cells[place].homes
+        frame = (homes[home] if home in homes else next(iter(homes.values())))[1]
+        return frame[self.prepared.rows_of(home).name]
+
+    # What a formula is about.
+
+    def tables_of(self, node: Checked) -> list[str]:
+        """The tables whose rows a value aggregates."""
+        tables = self.prepared.tables
+        if node not in tables:
+            tables[node] = counted_tables(node, self.model)
+        return tables[node]
+
+    def home(self, node: Checked, place: Place) -> str:
+        """The table whose rows a value is about; of a mere number, that of the dimensions."""
+        homes = self.tables_of(node)
+        if not homes and (names := {group.field for group in place.groups}):
+            try:
+                return self.model.home_of(names, node)
+            except FormulaProblem:
+                homes = [self.schema[name].table for name in names]
+        return next((home for home in self.model.tables if home in homes), "")
+
+    def sort_node(self, group: Grouping) -> Checked | None:
+        """The value of a dimension's sort field, the same wherever its value stands; None without one."""
+        field = self.schema[group.field]
+        if not field.sort_by or group.grain or field.sort_by not in self.schema:
+            return None
+        measure = Measure(field=field.sort_by, aggregate=Aggregate.MIN)
+        lowest = measure_node(measure, self.schema, self.model.parameters, any_kind=True)
+        per = Per(((group.field, ""),))
+        return Checked(lowest.kind, lowest.at, level=Level.GRAIN, arguments=(lowest,), per=per)
+
+    # Which periods a place stands for.
+
+    def widened(self, place: Place, axis: Grouping) -> Place:
+        """The same cells without the filters on their time axis, and with the periods that were not kept."""
+        dates = self.model.same_dates(axis.field)
+        narrowed = self.narrowed or any(filter_.in_other_periods(dates) is not filter_ for filter_ in self.filters)
+        if place.periods or not narrowed:
+            return place
+        return replace(place, periods=Periods(axis.field))
+
+    def chart_axis(self) -> Grouping | None:
+        """The time axis of the chart, where this works out its totals."""
+        return self.axis(Place(self.groups)) if self.for_totals else None
+
+    def kept_starts(self, axis: Grouping) -> pl.Series:
+        """The periods that the chart shows, in order."""
+        return self.kept_cells[key_of(axis)].drop_nulls().unique().sort()
+
+    def current(self, place: Place, node: Checked) -> Periods:
+        """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date
+        let pass. Raises FormulaProblem if nothing says which."""
+        if place.periods:
+            return place.periods
+        if axis := self.chart_axis():
+            return Periods(axis.field, axis.grain, tuple(self.kept_starts(axis).to_list()))
+        periods = filtered_periods(self.filters_at(place), self.model, self.context)
+        if periods is None:
+            raise FormulaProblem(
+                f"{node.call.name} compares periods, and this question has no date.",
+                at=node.at,
+                hint="Add a date to the dimensions, or a filter on one.",
+            )
+        return periods

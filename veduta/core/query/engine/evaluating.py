@@ -1,0 +1,217 @@
+"""The second walk: works formulas out over the cells that were read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import polars as pl
+
+from veduta.core.calendar import Grain, Grouping, enclosing
+from veduta.core.data.fields import Kind
+from veduta.core.formula.check import Checked, operand_of
+from veduta.core.formula.functions import Operand, Window
+from veduta.core.query.engine.parts import sorted_by
+from veduta.core.query.engine.places import Cells, Part, Place, key_of
+from veduta.core.query.engine.walk import Order, Walk
+from veduta.core.query.filters import MeasureFilter
+
+
+class Evaluator(Walk):
+    def column(self, node: Checked, place: Place) -> str:
+        return self.columns([node], place)[0]
+
+    def columns(self, nodes: Iterable[Checked], place: Place) -> list[str]:
+        """The nodes' values as columns of the place's cells, added in one go."""
+        nodes = list(nodes)
+        known = self.engine.ready.get(place, {})
+        names = [known.get(node) or self.engine.new_name() for node in nodes]
+        missing = [(node, name) for node, name in zip(nodes, names, strict=True) if node not in known]
+        if missing:
+            expressions = [self.finished(node, place).alias(name) for node, name in missing]
+            cells = self.engine.cells[place]
+            cells.frame = cells.frame.with_columns(expressions)
+        return names
+
+    def finished(self, node: Checked, place: Place) -> pl.Expr:
+        """A value as its kind; what is too large or undefined is empty."""
+        value = self.value(node, place)
+        if node.kind is not Kind.DECIMAL:
+            return value
+        value = value.cast(pl.Float64)
+        return pl.when(value.is_finite()).then(value)
+
+    def from_parts(self, node: Checked, parts: dict[str, Part], place: Place, home: str) -> pl.Expr:
+        columns = {how: pl.col(part.name) for how, part in parts.items()}
+        function = node.call
+        if function.of_parts:
+            return function.of_parts(columns)
+        (value,) = columns.values()
+        if not function.counts:
+            return value
+        value = value.cast(pl.Int64)
+        return value.fill_null(0) if len(self.engine.reached(home, place)) == len(place.groups) else value
+
+    def applied(self, node: Checked, values: list[pl.Expr | None]) -> pl.Expr:
+        operands = [operand_of(a, value) if a else None for a, value in zip(node.arguments, values, strict=True)]
+        return node.call.expression(operands, self.engine.times)
+
+    def determined(self, ends: tuple[Part, Part], place: Place, home: str) -> pl.Expr:
+        lowest, highest = (pl.col(part.name) for part in ends)
+        return pl.when(lowest == highest).then(lowest)
+
+    def looked_up(
+        self, node: Checked, at: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+    ) -> pl.Expr:
+        name = self.column(node, at)
+        other = self._cells(at).frame.select(*own, name)
+        full = list(full)
+        return self._found(other.drop_nulls(full) if full else other, name, place, own)
+
+    def latest(
+        self, node: Checked, at: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+    ) -> pl.Expr:
+        name = self.column(node, at)
+        return self._latest_of(self._cells(at).frame, name, place, axis, key, unit, position)
+
+    def so_far(self, node: Checked, how: str, at: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
+        name, key = self.column(node, at), key_of(axis)
+        cells = self._cells(at)
+        later = cells.frame.lazy().select(pl.col(key).alias("__later")).unique().drop_nulls()
+        rows = self.engine.exploded(cells.frame.lazy().select(*cells.keys, name), axis, unit, later)
+        value = getattr(pl.col(name), how)()
+        found = rows.group_by(cells.keys).agg(value, pl.col(name).count().alias("__n")).collect()
+        found = found.with_columns(pl.when(pl.col("__n") > 0).then(pl.col(name)).alias(name))
+        return self._latest_of(found, name, place, axis, key, unit, pl.col(key))
+
+    def first_held(self, node: Checked, at: Place, place: Place, axis: Grouping) -> pl.Expr:
+        name, key = self.column(node, at), key_of(axis)
+        others = [each for each in self._cells(at).keys if each != key]
+        held = self._cells(at).frame.filter(pl.col(name))
+        first = pl.col(key).min().alias("__first")
+        found = held.group_by(others).agg(first) if others else held.select(first)
+        return self._found(found, "__first", place, {each: pl.col(each) for each in others})
+
+    def of_each(self, node: Checked, wanted: list[tuple[Any, Place]], place: Place, axis: Grouping) -> pl.Expr:
+        frames = []
+        for period, at in wanted:
+            name = self.column(node, at)
+            found = self._cells(at).frame.select(*self._cells(at).keys, pl.col(name).alias("__value"))
+            frames.append(found.with_columns(pl.lit(period).alias(key_of(axis))))
+        if not frames:
+            return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
+        return self._found(pl.concat(frames), "__value", place, _itself(place))
+
+    def over_cells(self, node: Checked, argument: Checked, at: Place, place: Place) -> pl.Expr:
+        engine, function, name = self.engine, node.call, self.column(argument, at)
+        own, cells = engine.told_by(place.groups, at), self._cells(at).frame
+        keys = [key_of(group) for group in place.groups]
+        told = [value.alias(key) for value, key in zip(own.values(), keys, strict=True) if value is not None]
+        frame = cells.with_columns(told).lazy()
+        axis = engine.axis(place)
+        if place.upto and axis:
+            later = frame.select(pl.col(key_of(axis)).alias("__later")).unique().drop_nulls()
+            frame = engine.exploded(frame, axis, place.upto, later)
+        value = pl.col(name)
+        if function.ordered:
+            named = [(key_of(g), down) for field, down in node.along for g in at.groups if g.field == field]
+            order = named or [(key_of(group), False) for group in at.groups if group not in place.groups]
+            value = sorted_by(value, order, function) if order else value
+        rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
+        aggregate = function.build(Operand(value, argument.kind), *rest).alias("__value")
+        found = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
+        return self._found(found, "__value", place, _itself(place))
+
+    def windowed(
+        self, node: Checked, columns: list[str | None], order: Order, passes: str, at: Place, place: Place
+    ) -> pl.Expr:
+        cells, function = self._cells(at), node.call
+        seen = cells.frame.filter(pl.col(passes)) if passes and not at.unbroken else cells.frame
+        operands: list[Operand | None] = []
+        for argument, column in zip(node.arguments, columns, strict=True):
+            if argument is None:
+                operands.append(None)
+                continue
+            value = pl.lit(argument.value) if column is None else pl.col(column)
+            if column and passes and at.unbroken:  # a period that a filter dropped keeps its place and is empty
+                value = pl.when(pl.col(passes)).then(value)
+            operands.append(operand_of(argument, value))
+        name = self.engine.new_name()
+        value = function.build(*operands, window=Window((), False, self._parts(node, at, order)))
+        seen = order.of(seen, cells.keys).with_columns(value.alias(name))
+        if not cells.keys:
+            cells.frame = seen
+            return pl.col(name)
+        cells.frame = cells.frame.join(
+            seen.select(*cells.keys, name), on=cells.keys, how="left", nulls_equal=True, maintain_order="left"
+        )
+        if at == place:
+            return pl.col(name)
+        return self._found(cells.frame.select(*cells.keys, name), name, place, _itself(at))
+
+    def _parts(self, node: Checked, at: Place, order: Order) -> tuple[str, ...]:
+        """The columns for each of whose values a window starts anew."""
+        if node.restart:
+            return tuple(key_of(group) for group in at.groups if group.field in node.restart)
+        return tuple(key for key in self._cells(at).keys if key not in order.keys) if node.call.restarts else ()
+
+    def in_total(self, node: Checked, place: Place) -> pl.Expr:
+        return pl.when(self.value(node.given(-1), place) != 0).then(1.0)
+
+    def judged(self, judged: list[tuple[MeasureFilter, str]], place: Place) -> str:
+        passes = pl.lit(True)
+        for condition, column in judged:
+            passes &= condition.bounds_of(pl.col(column))
+        name, cells = self.engine.new_name(), self._cells(place)
+        cells.frame = cells.frame.with_columns(passes.fill_null(False).alias(name))
+        return name
+
+    def say(self, note: str) -> None:
+        self.engine.say(note)
+
+    # Values of other cells beside these.
+
+    def _cells(self, place: Place) -> Cells:
+        return self.engine.cells[place]
+
+    def _found(self, other: pl.DataFrame, name: str, place: Place, own: dict[str, pl.Expr]) -> pl.Expr:
+        """A column of another frame beside a place's cells, found by what `own` gives for its keys."""
+        if not own:
+            return pl.lit(other[name][0] if other.height else None, dtype=other.schema[name])
+        asked = {key: f"__ask{i}" for i, key in enumerate(own)}
+        left = self._cells(place).frame.select(value.alias(asked[key]) for key, value in own.items())
+        left = left.with_columns(pl.col(ask).cast(other.schema[key]) for key, ask in asked.items())
+        right = other.select(*(pl.col(key).alias(ask) for key, ask in asked.items()), pl.col(name).alias("__found"))
+        found = left.join(right, on=list(asked.values()), how="left", nulls_equal=True, maintain_order="left")
+        return _as_column(found["__found"])
+
+    def _latest_of(
+        self, cells: pl.DataFrame, name: str, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+    ) -> pl.Expr:
+        others = [own for group in place.groups if (own := key_of(group)) != key]
+        asked = self._cells(place).frame.select(*others, position.alias(key)).with_row_index("__row")
+        whole = enclosing(pl.col(key), axis.period, unit, self.schema.fiscal_month).alias("__whole")
+        have = cells.select(*others, key, name).drop_nulls(key).with_columns(whole)
+        asked = asked.with_columns(whole)
+        group = pl.struct(*others, "__whole").alias("__group")
+        ids = pl.concat([asked.select(group), have.select(group)]).unique().with_row_index("__id")
+        asked = asked.with_columns(group).join(ids, on="__group", how="left", nulls_equal=True).sort(key)
+        have = have.with_columns(group).join(ids, on="__group", how="left", nulls_equal=True).sort(key)
+        full = (
+            asked.drop_nulls(key)
+            .select("__row", "__id", key)
+            .join_asof(have.select("__id", key, name), on=key, by="__id", check_sortedness=False)
+        )
+        return _as_column(
+            asked.select("__row").join(full.select("__row", name), on="__row", how="left").sort("__row")[name]
+        )
+
+
+def _as_column(values: pl.Series) -> pl.Expr:
+    """Values as an expression; a single one as a literal, which fits a frame of any height."""
+    return pl.lit(values) if len(values) != 1 else pl.lit(values[0], dtype=values.dtype)
+
+
+def _itself(place: Place) -> dict[str, pl.Expr]:
+    """A place's own values for its keys."""
+    return {key_of(group): pl.col(key_of(group)) for group in place.groups}

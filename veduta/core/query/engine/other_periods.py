@@ -1,0 +1,247 @@
+"""Values of other periods, as the functions of time ask for them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from veduta.core.calendar import (
+    NESTED,
+    Grain,
+    Grouping,
+    common_days,
+    enclosing,
+    following_expression,
+    follows,
+    joined_days,
+    moved,
+    moved_days,
+    period_end,
+    period_start,
+    period_words,
+)
+from veduta.core.formula.check import Checked
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.query.engine.places import Periods, Place, key_of
+from veduta.core.query.filters import dates_words
+
+if TYPE_CHECKING:
+    from veduta.core.query.engine.walk import Walk
+
+
+class OtherPeriods:
+    """What a function of time asks for, at one place, on either walk."""
+
+    def __init__(self, walk: Walk, place: Place, node: Checked) -> None:
+        self.walk, self.engine, self.place, self.node = walk, walk.engine, place, node
+        self.axis = self.engine.axis(place)
+        self.fiscal = self.engine.schema.fiscal_month
+
+    def value(self, x: Checked) -> pl.Expr:
+        return self.walk.value(x, self.place)
+
+    def shifted(self, x: Checked, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
+        """The value so many units later. With `same_days` a period that is not over is compared with as many days."""
+        grain, axis = Grain(unit), self.axis
+        if axis is None or self.is_coarser:
+            return self._of_shown(x, lambda periods: self._shifted_periods(periods, steps, grain, same_days))
+        self._must_nest(axis.period, grain)
+        key = key_of(axis)
+        position = moved(pl.col(key), axis.period, steps, grain)
+        if x.function is not None and x.function.accumulates and x.arguments[0] is None:
+            # So far into another year there is a value, even where its very month has none.
+            return self.to_date(x.given(1), x.given(2).value, position)
+        found = self._other_cells(x, axis, self.place.groups, {key: position})
+        return self._cut_short(x, found, axis, steps, grain) if same_days else found
+
+    def _shifted_periods(self, periods: Periods, steps: int, unit: Grain, same_days: bool) -> Periods:
+        if same_days and (unfinished := self._unfinished(periods)):
+            periods = unfinished
+        if periods.days is not None:
+            return replace(periods, days=tuple(moved_days(*days, steps, unit) for days in periods.days))
+        self._must_nest(periods.period, unit)
+        return replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.period, steps, unit)))
+
+    def _unfinished(self, periods: Periods) -> Periods | None:
+        """The periods up to the latest day with data, if they go on after it."""
+        latest, days = self._latest_day(periods.field), periods.days
+        if days is None:
+            days = tuple(joined_days((start, period_end(start, periods.period)) for start in periods.starts or ()))
+        if latest is None or not days or days[-1][1] <= latest:
+            return None
+        return Periods(periods.field, Grain.DAY, None, tuple(common_days(days, [(dt.date.min, latest)])))
+
+    def _latest_day(self, field: str) -> dt.date | None:
+        return self.engine.context.latest.get(field)
+
+    def _cut_short(self, x: Checked, found: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
+        """In the cells of a period that is not over, the value of as many days of the other one."""
+        latest, key, grain = self._latest_day(axis.field), key_of(axis), axis.period
+        if latest is None or grain in (Grain.DAY, Grain.HOUR):
+            return found
+        start = period_start(latest, grain, self.fiscal)
+        if period_end(start, grain) <= latest:
+            return found
+        first, last = moved_days(start, latest, steps, unit)
+        if grain is Grain.WEEK and unit is Grain.YEAR:
+            first = pl.select(moved(pl.lit(start), grain, steps, unit)).item()
+            last = first and first + (latest - start)
+        groups = tuple(group for group in self.place.groups if group != axis)
+        days = ((first, last),) if first else ()
+        at = replace(self.place, groups=groups, periods=Periods(axis.field, Grain.DAY, None, days))
+        cut = self.walk.looked_up(x, at, self.place, {key_of(group): pl.col(key_of(group)) for group in groups})
+        self.walk.say(
+            f"{period_words(start, grain)} goes to {period_words(latest, Grain.DAY)} and is compared with the same"
+            f" days, {dates_words(first, last, self.fiscal)}."
+        )
+        return pl.when(pl.col(key) == start).then(cut).otherwise(found)
+
+    def whole(self, x: Checked, unit: str) -> pl.Expr:
+        grain, axis = Grain(unit), self.axis
+        if axis is None or self.is_coarser:
+            return self._of_shown(x, lambda periods: self._whole_periods(periods, grain))
+        self._must_nest(axis.period, grain)
+        whole = axis if axis.grain is grain else Grouping(field=axis.field, grain=grain)
+        if axis.grain is Grain.WEEK and grain is Grain.YEAR:
+            raise FormulaProblem(
+                "Weeks do not make up whole calendar years.",
+                at=self.node.at,
+                hint="Choose months, or to_date(…, 'year'), which follows the ISO year on weeks.",
+            )
+        groups = tuple(whole if group == axis else group for group in self.place.groups)
+        around = enclosing(pl.col(key_of(axis)), axis.period, grain, self.fiscal)
+        return self._other_cells(x, axis, groups, {key_of(whole): around})
+
+    def _whole_periods(self, periods: Periods, unit: Grain) -> Periods:
+        if periods.days is not None:
+            around = (
+                (period_start(first, unit, self.fiscal), period_end(period_start(last, unit, self.fiscal), unit))
+                for first, last in periods.days
+            )
+            return replace(periods, days=tuple(joined_days(around)))
+        self._must_nest(periods.period, unit)
+        starts = self._mapped(periods, enclosing(pl.col("s"), periods.period, unit, self.fiscal))
+        if periods.grain is not Grain.WEEK:
+            return replace(periods, grain=unit, starts=starts)
+        weeks = [start + dt.timedelta(days=7 * i) for start in starts for i in range(53 if unit is Grain.YEAR else 1)]
+        years = {(start + dt.timedelta(days=3)).year for start in starts}
+        return replace(
+            periods, starts=tuple(week for week in weeks if unit is Grain.WEEK or week.isocalendar()[0] in years)
+        )
+
+    def to_date(self, x: Checked, unit: str, position: pl.Expr | None = None) -> pl.Expr:
+        """`position` is another cell of the time axis than this one."""
+        grain, axis = Grain(unit), self.axis
+        if axis is None or self.is_coarser:
+            return self._of_shown(x, lambda periods: self._periods_to_date(periods, grain))
+        self._must_nest(axis.period, grain)
+        at, key = replace(self.engine.widened(self.place, axis), upto=grain), key_of(axis)
+        return self.walk.latest(x, at, self.place, axis, key, grain, pl.col(key) if position is None else position)
+
+    def _periods_to_date(self, periods: Periods, unit: Grain) -> Periods:
+        if periods.days is not None:
+            last = max((last for _, last in periods.days), default=None)
+            first = last and period_start(last, unit, self.fiscal)
+        else:
+            self._must_nest(periods.period, unit)
+            start = max(periods.starts or (), default=None)
+            first = start and pl.select(enclosing(pl.lit(start), periods.period, unit, self.fiscal)).item()
+            last = start and period_end(start, periods.period)
+        return Periods(periods.field, Grain.DAY, None, ((first, last),) if first and last else ())
+
+    def cells_to_date(self, x: Checked, how: str, unit: str) -> pl.Expr:
+        grain = Grain(unit)
+        if self.engine.for_totals and (self.axis is None or self.is_coarser):
+            return pl.lit(None, dtype=x.kind.dtype if x.kind else None)
+        axis = self._needed_axis(f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.")
+        self._must_nest(axis.period, grain)
+        return self.walk.so_far(x, how, self.engine.widened(self.place, axis), self.place, axis, grain)
+
+    def since(self, x: Checked) -> pl.Expr:
+        if self.engine.for_totals and (self.axis is None or self.is_coarser):
+            return pl.lit(None, dtype=pl.Int64)
+        axis = self._needed_axis("since counts periods along a time axis, and this chart has none.")
+        start = self.walk.first_held(x, self.engine.widened(self.place, axis), self.place, axis)
+        found = _periods_between(start, pl.col(key_of(axis)), axis.period)
+        return pl.when(found >= 0).then(found)
+
+    def _needed_axis(self, message: str) -> Grouping:
+        if self.axis is None:
+            raise FormulaProblem(message, at=self.node.at, hint="Add a date to the dimensions.")
+        return self.axis
+
+    # Helpers.
+
+    @property
+    def is_coarser(self) -> bool:
+        """Whether this is a subtotal of periods that the chart shows finer: of years of months."""
+        shown = self.engine.chart_axis()
+        return bool(shown and self.axis and follows(self.axis, shown))
+
+    def _mapped(self, periods: Periods, expression: pl.Expr) -> tuple[dt.date, ...]:
+        dtype = pl.Datetime("us") if periods.grain is Grain.HOUR else pl.Date
+        starts = pl.DataFrame({"s": pl.Series(list(periods.starts or ()), dtype=dtype)})
+        return tuple(starts.select(expression.alias("s"))["s"].drop_nulls().unique().sort().to_list())
+
+    def _of_shown(self, x: Checked, other: Callable[[Periods], Periods]) -> pl.Expr:
+        """The value over other periods than those that the place stands for. A subtotal of a coarser period stands for
+        those that the chart shows of it."""
+        axis, shown = self.axis, self.engine.chart_axis()
+        if axis is None or shown is None or not self.is_coarser:
+            at = replace(self.place, periods=other(self.engine.current(self.place, self.node)))
+            own = {key_of(group): pl.col(key_of(group)) for group in self.place.groups}
+            return self.walk.looked_up(x, at, self.place, own)
+        groups = tuple(group for group in self.place.groups if group != axis)
+        starts = self.engine.kept_starts(shown)
+        coarse = starts.to_frame().with_columns(
+            following_expression(axis, pl.col(starts.name), shown.period, self.fiscal).alias("__coarse")
+        )
+        wanted = []
+        for (period,), own_starts in coarse.group_by("__coarse", maintain_order=True):
+            periods = other(Periods(axis.field, shown.grain, tuple(own_starts[starts.name].to_list())))
+            wanted.append((period, replace(self.place, groups=groups, periods=periods)))
+        return self.walk.of_each(x, wanted, self.place, axis)
+
+    def _other_cells(
+        self, x: Checked, axis: Grouping, groups: tuple[Grouping, ...], changed: dict[str, pl.Expr]
+    ) -> pl.Expr:
+        """The value in other cells, of other periods."""
+        swapped = dict(zip(self.place.groups, groups, strict=True))
+        outer = self.place.outer and tuple(swapped.get(group, group) for group in self.place.outer)
+        at = self.engine.widened(replace(self.place, groups=groups, outer=outer), axis)
+        keys = [key_of(group) for group in groups]
+        own = {key: changed.get(key, pl.col(key)) for key in keys}
+        if at.upto and (there := self.engine.axis(at)):
+            key = key_of(there)
+            return self.walk.latest(x, at, self.place, axis, key, at.upto, own[key])
+        # Where there is no such period nothing is found, not the cell of empty dates.
+        return self.walk.looked_up(x, at, self.place, own, [key for key in keys if key in changed])
+
+    def _must_nest(self, grain: Grain, unit: Grain) -> None:
+        if unit in NESTED[grain]:
+            return
+        ways = ", ".join(each.words for each in NESTED[grain])
+        finer = list(Grain).index(unit) > list(Grain).index(grain)
+        why = "is finer than" if finer else "is not made up of whole"
+        what = f"the chart's {grain.words}s" if finer else f"{grain.words}s, which the chart shows"
+        raise FormulaProblem(
+            f"{self.node.call.name}: a {unit.words} {why} {what}.",
+            at=self.node.at,
+            hint=f"With {grain.words}s these work: {ways}. Or show the chart by {unit.words}.",
+        )
+
+
+def _periods_between(start: pl.Expr, now: pl.Expr, grain: Grain) -> pl.Expr:
+    """How many whole periods lie between two of their starts."""
+    since = now - start
+    if grain is Grain.HOUR:
+        return since.dt.total_hours()
+    if grain in (Grain.DAY, Grain.WEEK):
+        return since.dt.total_days() // (7 if grain is Grain.WEEK else 1)
+    years = (now.dt.year() - start.dt.year()).cast(pl.Int64)
+    months = years * 12 + now.dt.month().cast(pl.Int64) - start.dt.month().cast(pl.Int64)
+    return months // {Grain.MONTH: 1, Grain.QUARTER: 3, Grain.YEAR: 12}[grain]

@@ -1,0 +1,121 @@
+"""Parts that run from the start of a period up to each cell."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from veduta.core.calendar import Grain, Grouping, enclosing
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.functions import SoFar
+from veduta.core.query.engine.places import COMBINE, Part, Place, key_of
+from veduta.core.query.engine.so_far import quantiles_so_far, variances_so_far
+
+if TYPE_CHECKING:
+    from veduta.core.query.engine.reading import Reader
+
+MOST_ROWS_AGAIN = 10_000_000
+
+
+def running_parts(reader: Reader, place: Place, home: str, parts: dict[str, Part]) -> pl.DataFrame:
+    """A place's parts of a table from the start of each period up to each cell: put together from those of its cells,
+    or else from the rows."""
+    keys, cells = reader.cells[place.in_its_cells].homes[home]
+    axis = reader.axis(place)
+    if axis is None or place.upto is None or key_of(axis) not in keys:
+        single = {name: part for name, part in parts.items() if not part.combines}
+        frame = reader.lazy(place, home, single).collect() if single else None
+        return cells if frame is None else beside(cells, frame, keys)
+    return _Running(reader, place, home, axis, place.upto, keys).parts(cells, parts)
+
+
+class _Running:
+    """Works out the parts of one place and table along its time axis, anew with each `unit`."""
+
+    def __init__(self, reader: Reader, place: Place, home: str, axis: Grouping, unit: Grain, keys: list[str]) -> None:
+        self.reader, self.place, self.home, self.keys = reader, place, home, keys
+        self.axis, self.unit, self.key = axis, unit, key_of(axis)
+        self.others = [name for name in keys if name != self.key]
+        fiscal = reader.schema.fiscal_month
+        self.whole = enclosing(pl.col(self.key), axis.period, unit, fiscal).alias("__whole")
+
+    def parts(self, cells: pl.DataFrame, parts: dict[str, Part]) -> pl.DataFrame:
+        adding = {name: COMBINE[part.how] for name, part in parts.items() if part.combines}
+        frame = cells.select(*self.keys, *adding)
+        again = []
+        for part in parts.values():
+            if part.combines:
+                continue
+            if part.so_far is SoFar.FIRST_SEEN:
+                frame = beside(frame, self._first_seen(part), self.keys)
+                adding[part.name] = "sum"
+            elif part.so_far:
+                frame = beside(frame, self._spread(part), self.keys)
+                adding[part.name] = "so far"
+            else:
+                again.append(part)
+        found = self._added_up(frame, adding)
+        return beside(found, self._read_again(again, found), self.keys) if again else found
+
+    def _added_up(self, frame: pl.DataFrame, adding: dict[str, str]) -> pl.DataFrame:
+        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's
+        first cell on in every period of the axis that any cell has."""
+        key = self.key
+        frame = frame.drop_nulls(key).with_columns(self.whole)
+        keys = [name for name in frame.columns if name not in adding]
+        others = [name for name in keys if name != key]
+        starts = frame.select(key, "__whole").unique()
+        grid = frame.group_by(others).agg(pl.col(key).min().alias("__first")).join(starts, on="__whole")
+        grid = grid.filter(pl.col(key) >= pl.col("__first")).select(keys)
+        grid = grid.join(frame, on=keys, how="left", nulls_equal=True).sort(key)
+        so_far = [_so_far(pl.col(name), how).over(others).alias(name) for name, how in adding.items()]
+        return grid.with_columns(so_far).drop("__whole")
+
+    def _first_seen(self, part: Part) -> pl.DataFrame:
+        """For each cell, how many different values the period has in it for the first time: these add up to date."""
+        rows = self.reader.made(self.place, self.home, [part])
+        rows = rows.drop_nulls([self.key, part.column]).with_columns(self.whole)
+        first = rows.group_by([*self.others, "__whole", part.column]).agg(pl.col(self.key).min())
+        return first.group_by(self.keys).agg(pl.len().cast(pl.Int64).alias(part.name)).collect()
+
+    def _spread(self, part: Part) -> pl.DataFrame:
+        """For each cell that has rows, a quantile, variance or standard deviation of all rows up to it."""
+        rows = self.reader.made(self.place, self.home, [part]).with_columns(self.whole)
+        groups = [*self.others, "__whole"]
+        if part.so_far is SoFar.QUANTILE:
+            found = quantiles_so_far(rows, part.column, self.key, groups, part.share)
+        else:
+            found = variances_so_far(rows, part.column, self.key, groups)
+        value = pl.col(part.column).sqrt() if part.so_far is SoFar.DEVIATION else pl.col(part.column)
+        return found.select(*self.keys, value.alias(part.name))
+
+    def _read_again(self, parts: list[Part], running: pl.DataFrame) -> pl.DataFrame:
+        """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too
+        many."""
+        reader = self.reader
+        rows_again = int(running[reader.prepared.rows_of(self.home).name].sum())
+        if rows_again > MOST_ROWS_AGAIN:
+            name = " and ".join(sorted({part.function for part in parts}))
+            raise DefinitionProblem(
+                f"to_date of {name} by {self.axis.period.words} would look at {rows_again:,} rows; at most"
+                f" {MOST_ROWS_AGAIN:,} are read.",
+                hint="Choose a longer period or fewer rows, or use sum, mean, min, max or a count, which add up.",
+            )
+        later = running.lazy().select(pl.col(self.key).alias("__later")).unique()
+        rows = reader.exploded(reader.made(self.place, self.home, parts), self.axis, self.unit, later)
+        return rows.group_by(self.keys).agg(part.aggregate.alias(part.name) for part in parts).collect()
+
+
+def beside(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
+    """Two frames of the same cells as one."""
+    if not keys:
+        return pl.concat([left, right], how="horizontal")
+    return left.join(right, on=keys, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _so_far(column: pl.Expr, how: str) -> pl.Expr:
+    if how == "sum":
+        return column.fill_null(0).cum_sum()
+    found = {"min": column.cum_min, "max": column.cum_max}.get(how)
+    return (found() if found else column).forward_fill()
