@@ -124,7 +124,7 @@ def bench_questions() -> list[Callable[[], object]]:
     from veduta.core.dashboard.definition import ViewState
     from veduta.core.query.cache import results
     from veduta.web.dashboards.reading import Reading
-    from veduta.web.datasets.modelling import parts_for
+    from veduta.web.modelling.services import parts_for
 
     dataset, dashboard = prepare()
     table, context = parts_for(dataset, None)

@@ -18,9 +18,9 @@ from veduta.core.dashboard.definition import load_dashboard
 from veduta.web.accounts.models import User
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
-from veduta.web.datasets import services as datasets
 from veduta.web.datasets.models import Dataset, Upload
 from veduta.web.datasets.store import forget
+from veduta.web.intake import services as intake
 
 PASSWORD = "long-enough-word"
 FERRIES = """sailing_id,sailed,region,route,fare,passengers,cancelled
@@ -38,12 +38,12 @@ def make_user(username: str, role: str) -> User:
 
 def receive(user: User, content: str | bytes, name: str = "ferries.csv", dataset: Dataset | None = None) -> Upload:
     data = content if isinstance(content, bytes) else content.encode()
-    return datasets.receive(user, io.BytesIO(data), len(data), name, dataset)
+    return intake.receive(user, io.BytesIO(data), len(data), name, dataset)
 
 
 def import_now(user: User, content: str | bytes, name: str = "ferries.csv", dataset: Dataset | None = None) -> Dataset:
     upload = receive(user, content, name, dataset)
-    datasets.start_import(user, upload)
+    intake.start_import(user, upload)
     upload.refresh_from_db()
     assert upload.state == Upload.State.DONE, upload.message
     return Dataset.objects.select_related("current").get(pk=upload.dataset_id)

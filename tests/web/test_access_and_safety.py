@@ -12,8 +12,8 @@ from django.urls import URLPattern, get_resolver, reverse
 from tests.web.support import PASSWORD, WebTest
 from veduta.demo.load import load_demo
 from veduta.web.accounts.models import User
-from veduta.web.datasets.model_changes import change_model
 from veduta.web.datasets.models import Connection
+from veduta.web.modelling.changes import change_model
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
@@ -187,7 +187,7 @@ class Safety(WebTest):
         self.client.raise_request_exception = False
         from unittest import mock
 
-        with mock.patch("veduta.web.pages.views.dashboards_for", side_effect=RuntimeError("secret detail")):
+        with mock.patch("veduta.web.home.views.dashboards_for", side_effect=RuntimeError("secret detail")):
             answer = self.client.get("/")
         self.assertContains(answer, "Something went wrong on our side", status_code=500)
         self.assertNotContains(answer, "secret detail", status_code=500)
@@ -250,7 +250,7 @@ class Pages(WebTest):
 
     def test_every_page_of_the_guide_opens(self):
         self.as_(self.explorer)
-        from veduta.web.pages.views import guide_pages
+        from veduta.web.home.views import guide_pages
 
         self.assertGreaterEqual(len(guide_pages()), 3)
         for slug, title in guide_pages():

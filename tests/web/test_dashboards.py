@@ -10,6 +10,7 @@ from django.urls import reverse
 from tests.web.support import WebTest, import_now, spaced_alike
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.errors import VedutaError
+from veduta.web.catalogue.services import update_field
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services
 from veduta.web.dashboards.models import Dashboard, Publication
@@ -365,7 +366,6 @@ class Sharing(DashboardTest):
 
     def test_hidden_fields_are_not_given_away_with_the_rows(self):
         self.grant()
-        from veduta.web.datasets.services import update_field
 
         update_field(self.analyst, self.dataset, self.ids["passengers"], {"hidden": True})
         self.as_(self.explorer)

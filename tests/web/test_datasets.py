@@ -5,6 +5,7 @@ import io
 import sqlite3
 from unittest import mock
 
+from django.conf import settings
 from django.core.exceptions import PermissionDenied
 from django.db.utils import OperationalError
 from django.test import override_settings, tag
@@ -13,9 +14,12 @@ from django.urls import reverse
 from tests.core.support import FILES
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import FileProblem, VedutaError
-from veduta.web.datasets import refreshing, services, store
+from veduta.web.catalogue import services as catalogue
+from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import ColumnCache, table_of
+from veduta.web.intake import services as intake
+from veduta.web.refreshing import services as refreshing
 
 
 class Uploads(WebTest):
@@ -53,7 +57,7 @@ class Uploads(WebTest):
                 answer = self.send(content)
                 self.assertEqual(answer.status_code, 422)
                 self.assertIn(words, answer.json()["message"])
-        self.assertEqual((Upload.objects.count(), list(services.settings.UPLOAD_DIR.iterdir())), (0, []))
+        self.assertEqual((Upload.objects.count(), list(settings.UPLOAD_DIR.iterdir())), (0, []))
 
     @override_settings(UPLOAD_LIMIT=10)
     def test_a_file_over_the_limit_is_refused_before_it_is_read(self):
@@ -62,13 +66,13 @@ class Uploads(WebTest):
 
     def test_an_upload_that_breaks_off_leaves_nothing(self):
         with self.assertRaises(FileProblem) as caught:
-            services.receive(self.analyst, io.BytesIO(b"port,fare\nTern"), 1_000, "a.csv")
+            intake.receive(self.analyst, io.BytesIO(b"port,fare\nTern"), 1_000, "a.csv")
         self.assertIn("broke off", caught.exception.message)
-        self.assertEqual(list(services.settings.UPLOAD_DIR.iterdir()), [])
+        self.assertEqual(list(settings.UPLOAD_DIR.iterdir()), [])
 
     def test_a_full_disk_is_said_and_nothing_is_kept(self):
         self.as_(self.analyst)
-        with mock.patch.object(services, "_write", side_effect=OSError(errno.ENOSPC, "No space left")):
+        with mock.patch.object(intake, "_write", side_effect=OSError(errno.ENOSPC, "No space left")):
             answer = self.send(FERRIES.encode())
         self.assertEqual(answer.status_code, 507)
         self.assertIn("disk is full", answer.json()["message"])
@@ -77,7 +81,7 @@ class Uploads(WebTest):
     def test_names_of_files_are_made_harmless(self):
         upload = receive(self.analyst, FERRIES, "../../etc/pass\x00wd")
         self.assertEqual(upload.file_name, ".._.._etc_pass_wd")
-        self.assertEqual(upload.file.parent, services.settings.UPLOAD_DIR)
+        self.assertEqual(upload.file.parent, settings.UPLOAD_DIR)
 
     def test_only_builders_bring_in_files(self):
         for user, status in ((None, 401), (self.explorer, 404)):
@@ -160,7 +164,7 @@ class Imports(WebTest):
         before = (dataset.current_id, dataset.fields)
         upload = receive(self.analyst, FERRIES + "6,2026-03-01,North Reach,Harrow–Tern,1,1,no\n", dataset=dataset)
         with mock.patch.object(store, "profile", side_effect=error):
-            services.start_import(self.analyst, upload)
+            intake.start_import(self.analyst, upload)
         upload.refresh_from_db()
         dataset.refresh_from_db()
         self.assertEqual((dataset.current_id, dataset.fields), before)
@@ -182,18 +186,18 @@ class Imports(WebTest):
 
     def test_a_failed_import_can_be_started_again(self):
         upload = self.fail_after_first_chunk(RuntimeError("boom"))
-        services.start_import(self.analyst, upload)
+        intake.start_import(self.analyst, upload)
         self.assertEqual(Dataset.objects.get().current.rows, 6)
 
     def test_an_upload_is_read_only_once(self):
         upload = receive(self.analyst, FERRIES)
-        services.start_import(self.analyst, upload)
+        intake.start_import(self.analyst, upload)
         self.assertFalse(refreshing.run(Refresh.objects.get().pk))
         self.assertEqual(Version.objects.count(), 1)
 
     def test_a_quote_never_closed_fails_with_its_line(self):
         upload = receive(self.analyst, FERRIES + '6,2026-03-01,"North Reach,x,1,1,no\n')
-        services.start_import(self.analyst, upload)
+        intake.start_import(self.analyst, upload)
         upload.refresh_from_db()
         self.assertIn("line 7", upload.message)
 
@@ -241,7 +245,7 @@ class NewerFiles(WebTest):
         self.assertEqual(self.ask("chart-answer", self.chart.pk, data=definition).status_code, 200)
 
     def test_names_and_settings_are_kept(self):
-        services.update_field(
+        catalogue.update_field(
             self.analyst, self.dataset, self.ids["fare"], {"name": "Takings", "description": "At the till"}
         )
         self.dataset.refresh_from_db()
@@ -254,7 +258,7 @@ class NewerFiles(WebTest):
         self.dataset.refresh_from_db()
         self.assertEqual((self.dataset.current.number, self.dataset.schema[self.ids["sailing_id"]].kind), (1, "whole"))
         with self.assertRaises(VedutaError):
-            services.bring_back_version(self.analyst, self.dataset, 77)
+            catalogue.bring_back_version(self.analyst, self.dataset, 77)
 
 
 class TheDatasetPage(WebTest):

@@ -40,11 +40,12 @@ dataset.save()
 """
 # Puts right what was cut off, then reads the file anew and runs the steps; says when it starts and ends.
 WORK = """
-from veduta.web.datasets import refreshing
+from veduta.web.jobs import queue
+from veduta.web.refreshing import services as refreshing
 from veduta.web.datasets.models import Dataset, Refresh, Upload
 dataset = Dataset.objects.get()
 print("ready", flush=True)
-refreshing.recover()
+queue.recover()
 refreshing.work_off()
 last = dataset.uploads.latest("created_at")
 again = Upload.objects.create(

@@ -11,9 +11,9 @@ from tests.web.support import WebTest, import_now, page_of
 from veduta.core.chart.definition import load_definition
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
-from veduta.web.datasets.model_changes import change_model
-from veduta.web.datasets.modelling import model_of
 from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.changes import change_model
+from veduta.web.modelling.services import model_of
 
 ROUTES = """route,pier,minutes
 Harrow–Tern,East,40

@@ -9,11 +9,15 @@ from django.test import override_settings
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.shaping.shaping import load_shaping
+from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.services import answer_chart
-from veduta.web.datasets import refreshing, services, shaping
-from veduta.web.datasets.lineage import followers_in_order, must_not_go_round
+from veduta.web.datasets.made_from import followers_in_order, must_not_go_round
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import table_of
+from veduta.web.intake import services as intake
+from veduta.web.jobs import queue
+from veduta.web.refreshing import services as refreshing
+from veduta.web.shaping import services as shaping
 
 State = Refresh.State
 
@@ -90,7 +94,7 @@ class Steps(RefreshTest):
         self.shape(self.filter())
         before = self.dataset.current_id
         without_fare = "\n".join(",".join(line.split(",")[:4] + line.split(",")[5:]) for line in FERRIES.splitlines())
-        services.start_import(self.analyst, receive(self.analyst, without_fare, dataset=self.dataset))
+        intake.start_import(self.analyst, receive(self.analyst, without_fare, dataset=self.dataset))
         refresh = Refresh.objects.first()
         self.assertEqual(refresh.state, State.FAILED)
         self.assertIn("“Fare” is not there", refresh.message)
@@ -100,7 +104,7 @@ class Steps(RefreshTest):
 
     def test_charts_keep_their_fields_and_names_set_on_the_page_stay(self):
         chart = self.make_chart()
-        services.update_field(self.analyst, self.dataset, self.ids["fare"], {"name": "Fares paid"})
+        catalogue.update_field(self.analyst, self.dataset, self.ids["fare"], {"name": "Fares paid"})
         self.shape(
             {"do": "rename", "names": {self.ids["region"]: "Area"}},
             {"do": "formula", "name": "Double", "formula": "passengers * 2"},
@@ -109,7 +113,7 @@ class Steps(RefreshTest):
         self.assertTrue({"Fares paid", "Area", "Double"} <= set(names), names)
         self.assertEqual(answer_chart(self.dataset, chart.load(), None).result.rows_read, 5)
         with self.assertRaisesRegex(VedutaError, "made by steps"):
-            services.update_field(self.analyst, self.dataset, self.ids["fare"], {"kind": "text"})
+            catalogue.update_field(self.analyst, self.dataset, self.ids["fare"], {"kind": "text"})
 
     def test_drafts_are_kept_and_conflicts_said(self):
         shaping.keep_draft(self.analyst, self.dataset, steps(self.group()), 0)
@@ -133,7 +137,7 @@ class Steps(RefreshTest):
         numbers = [version.number for version in self.dataset.versions.exclude(number=None)]
         self.assertEqual(numbers, [5, 4])
         self.assertTrue(self.dataset.current.intake.chunks.exists())
-        services.bring_back_version(self.analyst, self.dataset, 4)
+        catalogue.bring_back_version(self.analyst, self.dataset, 4)
         self.dataset.refresh_from_db()
         self.assertEqual(self.dataset.current.number, 4)
 
@@ -168,7 +172,7 @@ class Followers(RefreshTest):
 
     def test_bringing_back_a_version_refreshes_what_is_made_from_it(self):
         import_now(self.analyst, FERRIES.replace("Inner Sound", "Brack Sound"), dataset=self.dataset)
-        services.bring_back_version(self.analyst, self.dataset, 1)
+        catalogue.bring_back_version(self.analyst, self.dataset, 1)
         self.assertEqual(self.rows(self.top), [("Inner Sound", 80.0, 1)])
         self.assertEqual(Refresh.objects.filter(root=None, follows=True).count(), 3)
 
@@ -190,8 +194,8 @@ class Followers(RefreshTest):
         self.assertEqual(len(self.rows(self.regions)), 3)
 
     def test_a_deleted_source_is_said(self):
-        services.delete_dataset(self.analyst, self.regions)
-        refresh = refreshing.ask_for(self.analyst, self.top, "hand")
+        catalogue.delete_dataset(self.analyst, self.regions)
+        refresh = queue.ask_for(self.analyst, self.top, "hand")
         refresh.refresh_from_db()
         self.assertEqual(refresh.state, State.FAILED)
         self.assertIn("“Regions” was deleted", refresh.message)
@@ -201,7 +205,7 @@ class Followers(RefreshTest):
 class Running(RefreshTest):
     def test_no_two_refreshes_of_a_dataset_at_once(self):
         first = Refresh.objects.create(dataset=self.dataset, cause="hand", state=State.RUNNING)
-        second = refreshing.ask_for(self.analyst, self.dataset, "hand")
+        second = queue.ask_for(self.analyst, self.dataset, "hand")
         self.assertFalse(refreshing.run(second.pk))
         second.refresh_from_db()
         self.assertEqual(second.state, State.QUEUED)
@@ -217,9 +221,9 @@ class Running(RefreshTest):
             Refresh.objects.filter(pk=progress.refresh.pk).update(stop=True)
             return tick(progress, doing, *rest, **more)
 
-        tick = refreshing.Progress.tick
-        with mock.patch.object(refreshing.Progress, "tick", stop_in_mid_reading):
-            services.start_import(self.analyst, upload)
+        tick = queue.Progress.tick
+        with mock.patch.object(queue.Progress, "tick", stop_in_mid_reading):
+            intake.start_import(self.analyst, upload)
         (refresh,) = Refresh.objects.filter(upload=upload)
         self.assertEqual(
             (refresh.state, refresh.message), (State.CANCELLED, "Stopped. The dataset is as it was before.")
@@ -227,11 +231,11 @@ class Running(RefreshTest):
         self.dataset.refresh_from_db()
         self.assertEqual((self.dataset.current_id, Version.objects.count()), (before, 1))
         waiting = Refresh.objects.create(dataset=self.dataset, cause="hand")
-        refreshing.stop(self.analyst, waiting)
+        queue.stop(self.analyst, waiting)
         waiting.refresh_from_db()
         self.assertEqual(waiting.state, State.CANCELLED)
         with self.assertRaises(PermissionDenied):
-            refreshing.stop(self.explorer, waiting)
+            queue.stop(self.explorer, waiting)
 
     def test_what_a_crash_cut_off_is_marked_and_done_again(self):
         upload = receive(self.analyst, FERRIES.replace("North", "Far"), dataset=self.dataset)
@@ -241,7 +245,7 @@ class Running(RefreshTest):
         )
         half = Version.objects.create(dataset=self.dataset, number=None)
         Chunk.objects.create(version=half, column="c1", position=0, data=b"half")
-        self.assertEqual(refreshing.recover(), 1)
+        self.assertEqual(queue.recover(), 1)
         cut.refresh_from_db()
         self.assertEqual(cut.state, State.INTERRUPTED)
         self.assertFalse(Chunk.objects.filter(version_id=half.pk).exists())
@@ -252,5 +256,5 @@ class Running(RefreshTest):
 
     def test_after_three_cuts_somebody_has_to_look(self):
         Refresh.objects.create(dataset=self.dataset, cause="again", state=State.RUNNING, tries=3)
-        refreshing.recover()
+        queue.recover()
         self.assertFalse(Refresh.objects.filter(state=State.QUEUED).exists())

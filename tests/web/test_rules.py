@@ -13,13 +13,15 @@ from tests.web.test_models import ROUTES, ModelTest
 from veduta.core.chart.definition import load_definition
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.shaping.shaping import load_shaping
+from veduta.web.catalogue import services as catalogue
 from veduta.web.charts import services as charts
-from veduta.web.datasets import services as datasets
-from veduta.web.datasets import shaping
-from veduta.web.datasets.model_changes import bring_back_model, change_model
-from veduta.web.datasets.modelling import model_for, parts_for
 from veduta.web.datasets.models import Dataset, Refresh
 from veduta.web.datasets.store import forget
+from veduta.web.intake import services as intake
+from veduta.web.modelling.changes import bring_back_model, change_model
+from veduta.web.modelling.services import model_for, parts_for
+from veduta.web.shaping import services as shaping
+from veduta.web.urls import DATA
 
 HIDDEN = ("Inner Sound", "South Banks", "Stack Point", "Sallow Ness", "-15.25", "−15.25")
 
@@ -51,7 +53,7 @@ class EveryWay(Bounded):
         charts.save_chart(self.analyst, chart, definition, "Regions", 0)
         opened = 0
         for pattern in (
-            get_resolver("veduta.web.datasets.urls").url_patterns + get_resolver("veduta.web.charts.urls").url_patterns
+            each for name in (*DATA, "charts") for each in get_resolver(f"veduta.web.{name}.urls").url_patterns
         ):
             known = {
                 "pk": chart.pk if pattern.name.startswith("chart") else self.dataset.pk,
@@ -251,7 +253,7 @@ class Breaking(Bounded):
     def test_rows_that_would_break_it_are_not_taken_and_it_is_named(self):
         upload = receive(self.analyst, ROUTES + "Harrow–Tern,West,41\n", "routes.csv", self.routes)
         with self.captureOnCommitCallbacks(execute=True):
-            datasets.start_import(self.analyst, upload)
+            intake.start_import(self.analyst, upload)
         refresh = Refresh.objects.filter(dataset=self.routes).latest("pk")
         self.assertEqual(refresh.state, Refresh.State.FAILED)
         self.assertIn("the rule “East pier” of “Ferries” could not be applied", refresh.message)
@@ -264,7 +266,7 @@ class Breaking(Bounded):
                 self.revise(self.analyst, do, **sent)
 
     def test_where_it_broke_all_the_same_nobody_but_stewards_sees_rows(self):
-        datasets.delete_dataset(self.analyst, self.routes)
+        catalogue.delete_dataset(self.analyst, self.routes)
         nell = Client()
         nell.force_login(self.nell, backend="django.contrib.auth.backends.ModelBackend")
         with self.assertRaisesRegex(Bound, "East pier"):

@@ -9,8 +9,11 @@ from tests.web.support import FERRIES, WebTest, import_now
 from veduta.core.schedule import schedule_from
 from veduta.core.shaping.shaping import load_shaping
 from veduta.core.shaping.steps import kinds
-from veduta.web.datasets import lineage, schedules, services, shaping
+from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets.models import Dataset, Refresh
+from veduta.web.lineage import drawing
+from veduta.web.refreshing import schedules
+from veduta.web.shaping import services as shaping
 
 
 class Screen(WebTest):
@@ -244,10 +247,10 @@ class Refreshes(WebTest):
         page = self.client.get(reverse("lineage"))
         for words in ("Ferries", "First two", "Season", "Others"):
             self.assertContains(page, words)
-        drawing = lineage.draw(self.made)
-        self.assertEqual({box.name for box in drawing.boxes}, {"ferries.csv", "Ferries", "First two"})
-        levels = {box.name: box.level for box in drawing.boxes}
-        self.assertEqual((levels["Ferries"], levels["First two"], len(drawing.curves)), (1, 2, 2))
-        self.assertEqual(len(lineage.draw(other).boxes), 2)
-        services.delete_dataset(self.analyst, self.made)
-        self.assertNotIn("First two", {box.name for box in lineage.draw().boxes})
+        drawn = drawing.draw(self.made)
+        self.assertEqual({box.name for box in drawn.boxes}, {"ferries.csv", "Ferries", "First two"})
+        levels = {box.name: box.level for box in drawn.boxes}
+        self.assertEqual((levels["Ferries"], levels["First two"], len(drawn.curves)), (1, 2, 2))
+        self.assertEqual(len(drawing.draw(other).boxes), 2)
+        catalogue.delete_dataset(self.analyst, self.made)
+        self.assertNotIn("First two", {box.name for box in drawing.draw().boxes})

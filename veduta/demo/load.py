@@ -18,13 +18,14 @@ from veduta.demo.generate import write_sailings
 from veduta.demo.model import load_model, save_new
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
+from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.datasets import refreshing
-from veduta.web.datasets import services as datasets
-from veduta.web.datasets.fetching import save_connection
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
+from veduta.web.intake import services as intake
+from veduta.web.refreshing import services as refreshing
+from veduta.web.sources.services import save_connection
 
 PEOPLE = (
     ("steward", "Ailsa", "Marr", User.Role.STEWARD),
@@ -61,7 +62,7 @@ def load_people() -> dict[str, User]:
 def import_file(user: User, path: Path, name: str) -> Dataset:
     """Bring a file in the way people do, without waiting for the worker."""
     with path.open("rb") as stream:
-        upload = datasets.receive(user, stream, path.stat().st_size, path.name)
+        upload = intake.receive(user, stream, path.stat().st_size, path.name)
     upload.dataset = Dataset.objects.create(name=name, created_by=user)
     upload.state = Upload.State.QUEUED
     upload.save()
@@ -187,7 +188,7 @@ def other_tables(rows: int) -> dict[str, pl.DataFrame]:
 
 
 def describe(user: User, dataset: Dataset) -> None:
-    datasets.update_dataset(
+    catalogue.update_dataset(
         user, dataset, dataset.name, "Every sailing since January 2023, one a row, from the timetable and the tills."
     )
     for field in dataset.all_fields:
@@ -197,7 +198,7 @@ def describe(user: User, dataset: Dataset) -> None:
         if field.name in MONEY:
             changes["format"] = NumberFormat(style="currency", currency="EUR").model_dump()
         if changes:
-            datasets.update_field(user, dataset, field.id, changes)
+            catalogue.update_field(user, dataset, field.id, changes)
 
 
 def demo_charts(dataset: Dataset) -> dict[str, ChartDefinition]:

@@ -15,15 +15,15 @@ from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.accounts.models import User
+from veduta.web.catalogue.services import update_field
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.datasets import refreshing
-from veduta.web.datasets.model_changes import change_model
-from veduta.web.datasets.modelling import model_of
 from veduta.web.datasets.models import Dataset, Refresh
-from veduta.web.datasets.services import update_field
+from veduta.web.modelling.changes import change_model
+from veduta.web.modelling.services import model_of
+from veduta.web.refreshing import services as refreshing
 
 NAME = "Calculated"
 JOINS = (

@@ -50,9 +50,11 @@ INSTALLED_APPS = [
     "guardian",
     "django_tasks",
     "django_tasks_db",
-    "veduta.web.pages",
+    "veduta.web.common",
+    "veduta.web.home",
     "veduta.web.accounts",
     "veduta.web.datasets",
+    "veduta.web.refreshing",
     "veduta.web.charts",
     "veduta.web.dashboards",
 ]
@@ -66,7 +68,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "veduta.web.pages.middleware.ProblemsMiddleware",
+    "veduta.web.common.middleware.ProblemsMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "veduta.web.urls"
@@ -82,9 +84,9 @@ TEMPLATES = [
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
                 "csp.context_processors.nonce",
-                "veduta.web.pages.context.shared",
+                "veduta.web.home.context.shared",
             ],
-            "builtins": ["veduta.web.pages.templatetags.veduta"],
+            "builtins": ["veduta.web.common.templatetags.veduta"],
         },
     }
 ]

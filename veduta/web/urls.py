@@ -1,12 +1,14 @@
 from django.urls import include, path
 
+DATA = ("catalogue", "intake", "sources", "shaping", "modelling", "refreshing", "lineage")
+
 urlpatterns = [
-    path("", include("veduta.web.pages.urls")),
+    path("", include("veduta.web.home.urls")),
     path("", include("veduta.web.accounts.urls")),
-    path("data/", include("veduta.web.datasets.urls")),
+    *(path("data/", include(f"veduta.web.{name}.urls")) for name in DATA),
     path("charts/", include("veduta.web.charts.urls")),
     path("dashboards/", include("veduta.web.dashboards.urls")),
 ]
-handler404 = "veduta.web.pages.views.not_found"
-handler403 = "veduta.web.pages.views.not_allowed"
-handler500 = "veduta.web.pages.views.went_wrong"
+handler404 = "veduta.web.home.views.not_found"
+handler403 = "veduta.web.home.views.not_allowed"
+handler500 = "veduta.web.home.views.went_wrong"

@@ -9,12 +9,9 @@ from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 
 from veduta.web.accounts.models import User
+from veduta.web.common.requests import wants_json
 
 View = Callable[..., HttpResponse]
-
-
-def wants_json(request: HttpRequest) -> bool:
-    return request.headers.get("X-Veduta") == "1"
 
 
 def _guarded(view: View, allowed: Callable[[User], bool]) -> View:

@@ -21,8 +21,8 @@ from veduta.core.query.measures import counted_tables, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
-from veduta.web.datasets.modelling import context_now, model_for, parts_for
 from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import context_now, model_for, parts_for
 
 
 class Conflict(VedutaError):
@@ -174,15 +174,3 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
         for clause in dict.fromkeys([*names, "title"])
         if a.get(clause, "") != b.get(clause, "")
     ]
-
-
-def charts_using(dataset: Dataset, field_id: str) -> list[Chart]:
-    """The charts of a dataset that use a field; unreadable definitions are passed over."""
-    found = []
-    for chart in dataset.charts.filter(deleted_at=None):
-        try:
-            if field_id in chart.load().fields():
-                found.append(chart)
-        except VedutaError:
-            continue
-    return found

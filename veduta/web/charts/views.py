@@ -24,10 +24,10 @@ from veduta.web.charts import services
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
-from veduta.web.datasets.modelling import chart_fields, model_for, parts_for
+from veduta.web.common.requests import sent_json, whole_number
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context
-from veduta.web.pages.requests import sent_json, whole_number
+from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context
+from veduta.web.modelling.services import chart_fields, model_for, parts_for
 
 
 def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
@@ -72,14 +72,14 @@ def chart_list(request: HttpRequest) -> HttpResponse:
 @require_POST
 @builders_only
 def new_chart(request: HttpRequest) -> HttpResponse:
-    dataset = get_object_or_404(Dataset, pk=_uuid(request.POST.get("dataset")), deleted_at=None)
+    dataset = get_object_or_404(Dataset, pk=as_uuid_or_404(request.POST.get("dataset")), deleted_at=None)
     chart = services.create_chart(request.user, dataset)
     address = reverse("chart", args=[chart.pk])
-    back = _uuid(request.POST.get("dashboard"))
+    back = as_uuid_or_404(request.POST.get("dashboard"))
     return redirect(f"{address}?dashboard={back}" if back else address)
 
 
-def _uuid(text: str | None) -> uuid.UUID | None:
+def as_uuid_or_404(text: str | None) -> uuid.UUID | None:
     try:
         return uuid.UUID(str(text))
     except ValueError:
@@ -104,7 +104,7 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
         "draft": bool(draft),
-        "dashboard": str(_uuid(request.GET.get("dashboard")) or ""),
+        "dashboard": str(as_uuid_or_404(request.GET.get("dashboard")) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(

@@ -41,8 +41,8 @@ from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
-from veduta.web.datasets.modelling import context_now, model_for, model_of, with_values
 from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import context_now, model_for, model_of, with_values
 
 
 @dataclass

@@ -19,8 +19,8 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards.access import must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, Publication
-from veduta.web.datasets.modelling import model_of
 from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import model_of
 
 
 class Conflict(VedutaError):

@@ -27,19 +27,19 @@ from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import ListFilter, RelativeFilter
-from veduta.web.accounts.access import builders_only, signed_in, wants_json
+from veduta.web.accounts.access import builders_only, signed_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices, parameter_choices
+from veduta.web.common.markdown import to_html
+from veduta.web.common.requests import sent_json, wants_json
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.dashboards.reading import Reading, block_title
-from veduta.web.datasets.modelling import model_for, model_of, parts_for
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.rows import RowsRequest, csv_response, rows_context, rows_lazily
-from veduta.web.pages.markdown import to_html
-from veduta.web.pages.requests import sent_json
+from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
+from veduta.web.modelling.services import model_for, model_of, parts_for
 
 logger = logging.getLogger("veduta.dashboards")
 

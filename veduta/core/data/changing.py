@@ -1,0 +1,95 @@
+"""Fields as people change them, and as newer rows or other steps change them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
+from veduta.core.data.recognise import recognise_field
+from veduta.core.errors import VedutaError
+
+
+def changed_field(field: Field, changes: dict[str, Any], values: Sequence[str] = ()) -> Field:
+    """The field with changes; a new kind gets the reading, role, aggregate and format that suit it.
+
+    Raises VedutaError for a change that does not fit.
+    """
+    try:
+        return _changed_field(field, changes, values)
+    except (ValueError, AttributeError, TypeError):
+        raise VedutaError("That setting does not fit the column.", hint="Choose one from the list.") from None
+
+
+def _changed_field(field: Field, changes: dict[str, Any], values: Sequence[str]) -> Field:
+    new = dict(changes)
+    if "name" in new:
+        new["name"] = new["name"].strip()[:200] or field.name
+    if "kind" in new and Kind(new["kind"]) is not field.kind:
+        suiting = _suiting(field, Kind(new["kind"]), values)
+        new |= suiting | {"role": new.get("role", suiting["role"])}
+    if isinstance(new.get("synonyms"), str):
+        new["synonyms"] = [word.strip()[:100] for word in new["synonyms"].split(",") if word.strip()][:20]
+    _change_reading(field, new)
+    kind = Kind(new.get("kind", field.kind))
+    if new.get("role") == Role.MEASURE and "aggregate" not in new and field.role is not Role.MEASURE:
+        new["aggregate"] = aggregates_for(kind)[0]
+    if "aggregate" in new and Aggregate(new["aggregate"]) not in aggregates_for(kind):
+        raise VedutaError(f"{kind.words.capitalize()} values have no {Aggregate(new['aggregate']).words}.")
+    return Field.model_validate({**field.model_dump(), **new})
+
+
+def _suiting(field: Field, kind: Kind, values: Sequence[str]) -> dict[str, Any]:
+    """The reading, role, aggregate and format that suit a field's new kind."""
+    alone = recognise_field(field.id, field.source, field.name, list(values)).field
+    alike = alone.kind == kind or (alone.kind.is_number and kind.is_number) or (alone.kind.is_date and kind.is_date)
+    role = Role.MEASURE if kind.is_number else Role.DIMENSION
+    found = {
+        "reading": (alone.reading if alike else field.reading).model_dump(),
+        "role": role,
+        "aggregate": alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0],
+    }
+    return found if kind.is_number else found | {"format": NumberFormat().model_dump()}
+
+
+def _change_reading(field: Field, new: dict[str, Any]) -> None:
+    """Puts the order of dates, the decimal sign and the words for empty among `new` into its reading."""
+    if "order" in new or "decimal" in new:
+        reading = field.reading.model_dump()
+        if order := new.pop("order", ""):
+            reading |= {"order": order, "formats": _formats_in_order(field.reading.formats, order)}
+        if decimal := new.pop("decimal", ""):
+            reading |= {"decimal": decimal, "thousands": "." if decimal == "," else ","}
+        new["reading"] = reading
+    if "empty_words" in new:
+        words = [str(word).strip().lower()[:100] for word in new.pop("empty_words")]
+        new["reading"] = {**(new.get("reading") or field.reading.model_dump()), "empties": words}
+
+
+def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
+    """The date patterns with day and month exchanged where they do not follow the order."""
+    swapped = str.maketrans({"d": "m", "m": "d"})
+    wrong = "%m" if order == "dmy" else "%d"
+    return [
+        form[:2].translate(swapped) + form[2:3] + form[3:5].translate(swapped) + form[5:]
+        if form.startswith(wrong)
+        else form
+        for form in formats
+    ]
+
+
+def merged_fields(old: list[Field], new: list[Field]) -> list[Field]:
+    """The fields the steps gave, with what people set on the dataset's page; fields that are gone come last.
+
+    A column whose name, kind or role the steps changed takes theirs."""
+    known = {field.id: field for field in old}
+    merged = []
+    for field in new:
+        was = known.get(field.id)
+        if was and was.source == field.source and was.kind == field.kind:
+            field = was
+        elif was and was.source == field.source:
+            field = field.model_copy(update={"name": was.name, "description": was.description, "hidden": was.hidden})
+        merged.append(field)
+    ids = {field.id for field in new}
+    return [*merged, *(field for field in old if field.id not in ids)]

@@ -1,0 +1,136 @@
+"""Every change to datasets on their pages, each with its permission check."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from veduta.core.data.changing import changed_field
+from veduta.core.errors import VedutaError
+from veduta.web.accounts.access import must_build, must_steward
+from veduta.web.accounts.models import User
+from veduta.web.datasets.binding import must_see_all
+from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.intake.services import start_import, text_sample
+from veduta.web.jobs.queue import ask_for, refresh_followers
+from veduta.web.modelling.services import rules_still_hold
+
+
+def update_dataset(user: User, dataset: Dataset, name: str, description: str) -> None:
+    must_build(user)
+    dataset.name = name.strip()[:200] or dataset.name
+    dataset.description = description.strip()
+    dataset.save()
+
+
+def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload | Refresh | None:
+    """Change how a field is named, shown or used; a change of type or reading reads the rows again in the background.
+
+    Returns the upload or the refresh that does so, if any. Raises VedutaError if the change does not fit.
+    """
+    must_build(user)
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
+        fields = dataset.all_fields
+        place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+        if place is None:
+            raise VedutaError("That field is not there any more.", hint="Load the page again.")
+        if "name" in changes:
+            taken = {field.name.casefold() for field in fields if field.id != field_id}
+            if changes["name"].strip().casefold() in taken:
+                raise VedutaError(
+                    f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
+                )
+        read_again = {"order", "decimal", "empty_words"}
+        if changes.keys() & read_again or changes.get("kind", fields[place].kind) != fields[place].kind:
+            must_see_all(user, dataset, "have its rows read again")
+            if dataset.is_shaped:
+                raise VedutaError(
+                    "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
+                )
+            if dataset.source.get("kind") in ("feed", "table"):
+                fields[place] = changed_field(fields[place], changes)
+                dataset.taken_fields = [field.model_dump(mode="json") for field in fields]
+                dataset.source = {key: value for key, value in dataset.source.items() if key != "marks"}
+                dataset.save()
+                return ask_for(user, dataset, Refresh.Cause.HAND)
+            again = _to_read_again(user, dataset, field_id, changes)
+            start_import(user, again)
+            return again
+        fields[place] = changed_field(fields[place], changes)
+        dataset.fields = [field.model_dump(mode="json") for field in fields]
+        if not dataset.is_shaped:
+            dataset.taken_fields = dataset.fields
+        dataset.save()
+    return None
+
+
+def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
+    last = dataset.uploads.filter(state=Upload.State.DONE).first()
+    if last is None or not last.place.exists():
+        raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
+    if dataset.uploads.filter(state__in=[Upload.State.QUEUED, Upload.State.READING]).exists():
+        raise VedutaError("This dataset is being read just now.", hint="Wait until that is done.")
+    now = {field.id: field for field in dataset.all_taken_fields}
+    fields = [now.get(field.id, field) for field in last.all_fields]
+    again = Upload(
+        dataset=dataset,
+        owner=user,
+        file_name=last.file_name,
+        path=last.path,
+        size=last.size,
+        options=last.options,
+        format=last.format,
+        parts=last.parts,
+        about=last.about,
+        places=last.places,
+        width=last.width,
+        answered=[field.id for field in fields],
+    )
+    place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+    if place is None:
+        raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
+    sample = text_sample(again)
+    fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
+    again.fields = [field.model_dump(mode="json") for field in fields]
+    again.save()
+    return again
+
+
+def delete_dataset(user: User, dataset: Dataset) -> None:
+    must_build(user)
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now())
+
+
+def restore_dataset(user: User, dataset: Dataset) -> None:
+    must_build(user)
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None)
+
+
+def release(user: User, dataset: Dataset, released: bool) -> None:
+    """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
+    must_steward(user)
+    Dataset.objects.filter(pk=dataset.pk).update(released=released, updated_at=timezone.now())
+
+
+def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
+    """Make an earlier version current again."""
+    must_build(user)
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
+        version = dataset.versions.filter(number=number, state=Version.State.READY).first()
+        if version is None:
+            raise VedutaError(f"Version {number} is not kept any more.")
+        fields = [
+            changed_field(field, {"kind": version.kinds[field.id]}) if field.id in version.kinds else field
+            for field in dataset.all_fields
+        ]
+        dataset.fields = [field.model_dump(mode="json") for field in fields]
+        if not dataset.is_shaped:
+            dataset.taken_fields = dataset.fields
+        dataset.current = version
+        with rules_still_hold(dataset):
+            dataset.save()
+    refresh_followers(dataset)

@@ -1,0 +1,229 @@
+"""The list of data and the page of a dataset."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.core.paginator import Paginator
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
+from veduta.core.data.profile import Profile, profile
+from veduta.core.query.measures import TOTAL_WORDS
+from veduta.web.accounts.access import builders_only, stewards_only
+from veduta.web.catalogue import services as catalogue
+from veduta.web.common.requests import sent_json
+from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
+from veduta.web.datasets.models import Dataset, Upload, Version
+from veduta.web.datasets.requests import allowed_changes, dataset_at
+from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
+from veduta.web.modelling.services import model_for
+
+COLUMNS_SHOWN = 100
+
+
+@require_GET
+@builders_only
+def dataset_list(request: HttpRequest) -> HttpResponse:
+    find = request.GET.get("find", "").strip()
+    datasets = Dataset.objects.filter(deleted_at=None).select_related("current", "created_by")
+    if find:
+        datasets = datasets.filter(name__icontains=find)
+    open_uploads = Upload.objects.exclude(state=Upload.State.DONE).select_related("dataset", "owner")
+    deleted = Dataset.objects.exclude(deleted_at=None).order_by("-deleted_at")[:10]
+    bound = {each.pk for each in datasets if is_bound(each, request.user)}
+    context = {"datasets": datasets, "bound": bound, "uploads": open_uploads, "find": find, "deleted": deleted}
+    return render(request, "datasets/list.html", context)
+
+
+STOCKS = [
+    ("last", "the last day's is taken"),
+    ("first", "the first day's is taken"),
+    ("mean", "the mean of the days"),
+    ("max", "the highest day's"),
+]
+
+
+PLACES = ["", "latitude", "longitude", "country", "region", "town"]
+
+
+@require_GET
+@builders_only
+def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The dataset's columns with their profiles, and its rows."""
+    found = dataset_at(pk)
+    running = found.uploads.exclude(state=Upload.State.DONE).first()
+    if found.current is None:
+        return redirect("upload", running.pk) if running else render(request, "datasets/empty.html", {"dataset": found})
+    schema, version = found.schema, found.current
+    fields = []
+    find = request.GET.get("find", "").strip()
+    found_fields = [field for field in schema if find.lower() in field.name.lower()]
+    page = Paginator(found_fields, COLUMNS_SHOWN).get_page(request.GET.get("page"))
+    bound = is_bound(found, request.user)
+    model = model_for(found, request.user)
+    seen = model.scan([field.id for field in page]).collect() if bound else None
+    for field in page:
+        profiled = version.profile(field.id) if seen is None else profile(seen[field.id], field.kind)
+        failed = 0 if bound else version.failures.get(field.id, {}).get("count", 0)
+        fields.append(_field_context(field, profiled) | {"failed": failed})
+    context = {
+        "bound": bound,
+        "rule_words": model.words_of_rules(),
+        "seen_rows": model.rows,
+        "needs_release": request.user.is_steward and is_made_from_ruled(found),
+        "dataset": found,
+        "version": version,
+        "versions": found.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
+        "fields": fields,
+        "columns": len(schema.fields),
+        "page": page,
+        "find_column": find,
+        "gone": schema.gone,
+        "source": Dataset.objects.filter(pk=found.source_id).first() if found.source_id else None,
+        "steps": [] if bound else _steps_in_words(found),
+        "running": running,
+        "charts": found.charts.filter(deleted_at=None)[:50],
+        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "roles": [(role.value, role.value) for role in Role],
+        "totals": [(key, words) for key, words in TOTAL_WORDS.items() if key != "again"],
+        "stocks": STOCKS,
+        "places": PLACES,
+        "all_fields": schema.fields,
+        "joined": len(found.model_definition.tables),
+        "formulas": len(found.model_definition.formulas),
+    }
+    return render(request, "datasets/dataset.html", context)
+
+
+def _steps_in_words(dataset: Dataset) -> list[tuple[str, int | None]]:
+    """The steps in force, each with the rows behind it when the current version was made."""
+    if not dataset.is_shaped:
+        return []
+    reports = [dataset.current.reports.get(step.id, {}) for step in dataset.shaping.active]
+    return [(report["words"], report.get("rows_out")) for report in reports if report.get("words")]
+
+
+def _field_context(field: Field, found: Profile) -> dict:
+    number_format = field.format
+    if field.kind.is_number:
+        number_format = settle(field.format, [found.highest, found.lowest], field.kind, records=True)
+    tallest, step = max(found.bars, default=0) or 1, 120 / max(1, len(found.bars))
+
+    def words(value):
+        if isinstance(value, str) and field.kind.is_date:
+            import datetime as dt
+
+            value = (dt.datetime if field.kind is Kind.DATETIME else dt.date).fromisoformat(value)
+        return format_value(value, field.kind, number_format)
+
+    most = max((count for _, count in found.top), default=1)
+    return {
+        "field": field,
+        "profile": found,
+        "lowest": words(found.lowest) if field.kind is not Kind.YES_NO else "",
+        "highest": words(found.highest) if field.kind is not Kind.YES_NO else "",
+        "mean": f"{found.mean * 100:.1f}% yes"
+        if field.kind is Kind.YES_NO and found.mean is not None
+        else format_value(found.mean, Kind.DECIMAL, number_format)
+        if found.mean is not None and field.role is Role.MEASURE
+        else "",
+        "bars": [
+            (round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1))
+            for i, n in enumerate(found.bars)
+        ],
+        "bar_width": max(0.5, round(step - 0.8, 1)),
+        "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],
+        "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)],
+        "aggregate_words": Aggregate(field.aggregate).words,
+    }
+
+
+@require_GET
+@builders_only
+def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A page of the dataset's rows."""
+    found = dataset_at(pk)
+    context = rows_context(found, (), RowsRequest.from_data(request.GET), request.user)
+    return render(request, "datasets/rows.html", context)
+
+
+@require_GET
+@builders_only
+def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """All rows as CSV, as they are sorted and searched."""
+    found = dataset_at(pk)
+    rows, fields, _ = rows_lazily(found, (), RowsRequest.from_data(request.GET), request.user)
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{found.name}.csv")
+
+
+@require_GET
+@builders_only
+def failures(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+    """The values of one field that did not convert, with their row numbers."""
+    found = dataset_at(pk)
+    must_see_all(request.user, found, "see the values that could not be read")
+    field = found.schema[field_id]
+    listed = found.current.failures.get(field_id, {"count": 0, "examples": []})
+    return render(request, "datasets/failures.html", {"dataset": found, "field": field, **listed})
+
+
+@require_POST
+@stewards_only
+def dataset_release(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
+    catalogue.release(request.user, dataset_at(pk), request.POST.get("released") == "1")
+    return redirect("dataset", pk)
+
+
+@require_POST
+@builders_only
+def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found, data = dataset_at(pk), sent_json(request)
+    catalogue.update_dataset(
+        request.user, found, str(data.get("name", found.name)), str(data.get("description", found.description))
+    )
+    return JsonResponse({"message": "Saved."})
+
+
+@require_POST
+@builders_only
+def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResponse:
+    """Change one field; says how to undo it, or which upload is reading the file again."""
+    found = dataset_at(pk)
+    changes = allowed_changes(sent_json(request))
+    before = found.schema[field_id].model_dump(mode="json")
+    undo = {key: before[key] for key in changes if key in before}
+    if "role" in changes:
+        undo["aggregate"] = before["aggregate"]
+    again = catalogue.update_field(request.user, found, field_id, changes)
+    if again:
+        return JsonResponse({"address": reverse("upload" if isinstance(again, Upload) else "refresh", args=[again.pk])})
+    return JsonResponse({"message": f"“{before['name']}” is changed.", "undo": undo})
+
+
+@require_POST
+@builders_only
+def dataset_delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = dataset_at(pk)
+    catalogue.delete_dataset(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dataset-restore", args=[pk])})
+
+
+@require_POST
+@builders_only
+def dataset_restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = dataset_at(pk, deleted=True)
+    catalogue.restore_dataset(request.user, found)
+    return JsonResponse({"message": f"“{found.name}” is back."})
+
+
+@require_POST
+@builders_only
+def version_restore(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+    catalogue.bring_back_version(request.user, dataset_at(pk), number)
+    return redirect("dataset", pk)

@@ -1,0 +1,44 @@
+"""Turn problems made for readers into pages or JSON; no stack trace reaches a person."""
+
+from __future__ import annotations
+
+import logging
+
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import render
+
+from veduta.core.errors import VedutaError
+from veduta.web.common.disk import FULL_DISK, is_full_disk
+from veduta.web.common.requests import wants_json
+
+logger = logging.getLogger("veduta")
+
+
+class ProblemsMiddleware:
+    def __init__(self, get_response) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        return self.get_response(request)
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        if is_full_disk(error):
+            return problem_response(request, FULL_DISK, 507)
+        if isinstance(error, VedutaError):
+            return problem_response(request, error, 422)
+        if not wants_json(request):
+            return None
+        if isinstance(error, Http404):
+            return JsonResponse({"message": "This is not here (any more), or not for you."}, status=404)
+        if isinstance(error, PermissionDenied):
+            return JsonResponse({"message": str(error) or "You may not do this."}, status=403)
+        logger.exception("A request failed: %s", request.path)
+        message = "Something went wrong on our side. Nothing was lost: try again, or load the page anew."
+        return JsonResponse({"message": message}, status=500)
+
+
+def problem_response(request: HttpRequest, problem: VedutaError, status: int) -> HttpResponse:
+    if wants_json(request):
+        return JsonResponse(problem.as_data(), status=status)
+    return render(request, "problem.html", {"problem": problem}, status=status)

@@ -1,0 +1,10 @@
+from django.urls import path
+
+from veduta.web.home import views
+
+urlpatterns = [
+    path("", views.home, name="home"),
+    path("find/", views.find, name="find"),
+    path("guide/", views.guide, name="guide"),
+    path("guide/<slug:slug>/", views.guide, name="guide-page"),
+]

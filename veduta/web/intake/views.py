@@ -1,0 +1,200 @@
+"""Files on screen: received, checked, corrected."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from typing import Any
+from urllib.parse import unquote
+
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http.request import UnreadablePostError
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.data.convert import Failures, convert
+from veduta.core.data.fields import Field, Kind
+from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
+from veduta.core.data.recognise import Recognised
+from veduta.core.data.sniff import Sample
+from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
+from veduta.web.accounts.access import builders_only
+from veduta.web.common.requests import sent_json
+from veduta.web.datasets.binding import must_see_all
+from veduta.web.datasets.models import Upload
+from veduta.web.datasets.requests import allowed_changes, as_uuid_or_404, dataset_at
+from veduta.web.intake import services as intake
+
+PREVIEW_ROWS = 30
+
+
+PREVIEW_COLUMNS = 60
+
+
+@require_POST
+@builders_only
+def receive(request: HttpRequest) -> JsonResponse:
+    """Take a file as the raw body of the request, named by the X-File-Name header."""
+    dataset = None
+    if target := request.GET.get("dataset"):
+        dataset = dataset_at(as_uuid_or_404(target))
+    try:
+        length = int(request.headers.get("Content-Length") or 0)
+        name = unquote(request.headers.get("X-File-Name", ""))
+        if first := request.GET.get("with"):
+            found = get_object_or_404(Upload, pk=as_uuid_or_404(first), owner=request.user)
+            upload = intake.receive_another(request.user, found, request, length, name)
+        else:
+            upload = intake.receive(request.user, request, length, name, dataset)
+    except UnreadablePostError:
+        raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
+    return JsonResponse({"address": reverse("upload", args=[upload.pk]), "upload": str(upload.pk)})
+
+
+@require_POST
+@builders_only
+def paste(request: HttpRequest) -> JsonResponse:
+    """Take pasted cells."""
+    data = sent_json(request)
+    dataset = dataset_at(as_uuid_or_404(str(data["dataset"]))) if data.get("dataset") else None
+    upload = intake.paste(request.user, str(data.get("cells") or ""), dataset)
+    return JsonResponse({"address": reverse("upload", args=[upload.pk])})
+
+
+@require_GET
+@builders_only
+def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A file before, while and after it is read."""
+    found = _upload(request, pk)
+    if found.state == Upload.State.DONE:
+        return redirect("dataset", found.dataset_id)
+    if found.state in (Upload.State.QUEUED, Upload.State.READING):
+        return redirect("refresh", found.refreshes.first().pk)
+    return render(request, "datasets/check.html", _check_context(found))
+
+
+def _upload(request: HttpRequest, pk: uuid.UUID) -> Upload:
+    """Raises Http404, and Bound for another's file for a dataset of which somebody may see only some rows."""
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    if found.dataset and found.owner_id != request.user.pk:
+        must_see_all(request.user, found.dataset, "look into files that others brought for it")
+    return found
+
+
+def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
+    """The recognised settings and the first rows as they will be."""
+    context = {
+        "upload": upload,
+        "options": upload.file_options,
+        "encodings": ENCODING_WORDS.items(),
+        "delimiters": DELIMITER_WORDS.items(),
+        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "name": upload.dataset.name if upload.dataset else intake.name_from_upload(upload),
+        "problem": problem or (VedutaError(upload.message) if upload.message else None),
+    }
+    try:
+        sample, recognised = intake.sample_of(upload)
+        questions = intake.open_questions(upload, recognised)
+    except VedutaError as error:
+        return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
+    columns = []
+    for field, place in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.places, strict=False):
+        cells, failures = _preview(sample, field, place, upload)
+        found = recognised.get(field.id)
+        columns.append(
+            {
+                "field": field,
+                "cells": cells,
+                "failures": failures,
+                "question": questions.get(field.id, ""),
+                "why": found.why if found else "",
+                "empty_words": _empty_words(field, found),
+            }
+        )
+    rows = min(PREVIEW_ROWS, len(sample.rows))
+    context |= {
+        "columns": columns,
+        "body": [[column["cells"][i] for column in columns] for i in range(rows)],
+        "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
+        "questions": [column for column in columns if column["question"]],
+        "sampled": len(sample.rows),
+    }
+    if upload.dataset and upload.dataset.current_id:
+        context["changes"] = intake.changes_to(upload.dataset, upload.all_fields)
+    return context
+
+
+def _empty_words(field: Field, found: Recognised | None) -> list[dict[str, Any]]:
+    """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its
+    list of such words is with the other choice."""
+    taken = field.reading.empties
+    words = {word.lower(): (word, count) for word, count in (found.maybe_empty if found else [])}
+    return [
+        {
+            "word": word,
+            "count": count,
+            "taken": key in taken,
+            "others": json.dumps([each for each in taken if each != key] if key in taken else [*taken, key]),
+        }
+        for key, (word, count) in words.items()
+    ]
+
+
+def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
+    import polars as pl
+
+    texts = pl.Series(sample.column(place)[:2_000], dtype=pl.String)
+    failures = Failures()
+    values = convert(texts, field, upload.file_options.empties, failures)
+    number_format = settle(field.format, values, field.kind, records=True) if field.kind.is_number else field.format
+    failed = {row for row, _ in failures.examples}
+    cells = []
+    for i, value in enumerate(values[:PREVIEW_ROWS], 1):
+        cells.append((texts[i - 1], True) if i in failed else (format_value(value, field.kind, number_format), False))
+    return cells, failures.count
+
+
+@require_POST
+@builders_only
+def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Correct how the file is cut; answers with the preview."""
+    found = _upload(request, pk)
+    changes, problem = sent_json(request), None
+    if "empties" in changes:
+        changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
+    try:
+        intake.change_options(request.user, found, changes)
+    except VedutaError as error:
+        problem = error
+        found.refresh_from_db()
+    except ValueError:
+        raise DefinitionProblem("That setting does not fit.", hint="Choose one from the list.") from None
+    return render(request, "datasets/check_parts.html", _check_context(found, problem))
+
+
+@require_POST
+@builders_only
+def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+    """Correct one column; answers with the preview."""
+    found = _upload(request, pk)
+    intake.change_column(request.user, found, field_id, allowed_changes(sent_json(request)))
+    return render(request, "datasets/check_parts.html", _check_context(found))
+
+
+@require_POST
+@builders_only
+def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    data = sent_json(request)
+    intake.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
+    return JsonResponse({"address": reverse("upload", args=[pk])})
+
+
+@require_POST
+@builders_only
+def upload_discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    intake.discard(request.user, found)
+    return redirect("data")

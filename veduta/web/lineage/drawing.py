@@ -1,0 +1,154 @@
+"""What is made from what as a drawing: sources, datasets, charts and dashboards."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from django.urls import reverse
+
+from veduta.web.datasets.made_from import sources_of
+from veduta.web.datasets.models import Dataset
+
+
+@dataclass
+class Box:
+    """One thing in the lineage drawing, with its place."""
+
+    key: str
+    what: str
+    name: str
+    address: str
+    note: str = ""
+    current: bool = False
+    level: int = 0
+    x: float = 0
+    y: float = 0
+
+
+@dataclass
+class Drawing:
+    """The lineage as boxes and the curves between them, in a picture of this size."""
+
+    boxes: list[Box]
+    curves: list[str]
+    width: float
+    height: float
+    headings: list[tuple[float, str]]
+
+
+BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
+
+
+def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = lambda dataset: False) -> Drawing:
+    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into. How many
+    rows a dataset has is not said where that `is_hidden`."""
+    boxes, edges = _graph(is_hidden)
+    if focus:
+        kept = _connected(f"d{focus.pk}", edges)
+        boxes = {key: box for key, box in boxes.items() if key in kept}
+        boxes[f"d{focus.pk}"].current = True
+        edges = {(a, b) for a, b in edges if a in kept and b in kept}
+    return _laid_out(boxes, edges)
+
+
+def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tuple[str, str]]]:
+    from veduta.web.charts.models import Chart
+    from veduta.web.dashboards.models import Dashboard
+
+    boxes: dict[str, Box] = {}
+    edges: set[tuple[str, str]] = set()
+    for dataset in Dataset.objects.filter(deleted_at=None).select_related("current"):
+        key = f"d{dataset.pk}"
+        rows = "no rows yet"
+        if dataset.current:
+            rows = "some rows, by a rule" if is_hidden(dataset) else f"{dataset.current.rows:,} rows"
+        boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
+        if not dataset.source_id and dataset.current:
+            name = dataset.current.file_name or "Pasted rows"
+            boxes[f"s{key}"] = Box(
+                f"s{key}", "source", name, reverse("dataset", args=[dataset.pk]), dataset.source_words
+            )
+            edges.add((f"s{key}", key))
+        edges |= {(f"d{source}", key) for source in sources_of(dataset)}
+    for chart in Chart.objects.filter(deleted_at=None, dataset__deleted_at=None):
+        key = f"c{chart.pk}"
+        boxes[key] = Box(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
+        edges.add((f"d{chart.dataset_id}", key))
+    for dashboard in Dashboard.objects.filter(deleted_at=None):
+        key = f"b{dashboard.pk}"
+        boxes[key] = Box(key, "dashboard", dashboard.name, reverse("dashboard-edit", args=[dashboard.pk]))
+        blocks = dashboard.draft.get("blocks", []) if isinstance(dashboard.draft, dict) else []
+        edges |= {(f"c{block['chart']}", key) for block in blocks if block.get("chart")}
+    return boxes, {(a, b) for a, b in edges if a in boxes and b in boxes}
+
+
+def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
+    kept = {key}
+    for forward in (True, False):
+        reached = {key}
+        while more := {(b if forward else a) for a, b in edges if (a if forward else b) in reached} - reached:
+            reached |= more
+        kept |= reached
+    return kept
+
+
+def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
+    """Columns from left to right; in each the boxes stand near what they are made from."""
+    deepest = _choose_levels(boxes, edges)
+    levels: dict[int, list[Box]] = {}
+    for box in sorted(boxes.values(), key=lambda box: box.name.casefold()):
+        levels.setdefault(box.level, []).append(box)
+    _bring_near(levels, edges)
+    tallest = max(map(len, levels.values()), default=0)
+    for level, found in levels.items():
+        start = TOP + (tallest - len(found)) * (BOX_HEIGHT + GAP_Y) / 2
+        for i, box in enumerate(found):
+            box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
+    curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
+    width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
+    named = {0: "Sources", 1: "Datasets", deepest + 1: "Charts", deepest + 2: "Dashboards"}
+    headings = [(level * (BOX_WIDTH + GAP_X), name) for level, name in named.items() if level < 2 or level in levels]
+    return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
+
+
+def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
+    """Sets each box's column, a dataset's right of those it is made from. Returns the last column of datasets."""
+    for _ in boxes:
+        moved = False
+        for a, b in edges:
+            if boxes[b].what == "dataset" and boxes[b].level <= boxes[a].level:
+                boxes[b].level, moved = boxes[a].level + 1, True
+        if not moved:
+            break
+    deepest = max((box.level for box in boxes.values() if box.what == "dataset"), default=1)
+    for box in boxes.values():
+        box.level = {"chart": deepest + 1, "dashboard": deepest + 2}.get(box.what, box.level)
+    return deepest
+
+
+def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> None:
+    """Orders each column by the middle of its boxes' neighbours: those before them, those behind, and those before."""
+    keys = [box.key for found in levels.values() for box in found]
+    before = {key: [a for a, b in edges if b == key] for key in keys}
+    after = {key: [b for a, b in edges if a == key] for key in keys}
+    for neighbours, order in (
+        (before, sorted(levels)),
+        (after, sorted(levels, reverse=True)),
+        (before, sorted(levels)),
+    ):
+        rank = {box.key: i for found in levels.values() for i, box in enumerate(found)}
+        for level in order:
+            levels[level].sort(key=lambda box: (_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold()))
+            rank |= {box.key: i for i, box in enumerate(levels[level])}
+
+
+def _middle(keys: list[str], rank: dict[str, int], own: int) -> float:
+    return sum(rank[key] for key in keys) / len(keys) if keys else own
+
+
+def _curve(a: Box, b: Box) -> str:
+    x, y = a.x + BOX_WIDTH, a.y + BOX_HEIGHT / 2
+    end, to = b.x, b.y + BOX_HEIGHT / 2
+    bend = min(GAP_X, (end - x) / 2)
+    return f"M{x:.0f},{y:.0f}C{x + bend:.0f},{y:.0f} {end - bend:.0f},{to:.0f} {end:.0f},{to:.0f}"

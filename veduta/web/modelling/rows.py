@@ -1,0 +1,124 @@
+"""Records on screen: a page of them, sorted and searched, and all of them as a CSV file."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import quote
+
+import polars as pl
+from django.http import StreamingHttpResponse
+
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.data.fields import Field
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Filter
+from veduta.core.query.listing import rows_behind
+from veduta.web.accounts.models import User
+from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import parts_for
+
+PAGE = 100
+
+
+@dataclass
+class RowsRequest:
+    """Which page (from 1), sorted by which field, and what is searched for."""
+
+    page: int = 1
+    sort: str = ""
+    descending: bool = False
+    find: str = ""
+
+    @classmethod
+    def from_data(cls, data: Any) -> RowsRequest:
+        """From a request's values. Raises DefinitionProblem for a page that is no number."""
+        try:
+            page = max(1, int(data.get("page") or 1))
+        except (TypeError, ValueError):
+            raise DefinitionProblem("The page must be a number.") from None
+        down = str(data.get("descending") or "").lower() in ("1", "true")
+        return cls(page, str(data.get("sort") or ""), down, str(data.get("find") or "").strip()[:200])
+
+
+def rows_lazily(
+    dataset: Dataset,
+    filters: tuple[Filter, ...],
+    asked: RowsRequest,
+    reader: User | None,
+    home: str = "",
+    values: dict[str, Any] | None = None,
+) -> tuple[pl.LazyFrame, list[Field], Model]:
+    """The records of a table of the dataset's model (`home`) that pass the filters, as far as a reader may see them."""
+    model, context = parts_for(dataset, reader, values)
+    fields = [field for field in model.schema.visible if field.table == home]
+    sort = (asked.sort, asked.descending) if asked.sort in {field.id for field in fields} else None
+    return (
+        rows_behind(model, model.schema, filters, context, [field.id for field in fields], sort, asked.find, home),
+        fields,
+        model,
+    )
+
+
+def rows_context(
+    dataset: Dataset,
+    filters: tuple[Filter, ...],
+    asked: RowsRequest,
+    reader: User | None,
+    home: str = "",
+    values: dict[str, Any] | None = None,
+) -> dict[str, Any]:
+    """A page of records as text cells with what a template needs to page, sort and say how many there are."""
+    lazily, fields, model = rows_lazily(dataset, filters, asked, reader, home, values)
+    rows = lazily.collect()
+    pages = max(1, -(-rows.height // PAGE))
+    page = min(asked.page, pages)
+    shown = rows.slice((page - 1) * PAGE, PAGE)
+    formats = {
+        field.id: settle(field.format, shown[field.id], field.kind, records=True)
+        if field.kind.is_number
+        else field.format
+        for field in fields
+    }
+    body = [
+        (
+            row["row"],
+            [(format_value(row[f.id], f.kind, formats[f.id]), f.kind.is_number, row[f.id] is None) for f in fields],
+        )
+        for row in shown.iter_rows(named=True)
+    ]
+    return {
+        "dataset": dataset,
+        "fields": fields,
+        "body": body,
+        "count": rows.height,
+        "there": model.rows_of(home),
+        "page": page,
+        "pages": pages,
+        "first": (page - 1) * PAGE + 1 if rows.height else 0,
+        "last": (page - 1) * PAGE + shown.height,
+        "asked": asked,
+    }
+
+
+def csv_response(rows: pl.LazyFrame, headings: list[str], name: str) -> StreamingHttpResponse:
+    """All the rows as a UTF-8 CSV file, sent piece by piece."""
+
+    def pieces() -> Iterator[bytes]:
+        frame = rows.collect()
+        yield "\ufeff".encode() + pl.DataFrame([headings], orient="row").write_csv(include_header=False).encode()
+        for start in range(0, frame.height, 50_000):
+            buffer = io.BytesIO()
+            frame.slice(start, 50_000).write_csv(buffer, include_header=False)
+            yield buffer.getvalue()
+
+    response = StreamingHttpResponse(pieces(), content_type="text/csv; charset=utf-8")
+    safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
+    response["Content-Disposition"] = (
+        f"attachment; filename=\"{safe.encode('ascii', 'ignore').decode()}\"; filename*=UTF-8''{quote(safe)}"
+    )
+    return response

@@ -1,0 +1,468 @@
+"""A dataset's model on screen: its tables and joins as a diagram, fields,
+formulas, parameters, drill paths and rules."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import polars as pl
+from django.contrib import messages
+from django.contrib.auth.models import Group
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
+from veduta.core.chart.definition import ChartKind, load_definition
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.chart.question import to_query
+from veduta.core.data.fields import Field, Kind, NumberFormat
+from veduta.core.errors import VedutaError
+from veduta.core.formula.complete import call_around, complete
+from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.formula.tidy import tidy
+from veduta.core.model.definition import Join
+from veduta.core.model.joins import JoinCheck, check_join
+from veduta.core.model.model import Model
+from veduta.core.query.answer import answer
+from veduta.core.query.filters import Context, list_words, value_words
+from veduta.core.query.measures import Measure, counted_tables, measure_format
+from veduta.core.query.query import Query
+from veduta.web.accounts.access import builders_only
+from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.datasets.binding import is_bound
+from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.requests import dataset_at
+from veduta.web.modelling import changes as model_changes
+from veduta.web.modelling.services import model_of, parts_for
+
+SAMPLED = 8
+BOX, GAP, ROW_HEIGHT = 190, 110, 78
+_checked: dict[Any, JoinCheck] = {}
+
+
+def _check(model: Model, join: Join) -> JoinCheck | None:
+    """How well a join matches, worked out once for its tables' versions; None for keys that do not exist any more."""
+    key = (model.key, join)
+    if key not in _checked:
+        if len(_checked) > 500:
+            _checked.clear()
+        try:
+            _checked[key] = check_join(model, join)
+        except VedutaError:
+            return None
+    return _checked[key]
+
+
+@require_GET
+@builders_only
+def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The model: what is joined, and what its fields, formulas and parameters mean."""
+    found = dataset_at(pk)
+    try:
+        there = model_of(found)
+    except VedutaError as problem:
+        return render(request, "charts/no_dataset.html", {"chart": found, "problem": problem}, status=422)
+    definition = there.definition
+    bound = is_bound(found, request.user)
+    joins = [_join(there, join, bound) for join in definition.joins]
+    joined = {frozenset((join.left, join.right)) for join in definition.joins}
+    tables = [{"id": "", "name": found.name, "dataset": str(found.pk), "rows": there.tables[""].rows}]
+    tables += [
+        {
+            "id": t.id,
+            "name": t.name,
+            "dataset": t.dataset,
+            "rows": there.tables[t.id].rows if t.id in there.tables else None,
+        }
+        for t in definition.tables
+    ]
+    context = {
+        "dataset": found,
+        "bound": bound,
+        "model": there,
+        "revision": found.model_revision,
+        "tables": tables,
+        "loose": [t for t in tables[1:] if not any(t["id"] in pair for pair in joined)],
+        "joins": joins,
+        "diagram": diagram(tables, joins, bound),
+        "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=found.pk),
+        "fields": [_field_row(there, field, found) for field in there.schema if not field.formula],
+        "formulas": [_formula_row(found, there, each) for each in definition.formulas],
+        "parameters": [(each, _default_words(each)) for each in definition.parameters],
+        "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
+        "dimensions": [(f.id, formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
+        "rules": [(rule, with_names(rule.text, there.schema), _ruled(there, rule)) for rule in definition.rules],
+        "groups": Group.objects.order_by("name"),
+        "months": list(enumerate(MONTHS, 1)),
+        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "versions": found.model_versions.select_related("saved_by")[:20],
+        "grains": [grain.value for grain in DAY_PERIODS],
+        "key_fields": {
+            t["id"]: [(_plain(f), f.name) for f in there.schema if f.table == t["id"] and not f.formula] for t in tables
+        },
+    }
+    return render(request, "datasets/model.html", context)
+
+
+def _plain(field: Field) -> str:
+    return field.id.partition(".")[2] if field.table else field.id
+
+
+def _name(there: Model, field: str) -> str:
+    return there.schema[field].name if field in there.schema else f"{field} (gone)"
+
+
+def _default_words(parameter: Any) -> str:
+    labels = {choice.value: choice.label for choice in parameter.choices}
+    return ", ".join(labels.get(value) or value_words(value, None) for value in parameter.default) or "no limit"
+
+
+def _ruled(there: Model, rule: Any) -> str:
+    try:
+        tables = [there.table_name(table) for table in there.tables_ruled_by(rule)]
+    except VedutaError as problem:
+        return f"cannot be applied: {problem}"
+    if problem := next(filter(None, (there.problem_with_rule(rule, table) for table in rule.tables)), ""):
+        return f"cannot be applied: {problem}"
+    return "narrows " + ", ".join(tables)
+
+
+def _field_row(there: Model, field: Field, found: Dataset) -> dict[str, Any]:
+    words = {"last": "the last day's", "first": "the first day's", "mean": "the mean day's", "max": "the highest day's"}
+    datasets = {table.id: table.dataset for table in there.definition.tables}
+    return {
+        "field": field,
+        "plain": _plain(field),
+        "dataset": datasets.get(field.table, str(found.pk)),
+        "table": there.table_name(field.table),
+        "stock": words.get(field.over_dates, ""),
+        "sorted": _name(there, field.sort_by) if field.sort_by else "",
+    }
+
+
+def _formula_row(found: Dataset, there: Model, formula: Any) -> dict[str, Any]:
+    used = model_changes.used_in(found, f"formula.{formula.id}")
+    field = there.schema[f"formula.{formula.id}"]
+    return {
+        "formula": formula,
+        "text": with_names(formula.text, there.schema),
+        "problem": there.broken.get(formula.id, ""),
+        "used": len(used["charts"]) + len(used["formulas"]),
+        "kind": field.kind,
+        "level": "of each row" if field.level == "row" else "of many rows",
+    }
+
+
+def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
+    """A join with how it matches, as the page shows it; not to whoever may see only some rows."""
+    check = None if bound else _check(there, join)
+    rows = [(key.left, key.right, key.grain) for key in join.keys] + [("", "", "")]
+    sides = []
+    if check:
+        for side in (check.left, check.right):
+            unmatched = [
+                (" · ".join(value_words(value, None) for value in values), rows_) for values, rows_ in side.unmatched
+            ]
+            sides.append({"side": side, "name": there.table_name(side.table), "unmatched": unmatched})
+    return {
+        "join": join,
+        "left": there.table_name(join.left),
+        "right": there.table_name(join.right),
+        "check": check,
+        "sides": sides,
+        "rows": rows,
+        "words": ", ".join(
+            f"{_name(there, f'{join.left}.{k.left}' if join.left else k.left)}{f' by {k.grain}' if k.grain else ''}"
+            for k in join.keys
+        ),
+        "anchor": f"join-{join.left or 'first'}-{join.right or 'first'}",
+    }
+
+
+def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
+    """Boxes for the tables, in columns by how many joins they are from the first, and lines for the joins."""
+    columns: dict[int, list[str]] = {}
+    for table, depth in _joins_away([table["id"] for table in tables], joins).items():
+        columns.setdefault(depth, []).append(table)
+    tallest = max(len(column) for column in columns.values())
+    height = max(tallest * ROW_HEIGHT, 90)
+    corners = {}
+    for column, ids in columns.items():
+        start = (height - len(ids) * ROW_HEIGHT) / 2
+        for i, table in enumerate(ids):
+            corners[table] = (10 + column * (BOX + GAP), round(start + i * ROW_HEIGHT + 12))
+    return {
+        "boxes": [{**table, "x": corners[table["id"]][0], "y": corners[table["id"]][1]} for table in tables],
+        "lines": [
+            _line(each, corners, bound)
+            for each in joins
+            if each["join"].left in corners and each["join"].right in corners
+        ],
+        "width": 20 + (max(columns) + 1) * (BOX + GAP) - GAP + 60,
+        "height": height,
+    }
+
+
+def _joins_away(tables: list[str], joins: list[dict[str, Any]]) -> dict[str, int]:
+    """How many joins each table is from the first; those that no join reaches stand behind all others."""
+    near: dict[str, set[str]] = {table: set() for table in tables}
+    for join in (each["join"] for each in joins):
+        if join.left in near and join.right in near:
+            near[join.left].add(join.right)
+            near[join.right].add(join.left)
+    depth, waiting = {"": 0}, [""]
+    while waiting:
+        table = waiting.pop(0)
+        for other in sorted(near[table] - depth.keys()):
+            depth[other] = depth[table] + 1
+            waiting.append(other)
+    last = max(depth.values()) + 1
+    return {table: depth.get(table, last) for table in tables}
+
+
+def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool) -> dict[str, Any]:
+    """A join's curve between its two boxes, and how well it matches; not where rules hide rows (`bound`)."""
+    (x1, y1), (x2, y2) = sorted((corners[each["join"].left], corners[each["join"].right]))
+    same = x1 == x2
+    x1, y1, y2 = x1 + BOX, y1 + 24, y2 + 24
+    x2 = x1 if same else x2
+    bend = 46 if same else (x2 - x1) / 2
+    check = each["check"]
+    words = check.words if check else "" if bound else "does not match"
+    return {
+        "curve": f"M{x1},{y1} C{x1 + bend},{y1} {x2 + (bend if same else -bend)},{y2} {x2},{y2}",
+        "x": round((x1 + x2) / 2) + (36 if same else 0),
+        "y": round((y1 + y2) / 2) - 4,
+        "words": words,
+        "anchor": each["anchor"],
+        "poor": not bound and (not check or check.share < 0.5),
+        "title": f"{each['left']} and {each['right']}: {words}",
+    }
+
+
+@require_POST
+@builders_only
+def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """One change to the model; what would break charts is asked about first."""
+    found, sent = dataset_at(pk), request.POST
+    do, section = sent.get("do", ""), sent.get("section", "")
+    data = {key: sent.getlist(key) if key == "groups" else sent[key] for key in sent}
+    try:
+        changed = model_changes.change_model(
+            request.user, found, do, data, whole_number(data, "revision", -1), sent.get("anyway") == "1"
+        )
+    except model_changes.Breaking as breaking:
+        again = [(key, value) for key in sent for value in sent.getlist(key) if key != "csrfmiddlewaretoken"]
+        return render(
+            request,
+            "datasets/model_breaking.html",
+            {"dataset": found, "breaking": breaking, "again": again},
+            status=409,
+        )
+    except VedutaError as problem:
+        messages.error(request, str(problem))
+        return redirect(f"{reverse('model', args=[pk])}#{section}")
+    if do == "add_table":
+        _suggest(request, changed)
+    messages.success(request, "The model is saved.")
+    return redirect(f"{reverse('model', args=[pk])}#{section}")
+
+
+def _suggest(request: HttpRequest, dataset: Dataset) -> None:
+    """Join a new table to the first by the likeliest keys, if any are likely."""
+    new = dataset.model_definition.tables[-1]
+    for left in ("", *(table.id for table in dataset.model_definition.tables[:-1])):
+        try:
+            model_changes.change_model(
+                request.user, dataset, "suggest", {"left": left, "right": new.id}, dataset.model_revision
+            )
+        except VedutaError:
+            continue
+        return
+    messages.error(request, f"“{new.name}” has no column in common with the other tables. Choose its keys below.")
+
+
+@require_POST
+@builders_only
+def model_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+    model_changes.bring_back_model(request.user, dataset_at(pk), number)
+    messages.success(request, f"The model of version {number} is back.")
+    return redirect("model", pk)
+
+
+@require_GET
+@builders_only
+def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
+    """One formula: its text, what it gives, where it is used."""
+    found = dataset_at(pk)
+    there = model_of(found)
+    formula = next((each for each in there.definition.formulas if each.id == formula_id), None)
+    if formula_id and formula is None:
+        raise Http404
+    text = with_names(formula.text, there.schema) if formula else request.GET.get("text", "")[:5_000]
+    dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not Kind.DATE)
+    axis = dates[0].id if dates else ""
+    context = {
+        "dataset": found,
+        "model": there,
+        "revision": found.model_revision,
+        "formula": formula,
+        "number_format": formula.format if formula else NumberFormat(),
+        "text": text,
+        "name": formula.name if formula else request.GET.get("name", "")[:200],
+        "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
+        "functions": [f for f in registry().values() if not f.operator],
+        "parameters": there.definition.parameters,
+        "used": model_changes.used_in(found, f"formula.{formula_id}") if formula else None,
+        "axis": axis,
+        "dimensions": [f for f in there.schema.visible if f.level == "row" and f.role == "dimension"],
+        "grains": [(grain.value, grain.words) for grain in PERIODS],
+        "totals": [
+            ("again", "worked out from the rows"),
+            ("sum", "the sum of the values shown"),
+            ("mean", "their mean"),
+            ("min", "the lowest"),
+            ("max", "the highest"),
+            ("none", "not given"),
+        ],
+    }
+    return render(request, "datasets/model_formula.html", context)
+
+
+@require_POST
+@builders_only
+def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
+    found, data = dataset_at(pk), sent_json(request)
+    try:
+        changed = model_changes.change_model(
+            request.user, found, "save_formula", data, whole_number(data, "revision", -1), bool(data.get("anyway"))
+        )
+    except model_changes.Breaking as breaking:
+        return JsonResponse(
+            {"message": str(breaking), "charts": [f"{chart}: {why}" for chart, why in breaking.charts]}, status=409
+        )
+    new = next(
+        each
+        for each in changed.model_definition.formulas
+        if each.name.casefold() == str(data.get("name", "")).strip().casefold()
+    )
+    return JsonResponse(
+        {
+            "id": f"formula.{new.id}",
+            "address": f"{reverse('model', args=[pk])}#formulas",
+            "revision": changed.model_revision,
+        }
+    )
+
+
+@require_POST
+@builders_only
+def model_formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
+    values by a dimension or by those of a chart."""
+    found, data = dataset_at(pk), sent_json(request)
+    definition = load_definition(data["definition"]) if data.get("definition") else None
+    there, context = parts_for(found, request.user, definition.values if definition else None)
+    text, caret = str(data.get("formula") or ""), whole_number(data, "caret", 0)
+    named = {each.id: each.name for each in there.definition.parameters}
+    said: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, there.schema, named)]}
+    if around := call_around(text, caret):
+        said["around"] = {"signature": registry()[around[0]].signature, "says": registry()[around[0]].says}
+    if not text.strip():
+        return JsonResponse(said)
+    try:
+        said |= _tried(text, there, context, _query(definition, data, there, context))
+    except FormulaProblem as problem:
+        said["problem"] = problem.as_data()
+    except (VedutaError, pl.exceptions.PolarsError) as problem:
+        message = (
+            str(problem)
+            if isinstance(problem, VedutaError)
+            else f"It cannot be worked out: {str(problem).splitlines()[0][:200]}"
+        )
+        said["problem"] = {"message": message, "hint": "", "start": 0, "end": 0}
+    return JsonResponse(said)
+
+
+def _query(definition: Any, data: dict[str, Any], there: Model, context: Context) -> Query:
+    """The question a formula is tried out with: the chart's, or by one dimension."""
+    grain = str(data.get("grain") or "")
+    if definition:
+        query = to_query(definition, definition.kind or ChartKind.TABLE)
+        groups = tuple(
+            g.model_copy(update={"grain": Grain(grain)}) if grain and g.is_time_axis else g for g in query.groups
+        )
+        return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
+    by = str(data.get("by") or "")
+    if not by:
+        return Query()
+    return Query(
+        groups=(grouping_for(there.schema[by], Grain(grain) if grain and there.schema[by].kind.is_date else None),)
+    )
+
+
+def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str, Any]:
+    checked = check_measure(text, there.schema, there.parameters)
+    stored = with_ids(text, there.schema)
+    said: dict[str, Any] = {"tidy": tidy(text), "level": "each row" if checked.level is Level.ROW else "many rows"}
+    if checked.level is Level.ROW and checked.fields:
+        return said | _row_values(stored, checked, there)
+    result = answer(query.model_copy(update={"measures": (Measure(formula=stored),)}), there, context)
+    column = result.measures[0]
+    frame = (
+        result.frame.tail(SAMPLED)
+        if result.dimensions and result.dimensions[0].grouping.is_time_axis
+        else result.frame.head(SAMPLED)
+    )
+    number_format = settle(measure_format(Measure(formula=stored), there.schema, checked), frame["m0"], column.kind)
+    sample = [
+        [
+            *(
+                "(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.grouping.grain)
+                for d in result.dimensions
+            ),
+            format_value(row["m0"], column.kind, number_format),
+        ]
+        for row in frame.iter_rows(named=True)
+    ]
+    counted = [there.table_name(home) for home in counted_tables(checked, there)] if len(there.tables) > 1 else []
+    return said | {
+        "counted": list_words(counted).replace(" or ", " and ") if counted else "",
+        "kind": column.kind.words,
+        "headings": [d.name for d in result.dimensions],
+        "sample": sample,
+        "empties": int(result.frame["m0"].null_count()),
+        "rows": result.frame.height,
+        "of": "groups",
+        "notes": result.notes,
+    }
+
+
+def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
+    """A formula of a row on the first rows of its table."""
+    field = Field(id="formula.tried", source="", name="tried", kind=checked.kind or Kind.TEXT, formula=stored)
+    tried = there.with_field(field)
+    read = [there.schema[name] for name in sorted(checked.fields)][:3]
+    frame = tried.scan([*(f.id for f in read), field.id], there.home_of(checked.fields)).head(2_000).collect()
+    shown = frame.filter(pl.col(field.id).is_not_null()).head(SAMPLED)
+    formats = {
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
+        for f in [*read, field]
+    }
+    return {
+        "kind": field.kind.words,
+        "headings": [f.name for f in read],
+        "sample": [
+            [format_value(row[f.id], f.kind, formats[f.id]) for f in [*read, field]]
+            for row in shown.iter_rows(named=True)
+        ],
+        "empties": int(frame[field.id].null_count()),
+        "rows": frame.height,
+        "of": "rows",
+    }

@@ -1,0 +1,9 @@
+from django.apps import AppConfig
+
+
+class Config(AppConfig):
+    name = "veduta.web.refreshing"
+    label = "refreshing"
+
+    def ready(self) -> None:
+        from veduta.web.refreshing import services  # noqa: F401  (what the worker does for datasets)

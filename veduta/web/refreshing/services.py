@@ -1,0 +1,315 @@
+"""Bringing datasets up to date: taking rows in, running the steps, making a version current; then what follows.
+
+A dataset's readers keep its current version until the new one is whole; whatever goes wrong changes nothing.
+"""
+
+from __future__ import annotations
+
+import logging
+import shutil
+import uuid
+from typing import Any
+
+import polars as pl
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from veduta.core.data.changing import merged_fields
+from veduta.core.data.fields import Field
+from veduta.core.errors import VedutaError
+from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.common.disk import FULL_DISK, is_full_disk
+from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
+from veduta.web.datasets.store import read_upload, table_of, write_rows
+from veduta.web.datasets.versions import drop_old_versions
+from veduta.web.intake.services import changes_to
+from veduta.web.jobs.queue import Progress, Stopped, refresh_followers, tell_upload
+from veduta.web.jobs.tasks import work
+from veduta.web.modelling.services import rules_still_hold
+from veduta.web.shaping.tables import Tables, report_data
+from veduta.web.sources.services import fetch_all
+
+logger = logging.getLogger("veduta.datasets")
+
+
+def set_taking(user: User, dataset: Dataset, how: str, key: list[str], since: str) -> None:
+    """Say how newer rows come in: all anew, added below, or in the place of those with the same key."""
+    must_build(user)
+    known = {field.id for field in dataset.all_taken_fields}
+    if how not in TAKING_WORDS:
+        raise VedutaError("That way of taking rows in does not exist.", hint="Choose one from the list.")
+    if how == "replace" and not key:
+        raise VedutaError("By which columns are rows the same?", hint="Choose at least one key column.")
+    if set(key) - known or (since and since not in known):
+        raise VedutaError("A column that was chosen is gone.", hint="Choose another one.")
+    dataset.taking = {"how": how, "key": key if how == "replace" else [], "since": since if how != "full" else ""}
+    dataset.save(update_fields=["taking"])
+
+
+@work
+def work_off() -> None:
+    """Run what waits, in order, until nothing waits."""
+    while True:
+        busy = Refresh.objects.filter(state=Refresh.State.RUNNING).values("dataset")
+        waiting = Refresh.objects.filter(state=Refresh.State.QUEUED).exclude(dataset__in=busy).order_by("pk").first()
+        if waiting is None or not run(waiting.pk):
+            return
+
+
+def run(refresh_id: int) -> bool:
+    """Run one refresh to its end. Returns False if another worker has it, or the dataset is being refreshed already."""
+    try:
+        with transaction.atomic():
+            claimed = Refresh.objects.filter(pk=refresh_id, state=Refresh.State.QUEUED).update(
+                state=Refresh.State.RUNNING, started_at=timezone.now(), message=""
+            )
+    except IntegrityError:
+        return False
+    if not claimed:
+        return False
+    refresh = Refresh.objects.select_related("dataset", "upload", "started_by").get(pk=refresh_id)
+    try:
+        _refresh(refresh)
+    except Unchanged:
+        _nothing_new(refresh)
+    except Exception as error:
+        _put_back(refresh, error)
+    else:
+        if not refresh.follows:
+            refresh_followers(refresh.dataset, refresh)
+    return True
+
+
+def _refresh(refresh: Refresh) -> None:
+    dataset, progress = refresh.dataset, Progress(refresh)
+    if dataset.deleted_at:
+        raise VedutaError(f"“{dataset.name}” was deleted meanwhile.")
+    intake, taken = _take_in(refresh, progress)
+    shaping = dataset.shaping
+    if dataset.source_id or shaping.active:
+        version, fields = _shape(dataset, intake, taken, shaping, refresh, progress)
+    elif intake:
+        version, fields = intake, taken
+    else:
+        raise VedutaError(f"“{dataset.name}” has no rows of its own yet.", hint="Bring in a file first.")
+    progress.tick("Finishing", 0.99)
+    _publish(refresh, version, fields, taken)
+
+
+def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[Field]]:
+    """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before."""
+    dataset, upload = refresh.dataset, refresh.upload
+    before = dataset.intake
+    fetches = dataset.source.get("kind") in ("feed", "table") and refresh.cause not in (
+        Refresh.Cause.STEPS,
+        Refresh.Cause.SOURCE,
+    )
+    if upload is None and not (fetches and before):
+        return before, dataset.all_taken_fields
+    upload = upload or _upload_of(dataset)
+    try:
+        if upload.is_fetched:
+            marks = dataset.source.get("marks") if before and not refresh.upload_id else None
+            last = _last_value(dataset, before)
+            found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
+            if found.unchanged:
+                raise Unchanged
+            refresh.source_after = {
+                **upload.about["source"],
+                "marks": found.marks,
+                "left_out": upload.about.get("left_out", []),
+            }
+        if refresh.upload_id:
+            Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
+        version = _new_version(refresh, upload.file_name)
+        fields = read_upload(version, upload, progress.tick)
+    finally:
+        if upload.is_fetched:
+            shutil.rmtree(upload.landing, ignore_errors=True)
+    ids = {field.id for field in fields}
+    fields = [*fields, *(field for field in dataset.all_taken_fields if field.id not in ids)]
+    if before and dataset.taking.get("how", "full") != "full":
+        version = _combined(refresh, before, version, fields)
+    return version, fields
+
+
+class Unchanged(Exception):
+    """The source has nothing new."""
+
+
+def _upload_of(dataset: Dataset) -> Upload:
+    """What fetches the dataset's source again; it is not kept."""
+    fields = list(dataset.taken_fields)
+    return Upload(
+        dataset=dataset,
+        owner=dataset.created_by,
+        file_name=dataset.intake.file_name,
+        path=f"{uuid.uuid4().hex}.fetched",
+        format=dataset.source["kind"],
+        about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])},
+        fields=fields,
+    )
+
+
+def _last_value(dataset: Dataset, before: Version | None) -> Any:
+    """The latest value taken in so far of the column that says what is new."""
+    column = dataset.taking.get("since")
+    if not before or not column or column not in before.kinds:
+        return None
+    return table_of(before.pk).scan([column]).select(pl.col(column).max()).collect().item()
+
+
+def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Field]) -> Version:
+    """The rows before with the new ones: added below, or in the place of those with the same key."""
+    keys = [key for key in refresh.dataset.taking.get("key", []) if key in new.kinds and key in before.kinds]
+    old_rows, new_rows = ({f.id: f for f in fields if f.id in version.kinds} for version in (before, new))
+    if differing := [
+        new_rows[key].name for key in old_rows.keys() & new_rows.keys() if before.kinds[key] != new.kinds[key]
+    ]:
+        raise VedutaError(
+            f"“{differing[0]}” came as another type than before, so the new rows cannot be added.",
+            hint="Take all rows anew instead.",
+        )
+    old = table_of(before.pk).scan(list(old_rows))
+    fresh = table_of(new.pk).scan(list(new_rows))
+    if refresh.dataset.taking["how"] == "replace":
+        if not keys:
+            raise VedutaError(
+                "The key by which rows are replaced is gone.", hint="Choose another key on the refreshes page."
+            )
+        fresh = fresh.unique(keys, keep="last", maintain_order=True)
+        old = old.join(fresh.select(keys), on=keys, how="anti", nulls_equal=True, maintain_order="left")
+    frame = pl.concat([old, fresh], how="diagonal").collect(engine="in-memory")
+    version = _new_version(refresh, new.file_name)
+    there = [field for field in fields if field.id in frame.columns]
+    write_rows(version, frame.select([field.id for field in there]), there)
+    new.delete()
+    return version
+
+
+def _new_version(refresh: Refresh, file_name: str = "") -> Version:
+    return Version.objects.create(dataset=refresh.dataset, created_by=refresh.started_by, file_name=file_name)
+
+
+def _shape(
+    dataset: Dataset, intake: Version | None, taken: list[Field], shaping: Shaping, refresh: Refresh, progress: Progress
+) -> tuple[Version, list[Field]]:
+    progress.tick("Running the steps", 0.6)
+    tables = Tables()
+    flow = tables.source(dataset, intake, taken)
+    start = flow.rows.select(pl.len()).collect().item()
+    shaped = shape(shaping, flow, tables.run())
+    fill_in_rows(shaping.active, shaped.reports, start)
+    progress.tick("Storing the rows", 0.75)
+    version = _new_version(refresh, intake.file_name if intake else "")
+    version.intake, version.inputs = intake, tables.used
+    version.reports = {key: report_data(report) for key, report in shaped.reports.items()}
+    fields = list(shaped.schema)
+    write_rows(version, shaped.frame, fields)
+    return version, merged_fields(dataset.all_fields, fields)
+
+
+def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: list[Field]) -> None:
+    """Make the version current, all at once."""
+
+    dumped = [field.model_dump(mode="json") for field in fields]
+    with transaction.atomic():
+        dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
+        if Refresh.objects.filter(pk=refresh.pk, stop=True).exists():
+            raise Stopped("Stopped. The dataset is as it was before.")
+        changes = (
+            changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
+        )
+        _add_changes_of_source(changes, dataset, version, taken)
+        if version.number is None:
+            version.number = (dataset.versions.exclude(number=None).values_list("number", flat=True).first() or 0) + 1
+        version.state = Version.State.READY
+        version.save()
+        dataset.fields = dumped
+        dataset.taken_fields = [field.model_dump(mode="json") for field in taken]
+        dataset.current = version
+        if source := getattr(refresh, "source_after", None):
+            dataset.source = source
+        with rules_still_hold(dataset):
+            dataset.save()
+        Refresh.objects.filter(pk=refresh.pk).update(
+            state=Refresh.State.DONE,
+            version=version,
+            rows=version.rows,
+            share=1,
+            doing="",
+            changes=changes,
+            finished_at=timezone.now(),
+        )
+        tell_upload(refresh, Upload.State.DONE, "")
+    drop_old_versions(dataset)
+
+
+def _add_changes_of_source(
+    changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[Field]
+) -> None:
+    """For a version that steps made: what is new or missing among the rows they started from."""
+    before, after = dataset.intake, version.intake
+    if before is None or after is None or before.pk == after.pk:
+        return
+    names = {field.id: field.name for field in taken}
+    changes["missing"] = changes.get("missing", []) + [
+        f"“{names.get(key, key)}” is missing from the source; no step asks for it."
+        for key in before.kinds
+        if key not in after.kinds
+    ]
+    changes["added"] = changes.get("added", []) + [
+        f"“{names[key]}” is new in the source." for key in after.kinds if key not in before.kinds
+    ]
+
+
+def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[str]]:
+    """What a new version changed about the columns, each in a sentence."""
+
+    def used(item: dict[str, Any]) -> str:
+        names = [chart.name or "a chart without a name" for chart in item.get("charts", [])]
+        return f" Used by {', '.join(names[:5])}{' and others' if len(names) > 5 else ''}." if names else ""
+
+    return {
+        "missing": [f"“{item['field'].name}” is missing.{used(item)}" for item in changes["missing"]],
+        "retyped": [
+            f"“{item['field'].name}” was {item['was']} and is now {item['now']}.{used(item)}"
+            for item in changes["retyped"]
+        ],
+        "added": [f"“{item['field'].name}” is new." for item in changes["added"]],
+    }
+
+
+def _nothing_new(refresh: Refresh) -> None:
+    Refresh.objects.filter(pk=refresh.pk).update(
+        state=Refresh.State.DONE,
+        version=refresh.dataset.current,
+        rows=refresh.dataset.current.rows,
+        share=1,
+        doing="",
+        message="Nothing new: the feed says that it has not changed.",
+        finished_at=timezone.now(),
+    )
+
+
+def _put_back(refresh: Refresh, error: Exception) -> None:
+    """After a failure: nothing of it stays but its message."""
+    state = Refresh.State.FAILED
+    if is_full_disk(error):
+        message = str(FULL_DISK)
+    elif isinstance(error, Stopped):
+        state, message = Refresh.State.CANCELLED, str(error)
+    elif isinstance(error, VedutaError):
+        message = str(error)
+    else:
+        logger.exception("Refresh %s failed", refresh.pk)
+        message = "It failed because of a fault on our side. The dataset is as it was before."
+    refresh.dataset.versions.filter(number=None, shaped=None).exclude(pk=_current_intake(refresh)).delete()
+    Refresh.objects.filter(pk=refresh.pk).update(state=state, message=message, doing="", finished_at=timezone.now())
+    tell_upload(refresh, Upload.State.FAILED, message)
+
+
+def _current_intake(refresh: Refresh) -> int | None:
+    return Dataset.objects.filter(pk=refresh.dataset_id).values_list("current__intake", flat=True).first()

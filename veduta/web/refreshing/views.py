@@ -1,0 +1,131 @@
+"""Refreshes on screen: one while it runs, a dataset's history, schedules and versions."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.errors import DefinitionProblem
+from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
+from veduta.web.accounts.access import builders_only
+from veduta.web.datasets import made_from
+from veduta.web.datasets.binding import is_bound
+from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
+from veduta.web.datasets.requests import dataset_at
+from veduta.web.jobs import queue
+from veduta.web.refreshing import schedules
+from veduta.web.refreshing import services as refreshing
+from veduta.web.refreshing.comparing import compare
+
+
+@require_GET
+@builders_only
+def refresh(request: HttpRequest, number: int) -> HttpResponse:
+    """One refresh: while it runs, or what became of it."""
+    found = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
+    if found.state == Refresh.State.DONE:
+        return redirect("dataset", found.dataset_id)
+    if found.state == Refresh.State.FAILED and found.upload and found.upload.state == Upload.State.FAILED:
+        return redirect("upload", found.upload_id)  # where what was wrong is said and can be put right
+    return render(request, "datasets/refresh.html", {"refresh": found, "dataset": found.dataset})
+
+
+@require_GET
+@builders_only
+def refresh_state(request: HttpRequest, number: int) -> JsonResponse:
+    found = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
+    return JsonResponse(
+        {
+            "state": "done" if found.state == Refresh.State.DONE else "open" if found.is_open else "failed",
+            "words": found.doing or found.get_state_display(),
+            "share": found.share,
+            "rows": None if is_bound(found.dataset, request.user) else found.rows,
+            "message": found.message,
+            "dataset": reverse("dataset", args=[found.dataset_id]),
+        }
+    )
+
+
+@require_POST
+@builders_only
+def refresh_stop(request: HttpRequest, number: int) -> JsonResponse:
+    queue.stop(request.user, get_object_or_404(Refresh, pk=number))
+    return JsonResponse({"message": "It is being stopped. The dataset stays as it is."})
+
+
+@require_POST
+@builders_only
+def refresh_start(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Bring a dataset up to date now."""
+    found = queue.ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
+    return redirect("refresh", found.pk)
+
+
+@require_GET
+@builders_only
+def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """A dataset's schedule, the history of its refreshes, and its versions compared."""
+    dataset = dataset_at(pk)
+    versions = list(dataset.versions.filter(state=Version.State.READY).exclude(number=None))
+    schedule = schedules.schedule_of(dataset)
+    context = {
+        "dataset": dataset,
+        "schedule": schedule,
+        "schedules": OFTEN_WORDS.items(),
+        "days": DAYS.items(),
+        "versions": versions,
+        "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
+        "sources": Dataset.objects.filter(pk__in=made_from.sources_of(dataset)),
+        "followers": Dataset.objects.filter(pk__in=made_from.followers_in_order(dataset)),
+        "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
+        "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
+        "refreshable": dataset.is_refreshable,
+        "taken": [] if dataset.source_id else dataset.all_taken_fields,
+        "takings": TAKING_WORDS.items(),
+        "taking": dataset.taking.get("how", "full"),
+        "keys": dataset.taking.get("key", []),
+        "since": dataset.taking.get("since", ""),
+    }
+    numbers = [request.GET.get("before"), request.GET.get("after")]
+    context["bound"] = is_bound(dataset, request.user)
+    if len(versions) > 1 and not context["bound"]:
+        first, second = (int(n) if (n or "").isdigit() else versions[1 - i].number for i, n in enumerate(numbers))
+        context["compared"] = compare(dataset, first, second)
+    return render(request, "datasets/refreshes.html", context)
+
+
+@require_POST
+@builders_only
+def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Set or end a dataset's schedule from its form."""
+    dataset, form = dataset_at(pk), request.POST
+    schedule = None
+    if form.get("often"):
+        day = form.get("month_day") or "1"
+        if not day.lstrip("-").isdigit():
+            raise DefinitionProblem("The day of the month must be a number.")
+        schedule = schedule_from(
+            form["often"], form.get("clock") or "06:00", form.get("zone") or "UTC", form.getlist("days"), int(day)
+        )
+    schedules.set_schedule(request.user, dataset, schedule)
+    messages.success(
+        request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule."
+    )
+    return redirect("dataset-refreshes", pk)
+
+
+@require_POST
+@builders_only
+def taking_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Set how newer rows come in."""
+    form = request.POST
+    refreshing.set_taking(
+        request.user, dataset_at(pk), form.get("how", "full"), form.getlist("key"), form.get("since", "")
+    )
+    messages.success(request, "It is kept, and holds from the next refresh on.")
+    return redirect("dataset-refreshes", pk)

@@ -1,0 +1,449 @@
+"""The shaping screen and the exploring table: one screen, of which the second keeps nothing until one asks for it."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import polars as pl
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.template.loader import render_to_string
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.calendar import Grain, Grouping
+from veduta.core.chart.formats import format_value, settle
+from veduta.core.data.fields import Field, Kind
+from veduta.core.data.profile import profile
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formula.check import check
+from veduta.core.formula.compile import compile_formula
+from veduta.core.formula.complete import call_around, complete
+from veduta.core.formula.functions import THEMES as FUNCTION_THEMES
+from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.problems import FormulaProblem
+from veduta.core.formula.tidy import tidy
+from veduta.core.query.filters import PointsFilter
+from veduta.core.shaping.flow import Flow
+from veduta.core.shaping.shaping import Looked, load_step
+from veduta.core.shaping.steps import THEMES, Step, kinds
+from veduta.core.shaping.steps.form import Group
+from veduta.core.shaping.steps.tables import Append, Join
+from veduta.web.accounts.access import builders_only
+from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.datasets.binding import must_see_all
+from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.requests import dataset_at
+from veduta.web.shaping import services as shaping
+from veduta.web.shaping.services import SAMPLE, Draft
+from veduta.web.shaping.step_forms import StepForm, read_form
+
+ROWS_SHOWN = 100
+COLUMNS_SHOWN = 120
+SAMPLED_VALUES = 5
+
+
+def _about(do: str) -> dict[str, str]:
+    return {"do": do, "title": kinds[do].title, "purpose": kinds[do].purpose, "theme": kinds[do].theme}
+
+
+def _catalogue() -> list[dict[str, str]]:
+    """The kinds of step in the order of their themes."""
+    return sorted((_about(do) for do in kinds), key=lambda about: THEMES.index(about["theme"]))
+
+
+def _page(request: HttpRequest, dataset: Dataset, explore: bool) -> HttpResponse:
+    must_see_all(request.user, dataset, "look at it as a table" if explore else "shape it")
+    steps = () if explore else dataset.drafted.steps
+    start = {
+        "id": f"{'table' if explore else 'shape'}-{dataset.pk}",
+        "steps": [step.model_dump(mode="json") for step in steps],
+        "revision": dataset.draft_revision,
+        "explore": explore,
+        "drafted": dataset.draft is not None,
+    }
+    return render(
+        request,
+        "shaping/shape.html",
+        {"dataset": dataset, "start": start, "catalogue": _catalogue(), "explore": explore},
+    )
+
+
+@require_GET
+@builders_only
+def shape(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Work on a dataset's steps."""
+    return _page(request, dataset_at(pk), explore=False)
+
+
+@require_GET
+@builders_only
+def explore(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """Look at a dataset as a table: sort, filter, group; keep what one did as a dataset."""
+    dataset = dataset_at(pk)
+    dataset.schema  # noqa: B018  says so if there are no rows
+    return _page(request, dataset, explore=True)
+
+
+def _draft(request: HttpRequest, dataset: Dataset, data: dict[str, Any]) -> Draft:
+    steps = shaping.read_steps(data.get("steps") or [])
+    return Draft(dataset, steps, request.user, explore=bool(data.get("explore")))
+
+
+@require_POST
+@builders_only
+def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """The rows behind a step, the list of steps, and the form of the step being edited; keeps the draft.
+
+    `editing` is the step's form; while it is not filled in, what is missing is
+    said and the rows stay those before it."""
+    dataset, data = dataset_at(pk), sent_json(request)
+    if not isinstance(data.get("steps") or [], list):
+        raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
+    steps, at, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
+    answer: dict[str, Any] = {}
+    kind = kinds.get((editing or {}).get("do", ""))
+    if editing and kind is None:
+        raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
+    if editing:
+        editing = read_form(kind, editing)
+        if data.get("opening"):
+            before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
+            editing = {**kind.start(before.schema), **editing}
+        place = whole_number(data, "place", len(steps))
+        try:
+            step = load_step(editing).model_dump(mode="json")
+            steps = _with_step(steps, step, place)
+            answer["step"], at = step, step["id"]
+        except VedutaError as problem:
+            answer["unfinished"] = str(problem)
+    draft = _draft(request, dataset, {**data, "steps": steps})
+    looked, there = draft.look(at, sample=not data.get("all"))
+    if not draft.explore and ("step" in answer or not editing):
+        kept = shaping.with_names(draft.shaping, looked)
+        answer["revision"] = shaping.keep_draft(request.user, dataset, kept, whole_number(data, "base", 0))
+    answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
+    context = _table_context(looked, there, data, draft, at)
+    if editing and looked.stopped_at == editing.get("id"):
+        context["problem"] = None  # the step's own form says it
+        answer["unfinished"] = str(looked.problem)
+    answer["list"] = render_to_string(
+        "shaping/steps.html",
+        {
+            "items": _items(draft, looked),
+            "at": at,
+            "there": there,
+            "sampled": context["sampled"],
+            "edited": (editing or {}).get("id"),
+        },
+        request,
+    )
+    answer["table"] = render_to_string("shaping/table.html", context, request)
+    if editing:
+        answer["form"] = render_to_string(
+            "shaping/form.html", _form_context(draft, kind, editing, data, answer.get("unfinished", "")), request
+        )
+    return JsonResponse(answer)
+
+
+def _with_step(steps: list[dict], step: dict, place: int) -> list[dict]:
+    ids = [each.get("id") for each in steps]
+    if step["id"] in ids:
+        steps[ids.index(step["id"])] = step
+    else:
+        steps.insert(place, step)
+    return steps
+
+
+def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
+    """Each step with its sentence and what it did."""
+    run, items, schema = draft.run, [], None
+    for step in draft.shaping.steps:
+        schema = looked.schemas.get(step.id) or looked.flow.schema
+        report = looked.reports.get(step.id)
+        words = step.words(schema, run)
+        items.append(
+            {
+                "step": step,
+                "words": words,
+                "report": report,
+                "reached": report is not None and report.rows_out is not None,
+            }
+        )
+    return items
+
+
+def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draft, at: str) -> dict[str, Any]:
+    """A page of the rows with what the columns are, and the summary of the chosen column."""
+    frame = looked.flow.rows.collect()
+    fields = looked.flow.fields
+    pages = max(1, -(-frame.height // ROWS_SHOWN))
+    page = min(max(1, whole_number(data, "page", 1)), pages)
+    shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
+    shown_fields = fields[:COLUMNS_SHOWN]
+    formats = {
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
+        for f in shown_fields
+    }
+    columns = [_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
+    step = next(
+        (each for each in draft.shaping.steps if each.id == at),
+        draft.shaping.steps[-1] if draft.shaping.steps and not at else None,
+    )
+    grouped = step if isinstance(step, Group) and not step.off and not looked.problem else None
+    before = {field.id for field in looked.before.fields} if step else set()
+    context = {
+        "fields": shown_fields,
+        "more_columns": len(fields) - len(shown_fields),
+        "columns": len(fields),
+        "new": {field.id for field in fields} - before if step and not looked.problem else set(),
+        "rows": list(zip(*columns, strict=True)) if columns else [],
+        "keys": _group_keys(grouped, shown) if grouped else None,
+        "count": frame.height,
+        "there": there,
+        "sampled": not data.get("all") and there > SAMPLE,
+        "sample": SAMPLE,
+        "page": page,
+        "pages": pages,
+        "first": (page - 1) * ROWS_SHOWN + 1 if frame.height else 0,
+        "last": (page - 1) * ROWS_SHOWN + shown.height,
+        "problem": looked.problem,
+        "chosen": str(data.get("column") or ""),
+    }
+    chosen = next((field for field in fields if field.id == context["chosen"]), None)
+    return context | {"summary": _summary(frame[chosen.id], chosen) if chosen else None}
+
+
+def _cells(values: pl.Series, field: Field, number_format) -> list[dict[str, Any]]:
+    """Each cell as text, with its value as JSON for what one does with it."""
+    return [
+        {
+            "text": format_value(v, field.kind, number_format),
+            "value": v.isoformat() if hasattr(v, "isoformat") else v,
+            "empty": v is None,
+            "number": field.kind.is_number,
+            "field": field.id,
+        }
+        for v in values
+    ]
+
+
+def _group_keys(step: Group, shown: pl.DataFrame) -> list[list[Any]]:
+    keys = shown.columns[: len(step.by)]
+    return (
+        [[v.isoformat() if hasattr(v, "isoformat") else v for v in row] for row in shown.select(keys).iter_rows()]
+        if keys
+        else [[] for _ in range(shown.height)]
+    )
+
+
+def _summary(values: pl.Series, field: Field) -> list[tuple[str, str]]:
+    """What stands at the foot: rows, distinct values, empties, and of numbers sum and mean."""
+    found = profile(values, field.kind)
+    said = [("rows", f"{len(values):,}"), ("different values", f"{found.distinct:,}"), ("empty", f"{found.empties:,}")]
+    if field.kind.is_number:
+        exact = values.cast(pl.Int128).sum() if field.kind is Kind.WHOLE else values.sum()
+        number_format = settle(field.format, [exact], field.kind, records=True)
+        said += [
+            ("sum", format_value(exact if found.empties < len(values) else None, field.kind, number_format)),
+            ("mean", format_value(found.mean, Kind.DECIMAL, settle(field.format, [found.mean], Kind.DECIMAL))),
+        ]
+    if field.kind is not Kind.YES_NO and found.lowest is not None:
+        low, high = (format_value(v, field.kind, field.format) for v in (values.min(), values.max()))
+        said.append(("from", f"{low} to {high}"))
+    elif field.kind is Kind.YES_NO and found.mean is not None:
+        said.append(("yes", f"{found.mean * 100:.1f}%"))
+    return said
+
+
+def _form_context(
+    draft: Draft, kind: type[Step], editing: dict[str, Any], data: dict[str, Any], unfinished: str
+) -> dict[str, Any]:
+    step_id = editing.get("id", "")
+    context = {
+        "kind": _about(editing["do"]),
+        "do": editing["do"],
+        "id": step_id,
+        "unfinished": unfinished,
+        "new": data.get("fresh"),
+    }
+    try:
+        before = _before(draft, step_id, data)
+        match = _match(draft, editing) if kind is Join and editing.get("keys") else None
+        several = kind is not Join or match is None or match["share"].several > 0
+        context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
+        if kind is Append and editing.get("dataset") and not unfinished:
+            here, there, kinds_differ = load_step(editing).differences(before, draft.run)
+            context["differences"] = {"here": here, "there": there, "kinds": kinds_differ}
+    except VedutaError as problem:
+        context |= {"unfinished": str(problem), "inputs": context.get("inputs", [])}
+    return context
+
+
+def _before(draft: Draft, step_id: str, data: dict[str, Any]) -> Flow:
+    """The rows that come to a step, or to the place where a new one is to stand."""
+    ids = [step.id for step in draft.shaping.steps]
+    place = whole_number(data, "place", len(ids))
+    if step_id not in ids and 0 <= place < len(ids):
+        step_id = ids[place]
+    return draft.before(step_id, sample=True)
+
+
+def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
+    """The match share of a join, over all rows, whatever else of it is filled in."""
+    step = load_step({**editing, "bring": [], "keep": "all"})
+    found = draft.match(step)
+    other = draft.run.table_name(step.dataset)
+    return {
+        "share": found,
+        "other": other,
+        "own_width": round(100 * found.own.share, 1),
+        "other_width": round(100 * found.other.share, 1),
+        "multiplies": found.rows_after - found.own.rows,
+    }
+
+
+@require_POST
+@builders_only
+def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The rows of one group, as they came to the step that grouped them."""
+    data = sent_json(request)
+    draft = _draft(request, dataset_at(pk), data)
+    step = draft.shaping.step(str(data.get("at")))
+    if not isinstance(step, Group):
+        raise DefinitionProblem("This step does not group.")
+    before = draft.before(step.id, sample=not data.get("all"))
+    groups, rows = [], before.rows
+    for group, value in zip(step.by, data.get("values") or [], strict=False):
+        field = before.schema[group.field]
+        if field.kind is Kind.DATETIME and not group.grain:
+            rows = rows.filter(pl.col(field.id).cast(pl.String).str.replace(" ", "T").str.starts_with(str(value)))
+            continue
+        groups.append(
+            (Grouping(field=field.id, grain=group.grain or (Grain.DAY if field.kind.is_date else None)), value)
+        )
+    if groups:
+        points = PointsFilter(groups=tuple(g for g, _ in groups), points=(tuple(v for _, v in groups),))
+        rows = rows.filter(points.expression(before.schema, draft.run.context))
+    found = rows.collect()
+    fields = before.fields[:COLUMNS_SHOWN]
+    shown = found.head(50)
+    formats = {
+        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in fields
+    }
+    columns = [_cells(shown[f.id], f, formats[f.id]) for f in fields]
+    return render(
+        request,
+        "shaping/group_rows.html",
+        {"fields": fields, "rows": list(zip(*columns, strict=True)), "count": found.height},
+    )
+
+
+@require_POST
+@builders_only
+def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    """The values that a step could not convert."""
+    data = sent_json(request)
+    draft = _draft(request, dataset_at(pk), data)
+    looked, _ = draft.look(str(data.get("at")), sample=not data.get("all"))
+    report = looked.reports.get(str(data.get("at")))
+    return render(request, "shaping/failures.html", {"failures": report.failures if report else {}})
+
+
+@require_POST
+@builders_only
+def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """What there is to say about a formula while it is typed: what is wrong and
+    where, what could follow, its values."""
+    data = sent_json(request)
+    draft, text = _draft(request, dataset_at(pk), data), str(data.get("formula") or "")
+    caret = whole_number(data, "caret", 0)
+    before = _before(draft, str(data.get("id") or ""), data)
+    answer: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, before.schema)]}
+    if around := call_around(text, caret):
+        function = registry()[around[0]]
+        answer["around"] = {"signature": function.signature, "says": function.says}
+    if not text.strip():
+        return JsonResponse(answer)
+    try:
+        checked = check(text, before.schema)
+        compiled = compile_formula(checked)
+        found = compiled.on(before.rows, "__result").collect()
+        full = found.filter(pl.col("__result").is_not_null()).head(SAMPLED_VALUES)
+        sample = full if full.height else found.head(SAMPLED_VALUES)
+        read = [field for field in before.fields if field.id in checked.fields][:4]
+        formats = [settle(f.format, sample[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in read]
+        result = Field(id="result", source="", name="Result", kind=compiled.kind)
+        result_format = settle(result.format, sample["__result"], compiled.kind, records=True)
+        answer |= {
+            "kind": compiled.kind.words,
+            "headings": [field.name for field in read],
+            "sample": [
+                [
+                    *(format_value(row[f.id], f.kind, form) for f, form in zip(read, formats, strict=True)),
+                    format_value(row["__result"], compiled.kind, result_format),
+                ]
+                for row in sample.iter_rows(named=True)
+            ],
+            "empties": int(found["__result"].null_count()),
+            "rows": found.height,
+            "tidy": tidy(text, before.schema),
+        }
+    except FormulaProblem as problem:
+        answer["problem"] = problem.as_data()
+    except pl.exceptions.PolarsError as error:
+        answer["problem"] = {
+            "message": f"It cannot be worked out: {str(error).splitlines()[0][:200]}",
+            "hint": "",
+            "start": 0,
+            "end": len(text),
+        }
+    return JsonResponse(answer)
+
+
+@require_GET
+@builders_only
+def formula_reference(request: HttpRequest) -> HttpResponse:
+    """All functions, made from the registry."""
+    everything = request.GET.get("for") == "charts"
+    functions = [
+        f
+        for f in registry().values()
+        if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
+    ]
+    themes = [(theme, [f for f in functions if f.theme == theme]) for theme in FUNCTION_THEMES]
+    return render(request, "shaping/reference.html", {"themes": [(theme, found) for theme, found in themes if found]})
+
+
+@require_POST
+@builders_only
+def apply(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """Put the drafted steps into force; answers where to watch it being done."""
+    refresh = shaping.apply_draft(request.user, dataset_at(pk))
+    return JsonResponse({"address": reverse("refresh", args=[refresh.pk])})
+
+
+@require_POST
+@builders_only
+def discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    shaping.discard_draft(request.user, dataset_at(pk))
+    return redirect("shape", pk)
+
+
+@require_POST
+@builders_only
+def derive(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+    """Make a dataset of what one did to a table."""
+    dataset, data = dataset_at(pk), sent_json(request)
+    made = shaping.derive(
+        request.user, dataset, str(data.get("name") or ""), shaping.read_steps(data.get("steps") or [])
+    )
+    return JsonResponse({"address": reverse("refresh", args=[made.refreshes.first().pk])})
+
+
+@require_POST
+@builders_only
+def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+    made = shaping.duplicate(request.user, dataset_at(pk))
+    return redirect("shape", made.pk) if made.current_id else redirect("refresh", made.refreshes.first().pk)

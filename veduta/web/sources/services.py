@@ -1,0 +1,240 @@
+"""Connections to feeds and databases, and fetching rows through them."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import socket
+import uuid
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote, urlsplit
+
+from cryptography.fernet import Fernet, InvalidToken
+from django.conf import settings
+from django.db import IntegrityError, transaction
+from pydantic import ValidationError
+
+from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
+from veduta.core.data.feed import Feed, Fetched, fetch, is_public
+from veduta.core.data.landing import Landing
+from veduta.core.data.recognise import recognise_fields
+from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.datasets.models import Connection, Dataset, Upload
+from veduta.web.intake import services as intake
+
+TRY_OUT = 200
+
+
+def _cipher() -> Fernet:
+    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(settings.SECRET_KEY.encode()).digest()))
+
+
+def secret_of(connection: Connection) -> str:
+    """The secret in plain. Raises VedutaError if the installation's key has changed since it was kept."""
+    if not connection.secret:
+        return ""
+    try:
+        return _cipher().decrypt(bytes(connection.secret)).decode()
+    except InvalidToken:
+        raise VedutaError(
+            f"The secret of “{connection.name}” can no longer be read, because the installation's key has changed.",
+            hint="Enter it again.",
+        ) from None
+
+
+def save_connection(user: User, connection: Connection, data: dict[str, Any]) -> Connection:
+    """Make or change a connection. An empty secret leaves the one there is; "-" takes it away."""
+    must_build(user)
+    before = urlsplit(connection.address)
+    connection.name = str(data.get("name", "")).strip()[:200]
+    connection.address = str(data.get("address", "")).strip()
+    if not connection.name or not connection.address:
+        raise DefinitionProblem("A connection needs a name and an address.", hint="Fill in both.")
+    if connection.kind == Connection.Kind.FEED and urlsplit(connection.address).scheme not in ("http", "https"):
+        raise DefinitionProblem("A feed's address starts with https:// or http://.", hint="Check the address.")
+    secret = str(data.get("secret", ""))
+    if connection.kind == Connection.Kind.DATABASE:
+        if (typed := urlsplit(connection.address).password) and typed != "***":  # a password is kept as a secret only
+            secret, connection.address = typed, connection.address.replace(f":{typed}@", ":***@", 1)
+        _database(connection.address)
+    after = urlsplit(connection.address)
+    if connection.secret and not secret and (before.scheme, before.netloc) != (after.scheme, after.netloc):
+        raise DefinitionProblem(
+            "The address leads to another place, which the kept secret was not meant for.",
+            hint="Enter the secret again, or - for none.",
+        )
+    connection.headers = dict(data.get("headers") or {})
+    connection.sends = {key: str(data.get(key, "")).strip() for key in ("as", "sent_name", "before")}
+    if secret:
+        connection.secret = b"" if secret == "-" else _cipher().encrypt(secret.encode())
+    try:
+        with transaction.atomic():
+            connection.created_by = connection.created_by or user
+            connection.save()
+    except IntegrityError:
+        raise DefinitionProblem(
+            f"There is already a connection named “{connection.name}”.", hint="Choose another name."
+        ) from None
+    return connection
+
+
+def delete_connection(user: User, connection: Connection) -> None:
+    must_build(user)
+    users = [d.name for d in Dataset.objects.filter(deleted_at=None) if d.source.get("connection") == connection.pk]
+    if users:
+        raise VedutaError(
+            f"“{connection.name}” is used by {', '.join(users[:5])}.",
+            hint="Delete those first, or let them use another.",
+        )
+    connection.delete()
+
+
+def _database(address: str, secret: str = ""):
+    """The database's engine; SQLite files only from the folders that the settings allow."""
+    if address.startswith("sqlite:///"):
+        path = Path(address.removeprefix("sqlite:///")).resolve()
+        if not any(path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
+            raise DefinitionProblem(
+                "SQLite files are read only from folders that a steward has allowed in the settings."
+            )
+        if not path.exists():
+            raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
+        return open_engine(f"sqlite:///{path}")
+    host = urlsplit(address).hostname or ""
+    if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
+        raise DefinitionProblem(
+            f"“{host}” is inside a private network and not allowed.",
+            hint="A steward can allow the host in the settings.",
+        )
+    return open_engine(address.replace(":***@", f":{quote(secret, safe='')}@") if secret else address)
+
+
+def _is_inside(host: str) -> bool:
+    try:
+        return not all(is_public(info[4][0]) for info in socket.getaddrinfo(host, None))
+    except OSError:
+        return False
+
+
+def connection_of(source: dict[str, Any]) -> Connection:
+    found = Connection.objects.filter(pk=source.get("connection") or 0).first()
+    if found is None:
+        raise VedutaError("The connection is gone.", hint="Choose another one.")
+    return found
+
+
+def tables_of(user: User, connection: Connection) -> list[str]:
+    must_build(user)
+    return tables(_database(connection.address, secret_of(connection)))
+
+
+def read_source(data: dict[str, Any]) -> dict[str, Any]:
+    """A feed or table as a form defines it, checked. Raises DefinitionProblem."""
+    connection = connection_of(data)
+    if connection.kind == Connection.Kind.DATABASE:
+        table, query = str(data.get("table") or ""), str(data.get("query") or "")
+        if not table:
+            only_reads(query)
+        return {"kind": "table", "connection": connection.pk, "table": table, "query": "" if table else query}
+    try:
+        feed = Feed.model_validate(data.get("feed") or {})
+    except ValidationError as error:
+        message, place = what_is_wrong(error)
+        raise DefinitionProblem(f"“{place}” does not fit: {message.lower()}.", where=place) from None
+    return {"kind": "feed", "connection": connection.pk, "feed": feed.model_dump(mode="json")}
+
+
+def land_source(source: dict[str, Any], landing: Landing, **more: Any) -> Fetched:
+    """Fetch what a source defines into a landing."""
+    connection = connection_of(source)
+    secret = secret_of(connection)
+    if source["kind"] == "table":
+        engine = _database(connection.address, secret)
+        try:
+            more.pop("marks", None)
+            fetch_rows(engine, landing, table_name=source.get("table", ""), query=source.get("query", ""), **more)
+        finally:
+            engine.dispose()
+        return Fetched([], {})
+    headers, query = dict(connection.headers), {}
+    if secret:
+        name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
+        words = connection.sends.get("before", "")
+        (headers if how == "header" else query)[name] = f"{words} {secret}".strip() if words else secret
+    more["last"] = str(more.get("last") or "")
+    allowed = frozenset(settings.ALLOWED_FEEDS)
+    return fetch(
+        Feed.model_validate(source["feed"]),
+        connection.address,
+        landing,
+        headers=headers,
+        query=query,
+        allowed=allowed,
+        **more,
+    )
+
+
+def name_of_source(source: dict[str, Any]) -> str:
+    connection = connection_of(source)
+    what = source.get("table") or ("a query" if source["kind"] == "table" else source["feed"]["path"].strip("/"))
+    return f"{connection.name}: {what}" if what else connection.name
+
+
+def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) -> Upload:
+    """Fetch some rows of a feed or table and look at them, as with a file."""
+    must_build(user)
+    source = read_source(data)
+    upload = Upload(
+        owner=user,
+        dataset=dataset,
+        file_name=name_of_source(source)[:255],
+        path=f"{uuid.uuid4().hex}.fetched",
+        format=source["kind"],
+        about={"source": source},
+    )
+    try:
+        landing = Landing.begin(upload.landing)
+        found = land_source(source, landing, limit=TRY_OUT)
+        landing.finish()
+        upload.about["places"] = found.places
+        upload.options = {}
+        intake.take_fields(upload, recognise_fields(intake.text_sample(upload)))
+        upload.save()
+    except BaseException:
+        intake.remove_files(upload)
+        raise
+    return upload
+
+
+def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: Any = None) -> Fetched:
+    """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
+    taken in as they are recognised."""
+    landing = Landing.begin(upload.landing)
+    found = land_source(upload.about["source"], landing, tick=tick, marks=marks, last=last)
+    if found.unchanged:
+        return found
+    landing.finish()
+    known = {field["source"]: field for field in upload.fields}
+    left_out = set(upload.about.get("left_out", []))
+    intake.take_fields(upload, recognise_fields(intake.text_sample(upload)))
+    pairs = [
+        (known.get(f["source"], f), p)
+        for f, p in zip(upload.fields, upload.places, strict=True)
+        if f["source"] not in left_out
+    ]
+    used = {field["id"] for field, _ in pairs if field["source"] in known}
+    number = max([int(i[1:]) for i in used if i[1:].isdigit()], default=0)
+    fields = []
+    for field, _ in pairs:
+        if field["source"] not in known and field["id"] in used:
+            number += 1
+            field = {**field, "id": f"c{number}"}
+            used.add(field["id"])
+        fields.append(field)
+    upload.fields, upload.places = fields, [place for _, place in pairs]
+    if not upload._state.adding:  # what a later refresh fetches is not kept as an upload
+        upload.save()
+    return found
