@@ -72,14 +72,14 @@ def chart_list(request: HttpRequest) -> HttpResponse:
 @require_POST
 @builders_only
 def new_chart(request: HttpRequest) -> HttpResponse:
-    dataset = get_object_or_404(Dataset, pk=as_uuid_or_404(request.POST.get("dataset")), deleted_at=None)
+    dataset = get_object_or_404(Dataset, pk=_as_uuid(request.POST.get("dataset")), deleted_at=None)
     chart = services.create_chart(request.user, dataset)
     address = reverse("chart", args=[chart.pk])
-    back = as_uuid_or_404(request.POST.get("dashboard"))
+    back = _as_uuid(request.POST.get("dashboard"))
     return redirect(f"{address}?dashboard={back}" if back else address)
 
 
-def as_uuid_or_404(text: str | None) -> uuid.UUID | None:
+def _as_uuid(text: str | None) -> uuid.UUID | None:
     try:
         return uuid.UUID(str(text))
     except ValueError:
@@ -104,7 +104,7 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
         "draft": bool(draft),
-        "dashboard": str(as_uuid_or_404(request.GET.get("dashboard")) or ""),
+        "dashboard": str(_as_uuid(request.GET.get("dashboard")) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(
