@@ -3,20 +3,18 @@ value; everything else is computed from it."""
 
 from __future__ import annotations
 
-import json
 from enum import StrEnum
 from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
-from pydantic import ValidationError
 
 from veduta.core.calendar import Grouping, grouping_for
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
-from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Sort
+from veduta.core.stored import load
 
 VERSION: Final = 1
 
@@ -84,27 +82,8 @@ class ChartDefinition(Frozen):
 
 
 def load_definition(data: Any) -> ChartDefinition:
-    """A definition from stored or sent JSON (text or already parsed).
-
-    Raises NewerDefinition for one that a newer Veduta wrote and DefinitionProblem for one that is not usable.
-    """
-    if isinstance(data, str | bytes):
-        try:
-            data = json.loads(data)
-        except ValueError:
-            raise DefinitionProblem("The chart's definition is not readable.") from None
-    if not isinstance(data, dict):
-        raise DefinitionProblem("The chart's definition is not readable.")
-    version = data.get("version", VERSION)
-    if isinstance(version, int) and version > VERSION:
-        raise NewerDefinition(
-            "This was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta to open it."
-        )
-    try:
-        return ChartDefinition.model_validate_json(json.dumps(data))
-    except ValidationError as error:
-        message, place = what_is_wrong(error)
-        raise DefinitionProblem(f"The chart's definition is not usable: {message}.", where=place) from None
+    """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
+    return load(ChartDefinition, data, name="chart", version=VERSION)
 
 
 def check_fields(definition: ChartDefinition, schema: Schema) -> None:

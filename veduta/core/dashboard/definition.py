@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
-from typing import Any, Final, Literal, TypeVar
+from typing import Any, Final, Literal
 
-from pydantic import BaseModel, ValidationError, model_validator
 from pydantic import Field as Attribute
+from pydantic import model_validator
 
 from veduta.core.data.fields import Frozen, Kind
-from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
 from veduta.core.model.definition import Choice
 from veduta.core.query.filters import Value
+from veduta.core.stored import load
 
 VERSION: Final = 1
 COLUMNS = 12
@@ -107,17 +106,9 @@ class DashboardDefinition(Frozen):
         return sorted(self.blocks, key=lambda block: (block.y, block.x))
 
 
-Stored = TypeVar("Stored", bound=BaseModel)
-
-
 def load_dashboard(data: Any) -> DashboardDefinition:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
-    version = data.get("version", VERSION) if isinstance(data, dict) else None
-    if isinstance(version, int) and version > VERSION:
-        raise NewerDefinition(
-            "This dashboard was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta."
-        )
-    return _validated(DashboardDefinition, data, "The dashboard's definition is not usable")
+    return load(DashboardDefinition, data, name="dashboard", version=VERSION)
 
 
 class Selection(Frozen):
@@ -140,20 +131,4 @@ class ViewState(Frozen):
 
 def load_state(text: str) -> ViewState:
     """From an address. Raises DefinitionProblem for one that is not readable."""
-    if not text:
-        return ViewState()
-    try:
-        data = json.loads(text)
-    except ValueError:
-        data = None
-    return _validated(ViewState, data, "This link's filters are not readable")
-
-
-def _validated(model: type[Stored], data: Any, message: str) -> Stored:
-    try:
-        return model.model_validate_json(json.dumps(data))
-    except ValidationError as error:
-        wrong, place = what_is_wrong(error)
-        raise DefinitionProblem(
-            f"{message}: {wrong}.", where=place, hint="Start again from the plain address."
-        ) from None
+    return load(ViewState, text, name="link", hint="Start again from the plain address.") if text else ViewState()

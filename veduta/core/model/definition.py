@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
-from pydantic import ValidationError, model_validator
+from pydantic import model_validator
 
 from veduta.core.data.fields import Frozen, Kind, NumberFormat, Total
-from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
+from veduta.core.stored import load
 
 VERSION: Final = 1
 TABLE = r"^[a-z0-9_]{1,40}$"
@@ -138,14 +137,4 @@ class ModelDefinition(Frozen):
 
 def load_model(data: Any) -> ModelDefinition:
     """From stored or sent JSON; nothing is the model of one table. Raises NewerDefinition or DefinitionProblem."""
-    data = data or {}
-    version = data.get("version", VERSION) if isinstance(data, dict) else None
-    if isinstance(version, int) and version > VERSION:
-        raise NewerDefinition(
-            "This model was saved by a newer version of Veduta.", hint="It is kept as it is. Update Veduta."
-        )
-    try:
-        return ModelDefinition.model_validate_json(json.dumps(data))
-    except ValidationError as error:
-        message, place = what_is_wrong(error)
-        raise DefinitionProblem(f"The model is not usable: {message}.", where=place) from None
+    return load(ModelDefinition, data or {}, name="model", version=VERSION)

@@ -11,9 +11,10 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.data.fields import Frozen, Schema
-from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition, VedutaError, what_is_wrong
+from veduta.core.errors import DefinitionProblem, MissingField, VedutaError, what_is_wrong
 from veduta.core.shaping.flow import Flow, Run, StepReport, collected
 from veduta.core.shaping.steps import Step, kinds
+from veduta.core.stored import load
 
 VERSION = 1
 MOST_STEPS = 200
@@ -47,15 +48,14 @@ class Shaping(Frozen):
 
 def load_shaping(data: dict[str, Any]) -> Shaping:
     """A stored shaping. Raises DefinitionProblem if it cannot be used, saying which step is wrong."""
-    if isinstance(data, dict) and data.get("version", VERSION) > VERSION:
-        raise NewerDefinition("These steps were made with a newer Veduta.", hint="Update this one to open them.")
-    try:
-        shaping = Shaping.model_validate(data or {})
-    except ValidationError as error:
-        raise DefinitionProblem(validation_words(error), where="steps", hint="Fill in what is missing.") from None
+    shaping = load(Shaping, data or {}, name="list of steps", version=VERSION, explain=_unfinished)
     if len({step.id for step in shaping.steps}) < len(shaping.steps):
         raise DefinitionProblem("Two steps have the same id.", where="steps")
     return shaping
+
+
+def _unfinished(error: ValidationError) -> DefinitionProblem:
+    return DefinitionProblem(validation_words(error), where="steps", hint="Fill in what is missing.")
 
 
 def load_step(data: dict[str, Any]) -> Step:
