@@ -179,7 +179,7 @@ class Saving(ChartTest):
         conflict = self.save(self.analyst, "Mine", 1)
         self.assertEqual(conflict.status_code, 409)
         shown = conflict.json()["conflict"]
-        self.assertIn("Steward saved this chart meanwhile.", shown)
+        self.assertIn("Steward changed this chart meanwhile.", shown)
         self.assertIn("Mine", shown)
         self.assertIn("Theirs", shown)
         self.assertEqual(conflict.json()["theirs"]["revision"], 2)

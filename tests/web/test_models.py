@@ -107,7 +107,7 @@ class Joining(ModelTest):
     def test_a_model_changed_meanwhile_is_not_overwritten(self):
         self.join()
         answer = self.change("settings", fiscal_month="4", revision=0)
-        self.assertContains(answer, "Somebody changed this model meanwhile")
+        self.assertContains(answer, "changed this model meanwhile")
         self.assertEqual(self.now().model_definition.fiscal_month, 1)
 
     def test_keys_that_do_not_exist_are_refused_in_words(self):

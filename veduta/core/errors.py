@@ -41,7 +41,7 @@ class DefinitionProblem(VedutaError):
 
 
 class Stopped(VedutaError):
-    """A question that nobody waits for any more."""
+    """Work that somebody stopped, or that nobody waits for any more."""
 
     code = "stopped"
 

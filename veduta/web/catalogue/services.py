@@ -11,6 +11,7 @@ from veduta.core.data.changing import changed_field
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
+from veduta.web.common.revisions import numbered
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.intake.services import start_import, text_sample
@@ -120,9 +121,7 @@ def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
     must_build(user)
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
-        version = dataset.versions.filter(number=number, state=Version.State.READY).first()
-        if version is None:
-            raise VedutaError(f"Version {number} is not kept any more.")
+        version = numbered(dataset.versions.filter(state=Version.State.READY), number, "these rows")
         fields = [
             changed_field(field, {"kind": version.kinds[field.id]}) if field.id in version.kinds else field
             for field in dataset.all_fields

@@ -21,18 +21,9 @@ from veduta.core.query.measures import counted_tables, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import context_now, model_for, parts_for
-
-
-class Conflict(VedutaError):
-    """Somebody else saved meanwhile; `theirs` is the chart as it is now."""
-
-    code = "conflict"
-
-    def __init__(self, theirs: Chart) -> None:
-        super().__init__(f"{theirs.updated_by.label if theirs.updated_by else 'Somebody'} saved this chart meanwhile.")
-        self.theirs = theirs
 
 
 def answer_chart(
@@ -110,8 +101,8 @@ def save_chart(
     must_build(user)
     with transaction.atomic():
         chart = Chart.objects.select_for_update().select_related("updated_by").get(pk=chart.pk)
-        if chart.revision != base_revision and not overwrite:
-            raise Conflict(chart)
+        if not overwrite:
+            must_build_on(chart.revision, base_revision, chart, "this chart", chart.updated_by)
         chart.revision += 1
         chart.definition, chart.name, chart.updated_by = definition.model_dump(mode="json"), name[:300], user
         chart.save()

@@ -25,6 +25,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
 from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.common.revisions import Conflict
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context
 from veduta.web.modelling.services import chart_fields, model_for, parts_for
@@ -172,7 +173,7 @@ def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         saved = services.save_chart(
             request.user, chart, definition, name, int(data.get("revision") or 0), bool(data.get("overwrite"))
         )
-    except services.Conflict as conflict:
+    except Conflict as conflict:
         theirs = conflict.theirs
         found = {
             "message": str(conflict),

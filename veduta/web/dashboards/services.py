@@ -17,14 +17,11 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
+from veduta.web.common.revisions import Conflict, next_number, numbered
 from veduta.web.dashboards.access import must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
-
-
-class Conflict(VedutaError):
-    code = "conflict"
 
 
 def new_id() -> str:
@@ -55,8 +52,7 @@ def save_draft(
         dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
         if dashboard.revision != base_revision:
             if not overwrite:
-                who = dashboard.updated_by.label if dashboard.updated_by else "Somebody"
-                raise Conflict(f"{who} changed this dashboard meanwhile.")
+                raise Conflict(dashboard, "this dashboard", dashboard.updated_by)
             _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
         dashboard.draft = definition.model_dump(mode="json")
         dashboard.name = name.strip()[:200] or dashboard.name
@@ -96,10 +92,9 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
 def _keep_version(
     user: User, dashboard: Dashboard, definition: DashboardDefinition, set_aside: bool = False
 ) -> Publication:
-    number = (dashboard.publications.values_list("number", flat=True).first() or 0) + 1
     return Publication.objects.create(
         dashboard=dashboard,
-        number=number,
+        number=next_number(dashboard.publications),
         name=dashboard.name,
         definition=frozen(definition).model_dump(mode="json"),
         set_aside=set_aside,
@@ -128,9 +123,7 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        version = dashboard.publications.filter(number=number).first()
-        if version is None:
-            raise VedutaError(f"There is no version {number}.")
+        version = numbered(dashboard.publications, number, "this dashboard")
         if what == "published":
             dashboard.published = version
         else:

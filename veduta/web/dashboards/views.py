@@ -33,6 +33,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices, parameter_choices
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import sent_json, wants_json
+from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
 from veduta.web.dashboards.models import Dashboard, Publication
@@ -308,7 +309,7 @@ def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
             int(data.get("revision") or 0),
             bool(data.get("overwrite")),
         )
-    except services.Conflict as conflict:
+    except Conflict as conflict:
         now = Dashboard.objects.get(pk=pk)
         mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}
         context = {

@@ -7,7 +7,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.errors import VedutaError
+from veduta.core.errors import Stopped
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.datasets.made_from import followers_in_order
@@ -16,12 +16,6 @@ from veduta.web.jobs.tasks import work_off
 
 TRIES = 3
 CUT_OFF = "It was cut off when the server stopped. The dataset is as it was before."
-
-
-class Stopped(VedutaError):
-    """Somebody stopped the refresh."""
-
-    code = "stopped"
 
 
 def ask_for(user: User | None, dataset: Dataset, cause: str, **more: Any) -> Refresh:

@@ -29,6 +29,7 @@ from veduta.core.model.model import Model, parameter_value
 from veduta.core.query.measures import Measure, measure_format, measure_node
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.common.revisions import must_build_on, numbered
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset, ModelVersion
 from veduta.web.modelling.services import built_model, model_of
@@ -63,10 +64,9 @@ def change_model(
         raise DefinitionProblem("Veduta does not know this change.", hint="Load the page again.")
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().select_related("current").get(pk=dataset.pk)
-        if revision != dataset.model_revision:
-            raise VedutaError(
-                "Somebody changed this model meanwhile.", hint="Load the page again, then make your change."
-            )
+        last = dataset.model_versions.select_related("saved_by").first()
+        hint = "Load the page again, then make your change."
+        must_build_on(dataset.model_revision, revision, dataset, "this model", last and last.saved_by, hint)
         made = CHANGES[do](dataset.model_definition, model_of(dataset), sent)
         _keep(user, dataset, load_model(made.model_dump(mode="json")), anyway)
     return dataset
@@ -77,9 +77,7 @@ def bring_back_model(user: User, dataset: Dataset, number: int) -> Dataset:
     must_build(user)
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().select_related("current").get(pk=dataset.pk)
-        earlier = dataset.model_versions.filter(number=number).first()
-        if earlier is None:
-            raise VedutaError(f"There is no version {number} of this model.")
+        earlier = numbered(dataset.model_versions, number, "this model")
         _keep(user, dataset, load_model(earlier.definition), True)
     return dataset
 

@@ -16,16 +16,17 @@ from django.utils import timezone
 
 from veduta.core.data.changing import merged_fields
 from veduta.core.data.fields import Field
-from veduta.core.errors import VedutaError
+from veduta.core.errors import Stopped, VedutaError
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK, is_full_disk
+from veduta.web.common.revisions import next_number
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import read_upload, table_of, write_rows
 from veduta.web.datasets.versions import drop_old_versions
 from veduta.web.intake.services import changes_to
-from veduta.web.jobs.queue import Progress, Stopped, refresh_followers, tell_upload
+from veduta.web.jobs.queue import Progress, refresh_followers, tell_upload
 from veduta.web.jobs.tasks import work
 from veduta.web.modelling.services import rules_still_hold
 from veduta.web.shaping.tables import Tables, report_data
@@ -224,7 +225,7 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         )
         _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
-            version.number = (dataset.versions.exclude(number=None).values_list("number", flat=True).first() or 0) + 1
+            version.number = next_number(dataset.versions)
         version.state = Version.State.READY
         version.save()
         dataset.fields = dumped

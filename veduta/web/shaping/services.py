@@ -11,7 +11,7 @@ import polars as pl
 from django.db import transaction
 
 from veduta.core.data.fields import Schema
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import DefinitionProblem
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.matching import KeySuggestion, MatchShare, match_share, suggest_keys
 from veduta.core.shaping.shaping import Looked, Shaping, apply_steps, load_shaping, load_step, look
@@ -19,6 +19,7 @@ from veduta.core.shaping.steps import Step
 from veduta.core.shaping.steps.tables import Join
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.made_from import must_not_go_round
 from veduta.web.datasets.models import Dataset, Refresh
@@ -26,12 +27,6 @@ from veduta.web.jobs.queue import ask_for
 from veduta.web.shaping.tables import Tables
 
 SAMPLE = 10_000
-
-
-class StepsConflict(VedutaError):
-    """Somebody else changed the steps meanwhile."""
-
-    code = "conflict"
 
 
 @dataclass
@@ -100,14 +95,13 @@ def with_names(shaping: Shaping, looked: Looked) -> Shaping:
 
 
 def keep_draft(user: User, dataset: Dataset, shaping: Shaping, base: int) -> int:
-    """Keep the steps being worked on; returns the new revision. Raises StepsConflict if somebody else was faster."""
+    """Keep the steps being worked on; returns the new revision. Raises Conflict if somebody else was faster."""
     must_build(user)
     must_see_all(user, dataset, "change its steps")
     with transaction.atomic():
         fresh = Dataset.objects.select_for_update().select_related("draft_by").get(pk=dataset.pk)
-        if fresh.draft_revision != base:
-            name = fresh.draft_by.label if fresh.draft_by else "Somebody"
-            raise StepsConflict(f"{name} changed these steps meanwhile.", hint="Load the page again to see them.")
+        hint = "Load the page again to see them."
+        must_build_on(fresh.draft_revision, base, fresh, "these steps", fresh.draft_by, hint)
         must_not_go_round(fresh, shaping.datasets())
         data = shaping.model_dump(mode="json")
         if fresh.drafted.steps == shaping.steps:
