@@ -245,7 +245,7 @@ class Formulas(ModelTest):
 class Parameters(ModelTest):
     def setUp(self):
         super().setUp()
-        self.parameter(name="Top n", kind="whole", default="1", low="1", high="5")
+        self.parameter(name="Top n", kind="whole", default=["1"], low=1, high=5)
         keep = {"parameter": "top_n", "by": self.fare}
         self.definition = {
             "dataset": str(self.dataset.pk),

@@ -175,7 +175,10 @@ class Changing(Bounded):
             ("save_formula", {"id": "home", "name": "Home", "text": "'yes'"}),
             ("remove_table", {"table": joined}),
             ("remove_join", {"left": "", "right": joined}),
-            ("set_join", {"left": "", "right": joined, "left0": self.ids["region"], "right0": pier.partition(".")[2]}),
+            (
+                "set_join",
+                {"left": "", "right": joined, "keys": [{"left": self.ids["region"], "right": pier.partition(".")[2]}]},
+            ),
         ):
             with self.subTest(do), self.assertRaises(Bound):
                 self.revise(self.nell, do, **sent)

@@ -36,15 +36,19 @@ JOINS = (
     ("Service requests", "", (("Route", "Route", ""), ("Sailing date", "Opened", "day"))),
 )
 PARAMETERS = (
-    {"name": "Top n", "kind": "whole", "default": "5", "low": "1", "high": "22", "step": "1"},
+    {"name": "Top n", "kind": "whole", "default": ["5"], "low": 1, "high": 22, "step": 1},
     {
         "name": "Late after",
         "kind": "whole",
-        "default": "10",
-        "required": "1",
-        "choices": "5 = five minutes\n10 = ten minutes\n30 = half an hour",
+        "default": ["10"],
+        "required": True,
+        "choices": [
+            {"value": "5", "label": "five minutes"},
+            {"value": "10", "label": "ten minutes"},
+            {"value": "30", "label": "half an hour"},
+        ],
     },
-    {"name": "Monthly goal", "kind": "decimal", "default": "900000", "required": "1"},
+    {"name": "Monthly goal", "kind": "decimal", "default": ["900000"], "required": True},
 )
 MONEY, PERCENT = {"style": "currency", "currency": "EUR"}, {"style": "percent", "decimals": 1}
 REVENUE = 'sum("Fare revenue")'
@@ -88,7 +92,7 @@ def load_model(user: User, folder: Path) -> None:
         sent = {"name": name, "text": text, "folder": folder_name, "format": number_format}
         sailings = change_model(user, sailings, "save_formula", sent, sailings.model_revision)
     own = {field.name: field.id for field in model_of(sailings).schema if not field.table}
-    path = {"name": "Where", "field0": own["Region"], "field1": own["Route"], "field2": own["Vessel"]}
+    path = {"name": "Where", "fields": [own["Region"], own["Route"], own["Vessel"]]}
     sailings = change_model(user, sailings, "save_path", path, sailings.model_revision)
     _stock(user)
     model = model_of(sailings)
@@ -112,9 +116,8 @@ def _join(user: User, sailings: Dataset, name: str, left: str, keys: tuple) -> D
     def plain(table: str, field: str) -> str:
         return next(f.id for f in schema if f.table == table and f.name == field and not f.formula).rpartition(".")[2]
 
-    sent = {"left": left_id, "right": new}
-    for i, (a, b, grain) in enumerate(keys):
-        sent |= {f"left{i}": plain(left_id, a), f"right{i}": plain(new, b), f"grain{i}": grain}
+    pairs = [{"left": plain(left_id, a), "right": plain(new, b), "grain": grain} for a, b, grain in keys]
+    sent = {"left": left_id, "right": new, "keys": pairs}
     return change_model(user, sailings, "set_join", sent, sailings.model_revision)
 
 

@@ -5,18 +5,16 @@ The registry is what the workbench can ask for: a name and arguments in JSON.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from inspect import signature
-from typing import Annotated, Any, Literal, TypeVar, get_type_hints
+from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, ValidationError, create_model
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, Total, aggregates_for
-from veduta.core.errors import DefinitionProblem, what_is_wrong
+from veduta.core.editing import Edits
+from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model, Table, parameter_value
 from veduta.core.query.filters import Filter
@@ -24,42 +22,18 @@ from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
 FEW = 12
-EDITS: dict[str, Callable[..., ChartDefinition]] = {}
-ARGUMENTS: dict[str, type[BaseModel]] = {}
-"""What each edit takes besides the definition, its fields and their table, made from its signature."""
+edit = Edits(ChartDefinition, given=3)
+"""Registers an edit: of a definition, over its fields and their table."""
+EDITS = edit.functions
 Index = Annotated[int, Attribute(ge=0)]
 Clause = Literal["show", "by", "only", "split", "keep", "sort", "as", "title", "compare", "totals", "aligned", "with"]
 
 
-def edit(function: Callable[..., ChartDefinition]) -> Callable[..., ChartDefinition]:
-    """Register an edit. Raises ValueError for a second one of a name."""
-    name = function.__name__
-    if name in EDITS:
-        raise ValueError(f"Two edits are named {name}.")
-    hints = get_type_hints(function, include_extras=True)
-    taken = list(signature(function).parameters.values())[3:]
-    fields: dict[str, Any] = {
-        each.name: (hints[each.name], ... if each.default is each.empty else each.default) for each in taken
-    }
-    ARGUMENTS[name] = create_model(name, __config__=ConfigDict(extra="forbid"), **fields)
-    EDITS[name] = function
-    return function
-
-
 def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change: dict[str, Any]) -> ChartDefinition:
-    """The definition after `change`, {"edit": name, …arguments}. Raises
-    DefinitionProblem for one that cannot be made."""
+    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
+    made."""
     sent = dict(change)
-    name = str(sent.pop("edit", ""))
-    if name not in EDITS:
-        raise DefinitionProblem("Veduta does not know this change.")
-    try:
-        arguments = ARGUMENTS[name].model_validate(sent)
-        given = {key: getattr(arguments, key) for key in ARGUMENTS[name].model_fields}
-        changed = EDITS[name](definition, schema, table, **given)
-        return ChartDefinition.model_validate_json(changed.model_dump_json())
-    except ValidationError as error:
-        raise DefinitionProblem(f"That does not work: {what_is_wrong(error)[0]}.") from None
+    return edit.apply(str(sent.pop("edit", "")), sent, definition, schema, table)
 
 
 def _there(items: tuple[Any, ...], index: int) -> Any:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
-from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.data.fields import Field, Kind, NumberFormat, Schema
 from veduta.core.formula.check import Checked, Checker, Per, find_field, nearest, quoted
 from veduta.core.formula.functions import Function, Level, registry
 from veduta.core.formula.problems import FormulaProblem
@@ -400,3 +400,13 @@ def _rewritten(text: str, write: Callable[[Name], str | None]) -> str:
         if (new := write(name)) is not None:
             text = text[: name.at.start] + new + text[name.at.end :]
     return text
+
+
+def format_of(node: Checked, schema: Schema) -> NumberFormat:
+    """How a formula's values are written: as its function says, else as the one format of all it is made of."""
+    if node.function and node.function.format:
+        return node.function.format
+    if node.field:
+        return schema[node.field].format
+    found = {format_of(argument, schema) for argument in node.arguments if argument and not argument.constant}
+    return found.pop() if len(found) == 1 else NumberFormat()

@@ -10,7 +10,7 @@ from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Field, Frozen, K
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import COUNTED, Level, registry
-from veduta.core.formula.measures import MeasureChecker, Parameters, check_measure, fields_in, with_names
+from veduta.core.formula.measures import MeasureChecker, Parameters, check_measure, fields_in, format_of, with_names
 from veduta.core.formula.problems import Span
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
@@ -159,20 +159,10 @@ def measure_format(measure: Measure, schema: Schema, node: Checked | None = None
     if measure.format:
         return measure.format
     if measure.formula:
-        return _inherited(node, schema) if node else NumberFormat()
+        return format_of(node, schema) if node else NumberFormat()
     if measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
         return COUNTED
     return schema[measure.field].format
-
-
-def _inherited(node: Checked, schema: Schema) -> NumberFormat:
-    """Shares and growth as percentages; sums and the like as the one format of all their fields."""
-    if node.function and node.function.format:
-        return node.function.format
-    if node.field:
-        return schema[node.field].format
-    found = {_inherited(argument, schema) for argument in node.arguments if argument and not argument.constant}
-    return found.pop() if len(found) == 1 else NumberFormat()
 
 
 def total_of(measure: Measure, schema: Schema) -> Total:

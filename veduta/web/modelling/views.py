@@ -38,6 +38,7 @@ from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import dataset_at
 from veduta.web.modelling import changes as model_changes
+from veduta.web.modelling.forms import NOT_ARGUMENTS, arguments_of
 from veduta.web.modelling.services import model_of, parts_for
 
 SAMPLED = 8
@@ -251,10 +252,14 @@ def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
     found, sent = dataset_at(pk), request.POST
     do, section = sent.get("do", ""), sent.get("section", "")
-    data = {key: sent.getlist(key) if key == "groups" else sent[key] for key in sent}
     try:
         changed = model_changes.change_model(
-            request.user, found, do, data, whole_number(data, "revision", -1), sent.get("anyway") == "1"
+            request.user,
+            found,
+            do,
+            arguments_of(sent),
+            whole_number(sent.dict(), "revision", -1),
+            sent.get("anyway") == "1",
         )
     except model_changes.Breaking as breaking:
         again = [(key, value) for key in sent for value in sent.getlist(key) if key != "csrfmiddlewaretoken"]
@@ -339,9 +344,10 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
 def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
     found, data = dataset_at(pk), sent_json(request)
+    arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS}
     try:
         changed = model_changes.change_model(
-            request.user, found, "save_formula", data, whole_number(data, "revision", -1), bool(data.get("anyway"))
+            request.user, found, "save_formula", arguments, whole_number(data, "revision", -1), bool(data.get("anyway"))
         )
     except model_changes.Breaking as breaking:
         return JsonResponse(

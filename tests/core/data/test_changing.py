@@ -1,0 +1,64 @@
+"""Fields as people change them, and as newer rows or steps do."""
+
+from __future__ import annotations
+
+import unittest
+
+from tests.core.support import field
+from veduta.core.data.changing import changed_field, merged_fields
+from veduta.core.data.fields import Aggregate, Kind, Role
+from veduta.core.errors import VedutaError
+
+DAYS = ["03/04/2026", "05/04/2026"]
+
+
+class Changed(unittest.TestCase):
+    def test_a_new_kind_brings_the_role_and_aggregate_that_suit_it(self):
+        text = field("Hut no", Kind.TEXT)
+        number = changed_field(text, {"kind": "whole"}, ["7", "12"])
+        self.assertEqual((number.kind, number.role), (Kind.WHOLE, Role.MEASURE))
+        back = changed_field(number, {"kind": "text"}, ["7", "12"])
+        self.assertEqual((back.role, back.aggregate), (Role.DIMENSION, Aggregate.COUNT))
+        told = changed_field(text, {"kind": "whole", "role": "dimension"}, ["7"])
+        self.assertEqual(told.role, Role.DIMENSION)
+
+    def test_the_order_of_a_date_turns_its_patterns_round(self):
+        day = changed_field(field("Day", Kind.TEXT), {"kind": "date"}, DAYS)
+        american = changed_field(day, {"order": "mdy"}, DAYS)
+        self.assertTrue(all(pattern.startswith("%m") for pattern in american.reading.formats))
+        self.assertEqual(changed_field(american, {"order": "dmy"}, DAYS).reading.formats, day.reading.formats)
+
+    def test_the_decimal_sign_and_the_words_for_empty(self):
+        fare = changed_field(field("Fare", Kind.DECIMAL), {"decimal": ",", "empty_words": [" N/A ", "-"]})
+        self.assertEqual((fare.reading.decimal, fare.reading.thousands), (",", "."))
+        self.assertEqual(list(fare.reading.empties), ["n/a", "-"])
+
+    def test_a_measure_gets_an_aggregate_and_no_kind_one_that_it_has_not(self):
+        self.assertEqual(changed_field(field("Fare", Kind.DECIMAL), {"aggregate": "median"}).aggregate, "median")
+        for changes in ({"aggregate": "sum"}, {"kind": "colour"}, {"role": "king"}, {"name": 3}):
+            with self.subTest(changes), self.assertRaises(VedutaError):
+                changed_field(field("Route", Kind.TEXT), changes)
+
+    def test_a_name_is_trimmed_and_never_empty(self):
+        self.assertEqual(changed_field(field("Route", Kind.TEXT), {"name": "  Line "}).name, "Line")
+        self.assertEqual(changed_field(field("Route", Kind.TEXT), {"name": "  "}).name, "Route")
+        self.assertEqual(
+            changed_field(field("Route", Kind.TEXT), {"synonyms": "line, , way"}).synonyms, ("line", "way")
+        )
+
+
+class Merged(unittest.TestCase):
+    def test_what_people_set_stays_unless_the_steps_changed_it(self):
+        route, fare = field("Route", Kind.TEXT), field("Fare", Kind.DECIMAL)
+        ours = [route.model_copy(update={"name": "Line", "description": "As printed"}), fare]
+        retyped = fare.model_copy(update={"kind": Kind.TEXT, "role": Role.DIMENSION})
+        found = merged_fields(ours, [retyped, route, field("New", Kind.WHOLE)])
+        self.assertEqual([each.name for each in found], ["Fare", "Line", "New"])
+        self.assertEqual((found[0].kind, found[0].role), (Kind.TEXT, Role.DIMENSION))
+        self.assertEqual(found[1].description, "As printed")
+
+    def test_a_field_that_is_gone_comes_last_and_one_that_the_steps_renamed_takes_their_name(self):
+        route, fare = field("Route", Kind.TEXT), field("Fare", Kind.DECIMAL)
+        renamed = fare.model_copy(update={"source": "Price", "name": "Price"})
+        found = merged_fields([route, fare.model_copy(update={"name": "Takings"})], [renamed])
+        self.assertEqual([each.name for each in found], ["Price", "Route"])
