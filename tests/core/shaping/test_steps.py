@@ -324,6 +324,11 @@ class Problems(unittest.TestCase):
         self.assertEqual((looked.stopped_at, looked.flow.rows.collect().height), ("s2", 2))
         self.assertIn("not there", looked.reports["s2"].problem["message"])
 
+    def test_a_filter_on_groups_is_no_condition_on_rows(self):
+        step = {"do": "filter", "filters": [{"kind": "measure", "measure": {}, "low": 1}]}
+        with self.assertRaisesRegex(DefinitionProblem, "not a condition on single rows"):
+            shape(steps(step), flow_of(PORTS), run_with())
+
     def test_off_steps_are_passed_over(self):
         shaping = steps({"do": "first", "count": 1, "off": True}, {"do": "trim", "fields": ["nothing"], "off": True})
         self.assertEqual(shape(shaping, flow_of(PORTS), run_with()).frame.height, 4)

@@ -73,7 +73,7 @@ class Feed(Frozen):
 
 
 @dataclass
-class Fetched:
+class Brought:
     """What fetching brought besides rows: where records were seen, and marks for asking only for news the next time."""
 
     places: list[tuple[str, int]]
@@ -96,7 +96,7 @@ def fetch(
     tick: Callable[[int], None] = lambda rows: None,
     sleep: Callable[[float], None] = time.sleep,
     most_bytes: int = MOST_BYTES,
-) -> Fetched:
+) -> Brought:
     """Fetch a feed's rows into a landing: all, or about `limit` for trying out.
 
     `headers` and `query` of the connection (its secret among them) go only to the connection's own host. `allowed` are
@@ -104,14 +104,14 @@ def fetch(
     before. Raises FeedProblem.
     """
     visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes)
-    found = Fetched([], {})
+    found = Brought([], {})
     seen: set[str] = set()
     values = {key: value.replace(":last", last) for key, value in feed.query.items()}
     for page in _pages(feed, values, visit, address):
         conditional = marks if feed.paging.how == "none" and not found.pages else None
         body, answered = visit.get(*page.send(), conditional or {})
         if body is None:
-            return Fetched([], marks or {}, unchanged=True)
+            return Brought([], marks or {}, unchanged=True)
         found.pages += 1
         digest = hashlib.sha256(body).hexdigest()
         if digest in seen:

@@ -8,6 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.data.changing import changed_field
+from veduta.core.data.sources import Fetched
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
@@ -51,10 +52,10 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                 raise VedutaError(
                     "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
                 )
-            if dataset.source.get("kind") in ("feed", "table"):
+            if isinstance(dataset.origin, Fetched):
                 fields[place] = changed_field(fields[place], changes)
                 dataset.taken_fields = [field.model_dump(mode="json") for field in fields]
-                dataset.source = {key: value for key, value in dataset.source.items() if key != "marks"}
+                dataset.source = dataset.origin.model_copy(update={"marks": {}}).model_dump(mode="json")
                 dataset.save()
                 return ask_for(user, dataset, Refresh.Cause.HAND)
             again = _to_read_again(user, dataset, field_id, changes)

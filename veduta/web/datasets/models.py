@@ -12,6 +12,7 @@ from django.utils import timezone
 from veduta.core.data.fields import Field, Schema
 from veduta.core.data.options import FORMAT_WORDS, FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.profile import Profile
+from veduta.core.data.sources import DatasetSource, Fetched, Source, load_source
 from veduta.core.errors import VedutaError
 from veduta.core.model.definition import ModelDefinition, load_model
 from veduta.core.shaping.shaping import Shaping, load_shaping
@@ -100,15 +101,19 @@ class Dataset(models.Model):
         return [Field.model_validate(data) for data in self.taken_fields]
 
     @property
+    def origin(self) -> Source:
+        """Where its rows come from."""
+        return load_source(self.source)
+
+    @property
     def source_id(self) -> str:
         """The id of the dataset this one is made from, if it is."""
-        return self.source.get("dataset", "") if self.source.get("kind") == "dataset" else ""
+        return self.origin.dataset if isinstance(self.origin, DatasetSource) else ""
 
     @property
     def source_words(self) -> str:
         """What kind of source its rows come from."""
-        kinds = {"dataset": "another dataset", "feed": "web feed", "table": "database", "paste": "pasted rows"}
-        return kinds.get(self.source.get("kind", ""), "file")
+        return self.origin.words
 
     @property
     def is_shaped(self) -> bool:
@@ -118,7 +123,7 @@ class Dataset(models.Model):
     @property
     def is_refreshable(self) -> bool:
         """Whether it can be brought up to date without a new file: it has a feed, a table or datasets as its source."""
-        return self.source.get("kind") in ("feed", "table") or self.is_shaped
+        return isinstance(self.origin, Fetched) or self.is_shaped
 
     @property
     def intake(self) -> Version | None:

@@ -16,6 +16,7 @@ from django.utils import timezone
 
 from veduta.core.data.changing import merged_fields
 from veduta.core.data.fields import Field
+from veduta.core.data.sources import Fetched, Source, load_source
 from veduta.core.errors import Stopped, VedutaError
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
 from veduta.web.accounts.access import must_build
@@ -87,7 +88,7 @@ def _refresh(refresh: Refresh) -> None:
     dataset, progress = refresh.dataset, Progress(refresh)
     if dataset.deleted_at:
         raise VedutaError(f"“{dataset.name}” was deleted meanwhile.")
-    intake, taken = _take_in(refresh, progress)
+    intake, taken, source = _take_in(refresh, progress)
     shaping = dataset.shaping
     if dataset.source_id or shaping.active:
         version, fields = _shape(dataset, intake, taken, shaping, refresh, progress)
@@ -96,32 +97,30 @@ def _refresh(refresh: Refresh) -> None:
     else:
         raise VedutaError(f"“{dataset.name}” has no rows of its own yet.", hint="Bring in a file first.")
     progress.tick("Finishing", 0.99)
-    _publish(refresh, version, fields, taken)
+    _publish(refresh, version, fields, taken, source)
 
 
-def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[Field]]:
-    """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before."""
+def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[Field], Source | None]:
+    """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before; and the
+    source, if it is another now."""
     dataset, upload = refresh.dataset, refresh.upload
     before = dataset.intake
-    fetches = dataset.source.get("kind") in ("feed", "table") and refresh.cause not in (
-        Refresh.Cause.STEPS,
-        Refresh.Cause.SOURCE,
-    )
+    origin, source = dataset.origin, None
+    fetches = isinstance(origin, Fetched) and refresh.cause not in (Refresh.Cause.STEPS, Refresh.Cause.SOURCE)
     if upload is None and not (fetches and before):
-        return before, dataset.all_taken_fields
+        return before, dataset.all_taken_fields, None
     upload = upload or _upload_of(dataset)
     try:
         if upload.is_fetched:
-            marks = dataset.source.get("marks") if before and not refresh.upload_id else None
+            again = before and not refresh.upload_id and isinstance(origin, Fetched)
+            marks = origin.marks if again else None
             last = _last_value(dataset, before)
             found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
             if found.unchanged:
                 raise Unchanged
-            refresh.source_after = {
-                **upload.about["source"],
-                "marks": found.marks,
-                "left_out": upload.about.get("left_out", []),
-            }
+            left_out = tuple(upload.about.get("left_out", []))
+            fetched = load_source(upload.about["source"])
+            source = fetched.model_copy(update={"marks": found.marks, "left_out": left_out})
         if refresh.upload_id:
             Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
         version = _new_version(refresh, upload.file_name)
@@ -133,7 +132,7 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
     fields = [*fields, *(field for field in dataset.all_taken_fields if field.id not in ids)]
     if before and dataset.taking.get("how", "full") != "full":
         version = _combined(refresh, before, version, fields)
-    return version, fields
+    return version, fields, source
 
 
 class Unchanged(Exception):
@@ -148,7 +147,7 @@ def _upload_of(dataset: Dataset) -> Upload:
         owner=dataset.created_by,
         file_name=dataset.intake.file_name,
         path=f"{uuid.uuid4().hex}.fetched",
-        format=dataset.source["kind"],
+        format=dataset.origin.kind,
         about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])},
         fields=fields,
     )
@@ -212,9 +211,10 @@ def _shape(
     return version, merged_fields(dataset.all_fields, fields)
 
 
-def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: list[Field]) -> None:
+def _publish(
+    refresh: Refresh, version: Version, fields: list[Field], taken: list[Field], source: Source | None
+) -> None:
     """Make the version current, all at once."""
-
     dumped = [field.model_dump(mode="json") for field in fields]
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
@@ -231,8 +231,8 @@ def _publish(refresh: Refresh, version: Version, fields: list[Field], taken: lis
         dataset.fields = dumped
         dataset.taken_fields = [field.model_dump(mode="json") for field in taken]
         dataset.current = version
-        if source := getattr(refresh, "source_after", None):
-            dataset.source = source
+        if source:
+            dataset.source = source.model_dump(mode="json")
         with rules_still_hold(dataset):
             dataset.save()
         Refresh.objects.filter(pk=refresh.pk).update(

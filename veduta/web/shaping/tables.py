@@ -10,6 +10,7 @@ from django.conf import settings
 from django.utils import timezone
 
 from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.data.sources import DatasetSource
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import Context
 from veduta.core.shaping.flow import Flow, Run, StepReport
@@ -46,10 +47,9 @@ class Tables:
     def source(self, dataset: Dataset, intake: Version | None, taken: list[Field]) -> Flow:
         """The rows that a dataset's steps start from."""
         must_see_all(self.reader, dataset, "look at the rows that its steps start from")
-        if dataset.source_id:
-            if dataset.source.get("stage") == "taken":
-                return self._taken_of(dataset.source_id)
-            return self.table(dataset.source_id)
+        origin = dataset.origin
+        if isinstance(origin, DatasetSource):
+            return self._taken_of(origin.dataset) if origin.stage == "taken" else self.table(origin.dataset)
         if intake is None:
             raise VedutaError(f"“{dataset.name}” has no rows yet.", hint="Bring in a file first.")
         return taken_flow(intake, taken)

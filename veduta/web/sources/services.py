@@ -16,9 +16,10 @@ from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 
 from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
-from veduta.core.data.feed import Feed, Fetched, fetch, is_public
+from veduta.core.data.feed import Brought, Feed, fetch, is_public
 from veduta.core.data.landing import Landing
 from veduta.core.data.recognise import recognise_fields
+from veduta.core.data.sources import FeedSource, Fetched, TableSource, load_source
 from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -83,7 +84,7 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
 
 def delete_connection(user: User, connection: Connection) -> None:
     must_build(user)
-    users = [d.name for d in Dataset.objects.filter(deleted_at=None) if d.source.get("connection") == connection.pk]
+    users = [d.name for d in Dataset.objects.filter(deleted_at=None) if comes_through(d, connection)]
     if users:
         raise VedutaError(
             f"“{connection.name}” is used by {', '.join(users[:5])}.",
@@ -119,11 +120,21 @@ def _is_inside(host: str) -> bool:
         return False
 
 
-def connection_of(source: dict[str, Any]) -> Connection:
-    found = Connection.objects.filter(pk=source.get("connection") or 0).first()
+def connection_of(source: Fetched) -> Connection:
+    return _connection(source.connection)
+
+
+def _connection(number: Any) -> Connection:
+    found = Connection.objects.filter(pk=number or 0).first()
     if found is None:
         raise VedutaError("The connection is gone.", hint="Choose another one.")
     return found
+
+
+def comes_through(dataset: Dataset, connection: Connection) -> bool:
+    """Whether a dataset's rows are fetched through a connection."""
+    origin = dataset.origin
+    return isinstance(origin, Fetched) and origin.connection == connection.pk
 
 
 def tables_of(user: User, connection: Connection) -> list[str]:
@@ -131,34 +142,34 @@ def tables_of(user: User, connection: Connection) -> list[str]:
     return tables(_database(connection.address, secret_of(connection)))
 
 
-def read_source(data: dict[str, Any]) -> dict[str, Any]:
+def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
     """A feed or table as a form defines it, checked. Raises DefinitionProblem."""
-    connection = connection_of(data)
+    connection = _connection(data.get("connection"))
     if connection.kind == Connection.Kind.DATABASE:
         table, query = str(data.get("table") or ""), str(data.get("query") or "")
         if not table:
             only_reads(query)
-        return {"kind": "table", "connection": connection.pk, "table": table, "query": "" if table else query}
+        return TableSource(connection=connection.pk, table=table, query="" if table else query)
     try:
         feed = Feed.model_validate(data.get("feed") or {})
     except ValidationError as error:
         message, place = what_is_wrong(error)
         raise DefinitionProblem(f"“{place}” does not fit: {message.lower()}.", where=place) from None
-    return {"kind": "feed", "connection": connection.pk, "feed": feed.model_dump(mode="json")}
+    return FeedSource(connection=connection.pk, feed=feed)
 
 
-def land_source(source: dict[str, Any], landing: Landing, **more: Any) -> Fetched:
+def land_source(source: FeedSource | TableSource, landing: Landing, **more: Any) -> Brought:
     """Fetch what a source defines into a landing."""
     connection = connection_of(source)
     secret = secret_of(connection)
-    if source["kind"] == "table":
+    if isinstance(source, TableSource):
         engine = _database(connection.address, secret)
         try:
             more.pop("marks", None)
-            fetch_rows(engine, landing, table_name=source.get("table", ""), query=source.get("query", ""), **more)
+            fetch_rows(engine, landing, table_name=source.table, query=source.query, **more)
         finally:
             engine.dispose()
-        return Fetched([], {})
+        return Brought([], {})
     headers, query = dict(connection.headers), {}
     if secret:
         name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
@@ -167,7 +178,7 @@ def land_source(source: dict[str, Any], landing: Landing, **more: Any) -> Fetche
     more["last"] = str(more.get("last") or "")
     allowed = frozenset(settings.ALLOWED_FEEDS)
     return fetch(
-        Feed.model_validate(source["feed"]),
+        source.feed,
         connection.address,
         landing,
         headers=headers,
@@ -177,10 +188,9 @@ def land_source(source: dict[str, Any], landing: Landing, **more: Any) -> Fetche
     )
 
 
-def name_of_source(source: dict[str, Any]) -> str:
+def name_of_source(source: Fetched) -> str:
     connection = connection_of(source)
-    what = source.get("table") or ("a query" if source["kind"] == "table" else source["feed"]["path"].strip("/"))
-    return f"{connection.name}: {what}" if what else connection.name
+    return f"{connection.name}: {source.name}" if source.name else connection.name
 
 
 def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) -> Upload:
@@ -192,8 +202,8 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
         dataset=dataset,
         file_name=name_of_source(source)[:255],
         path=f"{uuid.uuid4().hex}.fetched",
-        format=source["kind"],
-        about={"source": source},
+        format=source.kind,
+        about={"source": source.model_dump(mode="json")},
     )
     try:
         landing = Landing.begin(upload.landing)
@@ -209,11 +219,11 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
     return upload
 
 
-def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: Any = None) -> Fetched:
+def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: Any = None) -> Brought:
     """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
     taken in as they are recognised."""
     landing = Landing.begin(upload.landing)
-    found = land_source(upload.about["source"], landing, tick=tick, marks=marks, last=last)
+    found = land_source(load_source(upload.about["source"]), landing, tick=tick, marks=marks, last=last)
     if found.unchanged:
         return found
     landing.finish()

@@ -29,7 +29,7 @@ def connections(request: HttpRequest) -> HttpResponse:
     """All connections, each with the datasets that come through it."""
     found = list(Connection.objects.all())
     datasets = Dataset.objects.filter(deleted_at=None)
-    used = {each.pk: [dataset for dataset in datasets if dataset.source.get("connection") == each.pk] for each in found}
+    used = {each.pk: [dataset for dataset in datasets if sources.comes_through(dataset, each)] for each in found}
     return render(request, "sources/connections.html", {"connections": [(each, used[each.pk]) for each in found]})
 
 
