@@ -122,7 +122,7 @@ def baselines(frame: pl.DataFrame) -> dict[str, Callable[[], object]]:
 def bench_questions() -> list[Callable[[], object]]:
     """Each question of the dashboard, core only, against hand-written Polars on columns that are loaded too."""
     from veduta.core.dashboard.definition import ViewState
-    from veduta.core.query.cache import results
+    from veduta.core.query.answer import answers
     from veduta.web.dashboards.reading import Reading
     from veduta.web.modelling.services import parts_for
 
@@ -140,7 +140,7 @@ def bench_questions() -> list[Callable[[], object]]:
         chart = load_definition(chart.model_dump(mode="json"))
 
         def ours(chart=chart, following=following) -> None:
-            results.clear()
+            answers.clear()
             work_out(chart, table, schema, context, tuple(following.filters))
 
         a, b = alternately(ours, by_hand[block.title], 25)

@@ -14,10 +14,11 @@ from django.urls import reverse
 from tests.core.support import FILES
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import FileProblem, VedutaError
+from veduta.core.kept import Kept
 from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
-from veduta.web.datasets.store import ColumnCache, table_of
+from veduta.web.datasets.store import table_of
 from veduta.web.intake import services as intake
 from veduta.web.refreshing import services as refreshing
 
@@ -350,8 +351,9 @@ class TheDatasetPage(WebTest):
 class Columns(WebTest):
     def test_the_cache_stays_within_its_bound_and_loads_what_has_left_again(self):
         dataset = self.make_dataset()
-        cache = ColumnCache(most_bytes=60)
-        for _ in range(2):
-            for source in ("fare", "passengers", "route"):
-                self.assertEqual(len(cache.get(dataset.current_id, self.ids[source])), 5)
-        self.assertLess(len(cache._columns), 3)
+        columns = Kept(60, lambda column: column.estimated_size())
+        with mock.patch.object(store, "columns", columns):
+            for _ in range(2):
+                for source in ("fare", "passengers", "route"):
+                    self.assertEqual(len(store.column_of(dataset.current_id, self.ids[source])), 5)
+        self.assertLess(len(columns), 3)

@@ -22,8 +22,8 @@ from veduta.core.data.fields import Kind, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
+from veduta.core.kept import Kept
 from veduta.core.model.model import Model
-from veduta.core.query.cache import results
 from veduta.core.query.engine import Engine
 from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.filters import (
@@ -38,6 +38,14 @@ from veduta.core.query.filters import (
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Column, Query, Rest, Result, Sort
 
+
+def _size(result: Result) -> float:
+    """What an answer takes in memory, in bytes."""
+    return sum(frame.estimated_size() for frame in (result.frame, *result.totals.values())) + 2_000
+
+
+answers: Kept[Result] = Kept(128 * 1024 * 1024, _size)
+"""The answers that are kept, by the model, the question and today."""
 ALIGNED, REST = "__aligned", "rest"
 REST_NAMES = ("Other", "All others", "Everything else")
 
@@ -56,7 +64,7 @@ def answer(query: Query, model: Model, context: Context) -> Result:
     if model.key is None:
         return _Answer(query, model, context).result()
     key = (model.answers_depend_on(), query, context.today)
-    return results.get(key, lambda: _Answer(query, model, context).result())
+    return answers.get(key, lambda: _Answer(query, model, context).result())
 
 
 class _Answer:

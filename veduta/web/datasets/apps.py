@@ -9,6 +9,6 @@ class Config(AppConfig):
     def ready(self) -> None:
         from django.conf import settings
 
-        from veduta.core.query.cache import results
+        from veduta.core.query.answer import answers
 
-        results.most_bytes = settings.MEMORY_FOR_ANSWERS
+        answers.bound(settings.MEMORY_FOR_ANSWERS)

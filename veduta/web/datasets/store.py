@@ -4,12 +4,9 @@ needed and kept within a bound."""
 from __future__ import annotations
 
 import os
-import threading
-from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
-from functools import lru_cache
 
 import polars as pl
 from django.conf import settings
@@ -21,6 +18,7 @@ from veduta.core.data.landing import Landing
 from veduta.core.data.profile import Profile, profile
 from veduta.core.data.stored import decode, encode
 from veduta.core.errors import FileProblem
+from veduta.core.kept import Kept
 from veduta.core.model.model import ColumnFacts, facts_from
 from veduta.web.datasets.models import Chunk, Upload, Version
 
@@ -28,48 +26,10 @@ CHUNK_ROWS = 250_000
 Tick = Callable[..., None]
 
 
-class ColumnCache:
-    """Loaded columns by (version, column), the least recently used leaving first. Safe under threads."""
-
-    def __init__(self, most_bytes: int) -> None:
-        self._most, self._size = most_bytes, 0
-        self._columns: OrderedDict[tuple[int, str], pl.Series] = OrderedDict()
-        self._lock = threading.Lock()
-        self._loading: dict[tuple[int, str], threading.Lock] = {}
-
-    def get(self, version: int, column: str) -> pl.Series:
-        key = (version, column)
-        with self._lock:
-            if key in self._columns:
-                self._columns.move_to_end(key)
-                return self._columns[key]
-            loading = self._loading.setdefault(key, threading.Lock())
-        with loading:
-            with self._lock:
-                if key in self._columns:
-                    return self._columns[key]
-            series = load_column(version, column)
-            with self._lock:
-                self._columns[key] = series
-                self._size += series.estimated_size()
-                self._loading.pop(key, None)
-                while self._size > self._most and len(self._columns) > 1:
-                    self._size -= self._columns.popitem(last=False)[1].estimated_size()
-            return series
-
-    def clear(self) -> None:
-        with self._lock:
-            self._columns.clear()
-            self._size = 0
-
-
 def load_column(version: int, column: str) -> pl.Series:
     blobs = Chunk.objects.filter(version_id=version, column=column).order_by("position").values_list("data", flat=True)
     parts = [decode(bytes(blob)) for blob in blobs.iterator()]
     return pl.concat(parts, rechunk=True) if parts else pl.Series(column, [])
-
-
-columns = ColumnCache(settings.MEMORY_FOR_COLUMNS)
 
 
 class StoredTable:
@@ -83,7 +43,7 @@ class StoredTable:
     def scan(self, names: list[str]) -> pl.LazyFrame:
         if not names:
             return pl.DataFrame({"row": pl.repeat(True, self.rows, eager=True)}).lazy()
-        return pl.DataFrame([columns.get(self.version, name) for name in names]).lazy()
+        return pl.DataFrame([column_of(self.version, name) for name in names]).lazy()
 
     def profile(self, column: str) -> Profile:
         return self._profiles[column]
@@ -92,20 +52,28 @@ class StoredTable:
         return self._facts[column]
 
 
-@lru_cache(maxsize=256)
-def _table(version: int) -> StoredTable:
-    found = Version.objects.get(pk=version, state=Version.State.READY)
-    return StoredTable(version, found.rows, found.profiles)
+columns: Kept[pl.Series] = Kept(settings.MEMORY_FOR_COLUMNS, lambda column: column.estimated_size())
+tables: Kept[StoredTable] = Kept(256)
+
+
+def column_of(version: int, column: str) -> pl.Series:
+    """A column of a version, loaded if it is not kept."""
+    return columns.get((version, column), lambda: load_column(version, column))
 
 
 def table_of(version: int) -> StoredTable:
     """The table of a ready version; versions never change, so tables are kept."""
-    return _table(version)
+    return tables.get(version, lambda: _loaded_table(version))
+
+
+def _loaded_table(version: int) -> StoredTable:
+    found = Version.objects.get(pk=version, state=Version.State.READY)
+    return StoredTable(version, found.rows, found.profiles)
 
 
 def forget() -> None:
     """Drop everything kept in memory (for tests, whose version numbers start anew)."""
-    _table.cache_clear()
+    tables.clear()
     columns.clear()
 
 

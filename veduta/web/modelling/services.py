@@ -3,9 +3,7 @@ whoever reads, parameters as they are set."""
 
 from __future__ import annotations
 
-import threading
 import uuid
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -15,6 +13,7 @@ from django.utils import timezone
 
 from veduta.core.data.fields import Field
 from veduta.core.errors import Bound, VedutaError
+from veduta.core.kept import Kept
 from veduta.core.model.definition import ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.answer import context_for
@@ -24,15 +23,12 @@ from veduta.web.datasets.binding import must_be_released, reader_of
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.store import table_of
 
-MOST_KEPT = 50
-_kept: OrderedDict[Any, Model] = OrderedDict()
-_lock = threading.Lock()
+models: Kept[Model] = Kept(50)
 
 
 def forget() -> None:
     """Drop all models kept in memory (for tests)."""
-    with _lock:
-        _kept.clear()
+    models.clear()
 
 
 def joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
@@ -65,16 +61,7 @@ def model_of(dataset: Dataset) -> Model:
         else ()
     )
     key = (str(dataset.pk), dataset.current_id, dataset.updated_at, tuple(sorted(map(str, stamps))))
-    with _lock:
-        if key in _kept:
-            _kept.move_to_end(key)
-            return _kept[key]
-    model = built_model(dataset, key)
-    with _lock:
-        _kept[key] = model
-        while len(_kept) > MOST_KEPT:
-            _kept.popitem(last=False)
-    return model
+    return models.get(key, lambda: built_model(dataset, key))
 
 
 def built_model(dataset: Dataset, key: Any = None) -> Model:

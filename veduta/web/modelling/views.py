@@ -25,6 +25,7 @@ from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
+from veduta.core.kept import Kept
 from veduta.core.model.definition import Join
 from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
@@ -43,20 +44,15 @@ from veduta.web.modelling.services import model_of, parts_for
 
 SAMPLED = 8
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
-_checked: dict[Any, JoinCheck] = {}
+checks: Kept[JoinCheck] = Kept(500)
 
 
 def _check(model: Model, join: Join) -> JoinCheck | None:
     """How well a join matches, worked out once for its tables' versions; None for keys that do not exist any more."""
-    key = (model.key, join)
-    if key not in _checked:
-        if len(_checked) > 500:
-            _checked.clear()
-        try:
-            _checked[key] = check_join(model, join)
-        except VedutaError:
-            return None
-    return _checked[key]
+    try:
+        return checks.get((model.key, join), lambda: check_join(model, join))
+    except VedutaError:
+        return None
 
 
 @require_GET

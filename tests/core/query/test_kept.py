@@ -16,10 +16,10 @@ from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
+from veduta.core.kept import Kept
 from veduta.core.model.definition import RowRule
 from veduta.core.model.model import Model, Reader
 from veduta.core.query.answer import answer
-from veduta.core.query.cache import ResultCache
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -28,9 +28,13 @@ def result(rows: int = 1) -> Result:
     return Result([], pl.DataFrame({"m0": range(rows)}))
 
 
+def kept(most: int) -> Kept[Result]:
+    return Kept(most, lambda each: each.frame.estimated_size())
+
+
 class Cache(unittest.TestCase):
     def test_what_is_asked_twice_at_once_is_worked_out_once(self):
-        cache, started, asked = ResultCache(10**6), threading.Event(), []
+        cache, started, asked = kept(10**6), threading.Event(), []
 
         def work_out() -> Result:
             asked.append(1)
@@ -44,7 +48,7 @@ class Cache(unittest.TestCase):
         self.assertEqual((len(asked), len(found)), (1, 1))
 
     def test_it_stays_within_its_bound_and_keeps_what_was_used_last(self):
-        cache = ResultCache(40_000)
+        cache = kept(32_000)
         for key in "abc":
             cache.get(key, lambda: result(1_000))
         cache.get("a", lambda: self.fail("a is kept"))
@@ -56,7 +60,7 @@ class Cache(unittest.TestCase):
         cache.get("a", lambda: self.fail("too large an answer pushes nothing out"))
 
     def test_a_failure_is_told_to_all_and_not_kept(self):
-        cache = ResultCache(10**6)
+        cache = kept(10**6)
 
         def fail() -> Result:
             raise DefinitionProblem("no")
