@@ -17,10 +17,10 @@ from veduta.core.errors import FileProblem, VedutaError
 from veduta.core.kept import Kept
 from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets import store
-from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
+from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 from veduta.web.datasets.store import table_of
 from veduta.web.intake import services as intake
-from veduta.web.refreshing import services as refreshing
+from veduta.web.jobs import queue
 
 
 class Uploads(WebTest):
@@ -193,7 +193,7 @@ class Imports(WebTest):
     def test_an_upload_is_read_only_once(self):
         upload = receive(self.analyst, FERRIES)
         intake.start_import(self.analyst, upload)
-        self.assertFalse(refreshing.run(Refresh.objects.get().pk))
+        self.assertEqual(queue.work_off(), 0)
         self.assertEqual(Version.objects.count(), 1)
 
     def test_a_quote_never_closed_fails_with_its_line(self):

@@ -40,20 +40,20 @@ dataset.save()
 """
 # Puts right what was cut off, then reads the file anew and runs the steps; says when it starts and ends.
 WORK = """
+from django.utils import timezone
 from veduta.web.jobs import queue
-from veduta.web.refreshing import services as refreshing
 from veduta.web.datasets.models import Dataset, Refresh, Upload
 dataset = Dataset.objects.get()
 print("ready", flush=True)
-queue.recover()
-refreshing.work_off()
+queue.take_back(timezone.now() + queue.LEASE)
+queue.work_off()
 last = dataset.uploads.latest("created_at")
 again = Upload.objects.create(
     dataset=dataset, file_name=last.file_name, path=last.path, size=last.size, options=last.options, fields=last.fields,
     places=last.places, width=last.width, state="queued", owner=last.owner,
 )
 Refresh.objects.create(dataset=dataset, cause="file", upload=again)
-refreshing.work_off()
+queue.work_off()
 print("done", flush=True)
 """
 START = "from veduta.web import installation\ninstallation.start()\n"

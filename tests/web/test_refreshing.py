@@ -11,12 +11,12 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.services import answer_chart
+from veduta.web.datasets import refreshes
 from veduta.web.datasets.made_from import followers_in_order, must_not_go_round
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import table_of
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
-from veduta.web.refreshing import services as refreshing
 from veduta.web.shaping import services as shaping
 
 State = Refresh.State
@@ -195,7 +195,7 @@ class Followers(RefreshTest):
 
     def test_a_deleted_source_is_said(self):
         catalogue.delete_dataset(self.analyst, self.regions)
-        refresh = queue.ask_for(self.analyst, self.top, "hand")
+        refresh = refreshes.ask_for(self.analyst, self.top, "hand")
         refresh.refresh_from_db()
         self.assertEqual(refresh.state, State.FAILED)
         self.assertIn("“Regions” was deleted", refresh.message)
@@ -205,8 +205,8 @@ class Followers(RefreshTest):
 class Running(RefreshTest):
     def test_no_two_refreshes_of_a_dataset_at_once(self):
         first = Refresh.objects.create(dataset=self.dataset, cause="hand", state=State.RUNNING)
-        second = queue.ask_for(self.analyst, self.dataset, "hand")
-        self.assertFalse(refreshing.run(second.pk))
+        second = refreshes.ask_for(self.analyst, self.dataset, "hand")
+        self.assertEqual(queue.work_off(), 0)
         second.refresh_from_db()
         self.assertEqual(second.state, State.QUEUED)
         with self.assertRaises(IntegrityError), transaction.atomic():
@@ -221,21 +221,21 @@ class Running(RefreshTest):
             Refresh.objects.filter(pk=progress.refresh.pk).update(stop=True)
             return tick(progress, doing, *rest, **more)
 
-        tick = queue.Progress.tick
-        with mock.patch.object(queue.Progress, "tick", stop_in_mid_reading):
+        tick = refreshes.Progress.tick
+        with mock.patch.object(refreshes.Progress, "tick", stop_in_mid_reading):
             intake.start_import(self.analyst, upload)
         (refresh,) = Refresh.objects.filter(upload=upload)
         self.assertEqual(
-            (refresh.state, refresh.message), (State.CANCELLED, "Stopped. The dataset is as it was before.")
+            (refresh.state, refresh.message), (State.CANCELLED, "Stopped. Everything is as it was before.")
         )
         self.dataset.refresh_from_db()
         self.assertEqual((self.dataset.current_id, Version.objects.count()), (before, 1))
         waiting = Refresh.objects.create(dataset=self.dataset, cause="hand")
-        queue.stop(self.analyst, waiting)
+        refreshes.stop(self.analyst, waiting)
         waiting.refresh_from_db()
         self.assertEqual(waiting.state, State.CANCELLED)
         with self.assertRaises(PermissionDenied):
-            queue.stop(self.explorer, waiting)
+            refreshes.stop(self.explorer, waiting)
 
     def test_what_a_crash_cut_off_is_marked_and_done_again(self):
         upload = receive(self.analyst, FERRIES.replace("North", "Far"), dataset=self.dataset)
@@ -245,16 +245,16 @@ class Running(RefreshTest):
         )
         half = Version.objects.create(dataset=self.dataset, number=None)
         Chunk.objects.create(version=half, column="c1", position=0, data=b"half")
-        self.assertEqual(queue.recover(), 1)
+        self.assertEqual(queue.take_back(), 1)
         cut.refresh_from_db()
         self.assertEqual(cut.state, State.INTERRUPTED)
         self.assertFalse(Chunk.objects.filter(version_id=half.pk).exists())
-        refreshing.work_off()
+        queue.work_off()
         again = Refresh.objects.first()
         self.assertEqual((again.cause, again.state, again.tries), ("again", State.DONE, 2))
         self.assertEqual(self.rows(self.dataset)[0][2], "Far Reach")
 
     def test_after_three_cuts_somebody_has_to_look(self):
         Refresh.objects.create(dataset=self.dataset, cause="again", state=State.RUNNING, tries=3)
-        queue.recover()
+        queue.take_back()
         self.assertFalse(Refresh.objects.filter(state=State.QUEUED).exists())

@@ -12,6 +12,7 @@ from django.conf import settings
 from django.core.exceptions import PermissionDenied
 from django.test import override_settings
 from django.urls import reverse
+from django.utils import timezone
 
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.data.feed import _Visit
@@ -19,6 +20,7 @@ from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.demo.standin import TOKEN, StandIn, write_operations
 from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
+from veduta.web.datasets.refreshes import ask_for
 from veduta.web.datasets.store import table_of
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
@@ -162,7 +164,7 @@ class Fetched(WebTest):
         return Dataset.objects.get(pk=upload.dataset_id)
 
     def refresh(self, dataset: Dataset) -> Refresh:
-        found = queue.ask_for(self.analyst, dataset, Refresh.Cause.HAND)
+        found = ask_for(self.analyst, dataset, Refresh.Cause.HAND)
         found.refresh_from_db()
         dataset.refresh_from_db()
         return found
@@ -215,6 +217,23 @@ class Fetched(WebTest):
         self.assertIn("status 500", refresh.message)
         with self.told(fail=503, times=2), mock.patch.object(_Visit, "_wait"):
             self.assertEqual(self.refresh(dataset).state, Refresh.State.DONE)
+
+    def test_what_nobody_waits_for_is_tried_again_if_the_feed_was_silent(self):
+        dataset = self.dataset(path="weather", format="csv")
+        Dataset.objects.filter(pk=dataset.pk).update(source=dataset.source | {"marks": {}})
+        dataset.refresh_from_db()
+        with self.told(fail=500, times=99), mock.patch.object(_Visit, "_wait"):
+            ask_for(None, dataset, Refresh.Cause.SCHEDULE)
+            first = dataset.refreshes.get(tries=1, cause="schedule")
+            self.assertIn("It is tried again in 1 minute.", first.message)
+            self.assertEqual(queue.work_off(), 0)  # not yet
+            for tries, again in ((2, " It is tried again in 5 minutes."), (3, "")):
+                Refresh.objects.filter(tries=tries).update(not_before=timezone.now())
+                self.assertEqual(queue.work_off(), 1)
+                found = dataset.refreshes.get(tries=tries)
+                self.assertEqual((found.state, found.cause), (Refresh.State.FAILED, "again"))
+                self.assertTrue(found.message.endswith(f"tell who runs it.{again}"), found.message)
+        self.assertFalse(dataset.refreshes.filter(state=Refresh.State.QUEUED).exists())
 
     def test_only_rows_since_the_last_value(self):
         dataset = self.dataset(path="bookings", query={"since": ":last"}, paging={"how": "page", "parameter": "page"})

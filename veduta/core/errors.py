@@ -40,6 +40,10 @@ class DefinitionProblem(VedutaError):
     code = "definition"
 
 
+class Unreached(VedutaError):
+    """Something outside does not answer, or not now; trying later may help."""
+
+
 class Stopped(VedutaError):
     """Work that somebody stopped, or that nobody waits for any more."""
 

@@ -24,7 +24,7 @@ from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
 from veduta.web.intake import services as intake
-from veduta.web.refreshing import services as refreshing
+from veduta.web.jobs import queue
 from veduta.web.sources.services import save_connection
 
 PEOPLE = (
@@ -66,8 +66,8 @@ def import_file(user: User, path: Path, name: str) -> Dataset:
     upload.dataset = Dataset.objects.create(name=name, created_by=user)
     upload.state = Upload.State.QUEUED
     upload.save()
-    refresh = Refresh.objects.create(dataset=upload.dataset, cause=Refresh.Cause.FILE, upload=upload, started_by=user)
-    refreshing.run(refresh.pk)
+    Refresh.objects.create(dataset=upload.dataset, cause=Refresh.Cause.FILE, upload=upload, started_by=user)
+    queue.work_off()
     upload.refresh_from_db()
     if upload.state != Upload.State.DONE:
         raise RuntimeError(upload.message)
@@ -168,7 +168,8 @@ def daily_counts(user: User) -> Dataset:
         description="Passengers through the gates, one row a port and day, from the harbour office's wide table.",
         source={"kind": "dataset", "dataset": str(counts.pk), "stage": "result"},
     )
-    refreshing.run(Refresh.objects.create(dataset=dataset, cause=Refresh.Cause.STEPS, started_by=user).pk)
+    Refresh.objects.create(dataset=dataset, cause=Refresh.Cause.STEPS, started_by=user)
+    queue.work_off()
     dataset.refresh_from_db()
     return dataset
 

@@ -21,9 +21,9 @@ from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset, Refresh
+from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
-from veduta.web.refreshing import services as refreshing
 
 NAME = "Calculated"
 JOINS = (
@@ -137,7 +137,8 @@ def _by_customer(user: User) -> None:
         description="Pass holders, with the customer number as bookings write it.",
         source={"kind": "dataset", "dataset": str(holders.pk), "stage": "result"},
     )
-    refreshing.run(Refresh.objects.create(dataset=made, cause=Refresh.Cause.STEPS, started_by=user).pk)
+    Refresh.objects.create(dataset=made, cause=Refresh.Cause.STEPS, started_by=user)
+    queue.work_off()
 
 
 def _service_requests(user: User, folder: Path) -> None:

@@ -36,6 +36,8 @@ DATABASE_FOLDERS = [
     DATA_DIR / "demo",
     *map(Path, filter(None, os.environ.get("VEDUTA_DATABASE_FOLDERS", "").split(":"))),
 ]
+# Processes that work in the background beside the server; tests have none, and what they ask for is done at once.
+WORKERS = 0 if TESTING else max(1, _number("VEDUTA_WORKERS", 2))
 MOST_ROWS = _number("VEDUTA_MOST_ROWS", 50_000_000)
 
 INSTALLED_APPS = [
@@ -48,11 +50,10 @@ INSTALLED_APPS = [
     "axes",
     "csp",
     "guardian",
-    "django_tasks",
-    "django_tasks_db",
     "veduta.web.common",
     "veduta.web.home",
     "veduta.web.accounts",
+    "veduta.web.jobs",
     "veduta.web.datasets",
     "veduta.web.refreshing",
     "veduta.web.charts",
@@ -158,13 +159,6 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 DATA_UPLOAD_MAX_MEMORY_SIZE = 5 * 1024 * 1024
-
-TASKS = {
-    "default": {
-        "BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if TESTING else "django_tasks_db.DatabaseBackend",
-        "QUEUES": [],
-    }
-}
 
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False

@@ -12,9 +12,10 @@ from veduta.core.data.fields import Schema
 from veduta.core.formula.measures import fields_in, parameters_in, with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.filters import grouping_words, in_sentence, list_words, value_words
+from veduta.core.query.filters import grouping_words, value_words
 from veduta.core.query.measures import Keep, measure_words
 from veduta.core.query.query import Sort
+from veduta.core.words import in_sentence, listed
 
 
 @dataclass(frozen=True)
@@ -104,7 +105,7 @@ def setting_words(parameter: ParameterField, values: tuple[Any, ...] | None) -> 
     if values is None:
         return "no limit"
     labels = {choice.value: choice.label for choice in parameter.choices if choice.label}
-    return list_words([labels.get(value) or value_words(value, None) for value in values])
+    return listed([labels.get(value) or value_words(value, None) for value in values], "or", 3)
 
 
 def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[str, str]]:
@@ -117,7 +118,7 @@ def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[
 
 def default_title(definition: ChartDefinition, schema: Schema) -> str:
     """The title until someone writes one: "Fare revenue by month of sailing date, split by region"."""
-    shown = list_words([in_sentence(measure_words(m, schema)) for m in definition.measures]).replace(" or ", " and ")
+    shown = listed([in_sentence(measure_words(m, schema)) for m in definition.measures], most=3)
     title = shown
     if definition.by:
         title += " by " + ", ".join(in_sentence(grouping_words(g, schema)) for g in definition.by)
@@ -166,5 +167,6 @@ def sort_words(sort: Sort, schema: Schema) -> str:
     if sort.by == "time":
         return "latest first" if sort.descending else "earliest first"
     if sort.by == "own":
-        return f"as {list_words([value_words(v, None) for v in sort.values], 2).replace(' or ', ', ')}"
+        values = [value_words(value, None) for value in sort.values]
+        return f"as {listed(values, most=2) if len(values) > 2 else ', '.join(values)}"
     return "from Z to A" if sort.descending else "from A to Z"

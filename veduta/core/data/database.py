@@ -15,7 +15,7 @@ from sqlalchemy.engine import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
 from veduta.core.data.landing import Landing
-from veduta.core.errors import VedutaError
+from veduta.core.errors import Unreached, VedutaError
 
 BATCH = 50_000
 
@@ -24,6 +24,10 @@ class DatabaseProblem(VedutaError):
     """The database cannot be reached, or the query cannot be run."""
 
     code = "database"
+
+
+class DatabaseUnreached(DatabaseProblem, Unreached):
+    """The database does not answer, or not now."""
 
 
 def open_engine(address: str) -> Engine:
@@ -166,8 +170,8 @@ def _column(name: str, values: list[Any]) -> pl.Series:
     return pl.Series(name, [None if value is None else str(value) for value in values], dtype=pl.String)
 
 
-def _unreachable(error: SQLAlchemyError) -> DatabaseProblem:
-    return DatabaseProblem(
+def _unreachable(error: SQLAlchemyError) -> DatabaseUnreached:
+    return DatabaseUnreached(
         f"The database cannot be reached: {_reason(error)}.", hint="Check the address and the password."
     )
 

@@ -20,7 +20,7 @@ from pydantic import Field as Attribute
 from veduta.core.data.fields import Frozen
 from veduta.core.data.formats import land_csv_bytes, parse_json, record_places, records_at, records_frame
 from veduta.core.data.landing import Landing
-from veduta.core.errors import VedutaError
+from veduta.core.errors import Unreached, VedutaError
 
 MOST_BYTES = 500 * 1024**2
 MOST_PAGES = 20_000
@@ -33,6 +33,10 @@ class FeedProblem(VedutaError):
     """The feed cannot be fetched, or gives something else than expected."""
 
     code = "feed"
+
+
+class FeedUnreached(FeedProblem, Unreached):
+    """The feed does not answer, or not now."""
 
 
 PagingHow = Literal["none", "page", "offset", "next"]
@@ -246,24 +250,24 @@ class _Visit:
                 if status < 300:
                     return body, answered
                 problem = _refused(status)
-                if status not in (408, 425, 429) and status < 500:
+                if not isinstance(problem, Unreached):
                     raise problem
                 wait = _told_to_wait(answered) or wait
             if attempt < TRIES:
                 self._wait(wait)
         raise problem from None
 
-    def _unreached(self, error: httpx.HTTPError) -> FeedProblem:
+    def _unreached(self, error: httpx.HTTPError) -> FeedUnreached:
         if isinstance(error, httpx.TimeoutException):
-            return FeedProblem(
+            return FeedUnreached(
                 f"The feed did not answer within {self.feed.timeout:g} seconds, {TRIES} times.",
                 hint="Try later, or raise the time-out.",
             )
-        return FeedProblem(f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later.")
+        return FeedUnreached(f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later.")
 
     def _wait(self, seconds: float) -> None:
         if seconds > LONGEST_WAIT:
-            raise FeedProblem(
+            raise FeedUnreached(
                 f"The feed asks to wait {seconds:,.0f} seconds before the next request.",
                 hint="Refresh it less often, or later.",
             )
@@ -360,10 +364,12 @@ def _refused(status: int) -> FeedProblem:
     if status == 404:
         return FeedProblem("The feed has nothing at this address (status 404).", hint="Check the path.")
     if status == 429:
-        return FeedProblem(
+        return FeedUnreached(
             f"The feed says that we ask too often (status 429), {TRIES} times.", hint="Refresh it less often."
         )
-    return FeedProblem(f"The feed answers with an error (status {status}).", hint="Try later, or tell who runs it.")
+    passing = status in (408, 425) or status >= 500
+    problem = FeedUnreached if passing else FeedProblem
+    return problem(f"The feed answers with an error (status {status}).", hint="Try later, or tell who runs it.")
 
 
 def _reason(error: httpx.HTTPError) -> str:

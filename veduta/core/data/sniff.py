@@ -12,6 +12,7 @@ from pathlib import Path
 from veduta.core.data.blocks import LONGEST_RECORD, csv_reader
 from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
+from veduta.core.words import counted
 
 HEAD = 512 * 1024
 SPOT = 48 * 1024
@@ -160,7 +161,7 @@ def take_sample(path: Path, options: FileOptions) -> Sample:
     if not rows:
         if options.header_row and header:
             raise FileProblem(
-                f"The file has a header of {len(header):,} column{'s' * (len(header) != 1)} and no rows under it.",
+                f"The file has a header of {counted(len(header), 'column')} and no rows under it.",
                 where=f"line {options.header_row}",
                 hint="Choose a file with rows, or say that it has no header.",
             )

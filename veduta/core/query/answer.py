@@ -31,12 +31,12 @@ from veduta.core.query.filters import (
     Filter,
     MeasureFilter,
     grouping_words,
-    in_sentence,
     narrow,
     typed,
 )
 from veduta.core.query.measures import Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Column, Query, Rest, Result, Sort
+from veduta.core.words import in_sentence
 
 
 def _size(result: Result) -> float:

@@ -13,9 +13,10 @@ from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, settled
 from veduta.core.query.engine import Engine
 from veduta.core.query.engine.places import Place
-from veduta.core.query.filters import Context, grouping_words, in_sentence
+from veduta.core.query.filters import Context, grouping_words
 from veduta.core.query.measures import TOTAL_WORDS, Measure, measure_node, measure_words, total_of
 from veduta.core.query.query import Query
+from veduta.core.words import counted, in_sentence
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step("Groups left out", tuple(f"Only {f.words(model.schema)}." for f in query.filters if f.is_on_groups)),
         Step("Kept", _kept(query, model)),
         Step("Totals", _totals(query, model)),
-        Step("Drawn", tuple(result.notes) or (f"All {result.groups:,} group{'s' * (result.groups != 1)}.",)),
+        Step("Drawn", tuple(result.notes) or (f"All {counted(result.groups, 'group')}.",)),
     ]
     return [step for step in steps if step.lines]
 
@@ -91,7 +92,7 @@ def _groups(query: Query, model: Model, groups: int) -> str:
     if not query.groups:
         return "No dimension: one value over all rows."
     names = " and ".join(in_sentence(grouping_words(group, model.schema)) for group in query.groups)
-    return f"Grouped by {names}: {groups:,} group{'s' * (groups != 1)} in the end."
+    return f"Grouped by {names}: {counted(groups, 'group')} in the end."
 
 
 def _measure(measure: Measure, node: Checked, model: Model, query: Query) -> list[str]:

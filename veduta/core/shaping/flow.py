@@ -98,7 +98,7 @@ class Run:
         report = self.report(step_id)
         if keeps_rows:
             return flow
-        return flow.with_rows(counted(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
+        return flow.with_rows(counting(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
 
 
 def collected(rows: pl.LazyFrame) -> pl.DataFrame:
@@ -106,7 +106,7 @@ def collected(rows: pl.LazyFrame) -> pl.DataFrame:
     return rows.collect(engine="in-memory")
 
 
-def counted(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
+def counting(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
     """The same rows; when they are worked out, their number is told."""
 
     def pass_on(frame: pl.DataFrame) -> pl.DataFrame:

@@ -15,8 +15,8 @@ from veduta.web.accounts.models import User
 from veduta.web.common.revisions import numbered
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
+from veduta.web.datasets.refreshes import ask_for, refresh_followers
 from veduta.web.intake.services import start_import, text_sample
-from veduta.web.jobs.queue import ask_for, refresh_followers
 from veduta.web.modelling.services import rules_still_hold
 
 

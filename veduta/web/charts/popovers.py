@@ -12,7 +12,7 @@ from veduta.core.calendar import Grain, grains_for, grouping_for
 from veduta.core.chart.choose import choose_kind, unfit
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind, default_measure
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.sentence import in_sentence, parameters_read
+from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.fields import Field, Kind, Role, Schema, aggregates_for
 from veduta.core.errors import DefinitionProblem
@@ -25,6 +25,7 @@ from veduta.core.query.filters import Context, ListFilter, RelativeFilter, dates
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
+from veduta.core.words import in_sentence
 
 VALUES_SHOWN = 100
 MISSING_CLAUSES = (

@@ -19,6 +19,7 @@ from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.words import counted
 from veduta.web.accounts.access import builders_only
 from veduta.web.charts import services
 from veduta.web.charts.models import Chart
@@ -137,7 +138,7 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
             "chart": chart_data(answered, model.words_of_rules()),
             "rows": rows_table(answered),
             "used": sorted(definition.fields()),
-            "counted": f"{result.frame.height:,} row{'s' * (result.frame.height != 1)} from {result.rows_read:,} of "
+            "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "
             f"{result.rows_there:,} records · {took:.0f} ms",
         }
     )

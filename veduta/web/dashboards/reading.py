@@ -35,7 +35,8 @@ from veduta.core.dashboard.following import (
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
-from veduta.core.query.filters import DatesFilter, Filter, dates_words, list_words, typed, value_words
+from veduta.core.query.filters import DatesFilter, Filter, dates_words, typed, value_words
+from veduta.core.words import listed
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
@@ -240,7 +241,7 @@ def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterC
     if isinstance(choice, ParameterChoice):
         labels = {json.dumps(each.value): each.label for each in control.choices}
         said = [labels.get(json.dumps(value)) or str(value) for value in choice.set or ()]
-        return list_words(said) if choice.set else "no limit"
+        return listed(said, "or", 3) if choice.set else "no limit"
     made = control_filter(control, choice, control.field)
     if isinstance(made, DatesFilter):
         return dates_words(*made.ends)
@@ -249,7 +250,7 @@ def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterC
     from veduta.core.data.fields import Field
 
     field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
-    words = list_words([value_words(typed(value, field), field) for value in choice.values])
+    words = listed([value_words(typed(value, field), field) for value in choice.values], "or", 3)
     return f"all but {words}" if choice.exclude else words
 
 

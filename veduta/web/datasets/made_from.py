@@ -22,6 +22,16 @@ def all_sources() -> dict[str, set[str]]:
     return {str(dataset.pk): sources_of(dataset) for dataset in Dataset.objects.filter(deleted_at=None)}
 
 
+def all_sources_of(dataset: Dataset) -> set[str]:
+    """The ids of the datasets that a dataset is made from, near or far."""
+    sources, found = all_sources(), set[str]()
+    more = sources_of(dataset)
+    while more:
+        found |= more
+        more = set[str]().union(*(sources.get(key, set()) for key in more)) - found
+    return found
+
+
 def followers_in_order(dataset: Dataset) -> list[str]:
     """The ids of all datasets made from this one, near or far, each after all those it is made from."""
     sources = all_sources()

@@ -7,7 +7,6 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models
-from django.utils import timezone
 
 from veduta.core.data.fields import Field, Schema
 from veduta.core.data.options import FORMAT_WORDS, FileOptions, LandedOptions, RecordsOptions, SheetOptions
@@ -16,6 +15,8 @@ from veduta.core.data.sources import DatasetSource, Fetched, Source, load_source
 from veduta.core.errors import VedutaError
 from veduta.core.model.definition import ModelDefinition, load_model
 from veduta.core.shaping.shaping import Shaping, load_shaping
+from veduta.core.words import counted
+from veduta.web.jobs.models import Job
 
 TAKING_WORDS = {
     "full": "replace all rows",
@@ -178,7 +179,7 @@ class Version(models.Model):
     @property
     def ragged_lines(self) -> str:
         """The first lines that had too few or too many cells, with how many: "12 (3 cells), 40 (5 cells)…"."""
-        said = [f"{line:,} ({cells:,} cell{'' if cells == 1 else 's'})" for line, cells in self.ragged["examples"]]
+        said = [f"{line:,} ({counted(cells, 'cell')})" for line, cells in self.ragged["examples"]]
         return ", ".join(said[:5]) + ("…" if len(said) > 4 else "")
 
     def profile(self, field_id: str) -> Profile:
@@ -300,19 +301,11 @@ class Connection(models.Model):
         return self.name
 
 
-class Refresh(models.Model):
+class Refresh(Job):
     """One bringing up to date of a dataset, from waiting to its end; kept as its history.
 
     One that `follows` was asked for because a source changed, by the refresh `root` if it was one; what is made from
     its dataset has been asked for then too."""
-
-    class State(models.TextChoices):
-        QUEUED = "queued", "Waiting for its turn"
-        RUNNING = "running", "Under way"
-        DONE = "done", "Done"
-        FAILED = "failed", "Did not work"
-        CANCELLED = "cancelled", "Stopped"
-        INTERRUPTED = "interrupted", "Cut off"
 
     class Cause(models.TextChoices):
         FILE = "file", "A file"
@@ -320,7 +313,7 @@ class Refresh(models.Model):
         SCHEDULE = "schedule", "On schedule"
         SOURCE = "source", "Its source changed"
         STEPS = "steps", "Its steps changed"
-        AGAIN = "again", "Repeated after it was cut off"
+        AGAIN = "again", "Tried again by itself"
 
     dataset = models.ForeignKey(Dataset, on_delete=models.CASCADE, related_name="refreshes")
     cause = models.CharField(max_length=10, choices=Cause)
@@ -329,17 +322,8 @@ class Refresh(models.Model):
     follows = models.BooleanField(default=False)
     started_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     version = models.ForeignKey(Version, null=True, on_delete=models.SET_NULL, related_name="refreshes")
-    state = models.CharField(max_length=12, choices=State, default=State.QUEUED)
-    tries = models.PositiveSmallIntegerField(default=1)
-    stop = models.BooleanField(default=False)
-    doing = models.CharField(max_length=200, blank=True)
-    share = models.FloatField(default=0)
     rows = models.PositiveBigIntegerField(default=0)
-    message = models.TextField(blank=True)
     changes = models.JSONField(default=dict)
-    queued_at = models.DateTimeField(auto_now_add=True)
-    started_at = models.DateTimeField(null=True)
-    finished_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ["-pk"]
@@ -348,13 +332,3 @@ class Refresh(models.Model):
                 fields=["dataset"], condition=models.Q(state="running"), name="one_running_refresh_a_dataset"
             )
         ]
-
-    @property
-    def is_open(self) -> bool:
-        return self.state in (self.State.QUEUED, self.State.RUNNING)
-
-    @property
-    def seconds(self) -> float | None:
-        if not self.started_at:
-            return None
-        return ((self.finished_at or timezone.now()) - self.started_at).total_seconds()

@@ -37,8 +37,8 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK
 from veduta.web.datasets.models import Dataset, Refresh, Upload
+from veduta.web.datasets.refreshes import ask_for
 from veduta.web.datasets.uses import charts_using
-from veduta.web.jobs.queue import ask_for
 
 PIECE = 1024 * 1024
 

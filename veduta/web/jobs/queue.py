@@ -1,97 +1,170 @@
-"""What is to be done in the background, asked for and stopped; what a crash cut off."""
+"""The queue of what is done in the background, for any number of kinds of jobs and of workers on one database.
+
+A worker takes a job by a lease, which it renews while it lives; what a worker that died held is taken back. Of the
+kinds that have something to do, the one with the fewest jobs under way is served next: none holds up the others.
+"""
 
 from __future__ import annotations
 
+import datetime as dt
+import logging
+import os
+import socket
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
-from django.db import transaction
+from django.conf import settings
+from django.db import close_old_connections, transaction
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from veduta.core.errors import Stopped
-from veduta.web.accounts.access import must_build
-from veduta.web.accounts.models import User
-from veduta.web.datasets.made_from import followers_in_order
-from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
-from veduta.web.jobs.tasks import work_off
+from veduta.web.jobs.models import Job
 
+logger = logging.getLogger("veduta.jobs")
+LEASE = dt.timedelta(seconds=20)
+LOOK_EVERY = 0.2  # seconds, for something to do
 TRIES = 3
-CUT_OFF = "It was cut off when the server stopped. The dataset is as it was before."
+State = Job.State
 
 
-def ask_for(user: User | None, dataset: Dataset, cause: str, **more: Any) -> Refresh:
-    """Have a dataset brought up to date in the background. `user` is None for what Veduta does by itself."""
-    if user is not None:
-        must_build(user)
-    refresh = Refresh.objects.create(dataset=dataset, cause=cause, started_by=user, **more)
-    work_off.enqueue()
-    return refresh
+@dataclass(frozen=True)
+class Kind:
+    """A kind of job.
+
+    `jobs` are all of it; `may_start` says of one that waits whether its turn can come; `run` does one that was taken,
+    and says in its record what became of it; `cut_off` puts right what one left behind whose worker died. So many
+    workers as `leaves` says stay free for other kinds, where there are more than one."""
+
+    name: str
+    jobs: Callable[[], QuerySet[Any]]
+    run: Callable[[Any], None]
+    cut_off: Callable[[Any], None]
+    may_start: Callable[[Any], bool] = lambda job: True
+    leaves: int = 0
+
+    def under_way(self) -> int:
+        return self.jobs().filter(state=State.RUNNING).count()
+
+    def has_room(self) -> bool:
+        return self.under_way() < max(1, settings.WORKERS - self.leaves)
+
+    def ready(self) -> QuerySet[Any]:
+        """What waits and whose time has come, longest first."""
+        due = Q(not_before=None) | Q(not_before__lte=timezone.now())
+        return self.jobs().filter(due, state=State.QUEUED).order_by("pk")
 
 
-def stop(user: User, refresh: Refresh) -> None:
-    """Stop a refresh: at once if it waits, else at its next stage."""
-    must_build(user)
-    waiting = Refresh.objects.filter(pk=refresh.pk, state=Refresh.State.QUEUED)
-    if waiting.update(state=Refresh.State.CANCELLED, finished_at=timezone.now(), message="Stopped before it began."):
-        tell_upload(refresh, Upload.State.CHECKING, "")
-    else:
-        Refresh.objects.filter(pk=refresh.pk, state=Refresh.State.RUNNING).update(stop=True)
+kinds: list[Kind] = []
+duties: list[Callable[[], object]] = []
+"""What workers look after every few seconds besides; each may be called by several workers at once."""
 
 
-def tell_upload(refresh: Refresh, state: str, message: str) -> None:
-    if refresh.upload_id:
-        done = {"bytes_read": refresh.upload.size} if state == Upload.State.DONE else {"bytes_read": 0}
-        Upload.objects.filter(pk=refresh.upload_id).update(state=state, message=message, **done)
+def this_worker() -> str:
+    return f"{socket.gethostname()[:60]}:{os.getpid()}"
 
 
-def refresh_followers(dataset: Dataset, root: Refresh | None = None) -> None:
-    """Everything made from this dataset, once, in order; what already waited for an earlier change waits no more."""
-    for dataset_id in followers_in_order(dataset):
-        follower = Dataset.objects.get(pk=dataset_id)
-        follower.refreshes.filter(state=Refresh.State.QUEUED, cause=Refresh.Cause.SOURCE).delete()
-        ask_for(None, follower, Refresh.Cause.SOURCE, root=root, follows=True)
+def wake() -> None:
+    """Something waits. Workers find it within moments; where there are none, it is done at once."""
+    if not settings.WORKERS:
+        work_off()
 
 
-class Progress:
-    """Tells how far a refresh is, and stops it where somebody asked for that."""
-
-    def __init__(self, refresh: Refresh) -> None:
-        self.refresh = refresh
-
-    def tick(self, doing: str, share: float, rows: int = 0, bytes_read: int = 0) -> None:
-        """Raises Stopped if the refresh is to stop."""
-        values: dict[str, Any] = {"doing": doing, "share": share}
-        if rows:
-            values["rows"] = rows
-        Refresh.objects.filter(pk=self.refresh.pk).update(**values)
-        if self.refresh.upload_id and rows:
-            Upload.objects.filter(pk=self.refresh.upload_id).update(rows_read=rows, bytes_read=bytes_read)
-        if Refresh.objects.filter(pk=self.refresh.pk, stop=True).exists():
-            raise Stopped("Stopped. The dataset is as it was before.")
+def work_off() -> int:
+    """Do what waits until nothing is left that may start. Returns how many jobs it did."""
+    done = 0
+    while taken := take():
+        kind, job = taken
+        kind.run(job)
+        done += 1
+    return done
 
 
-def recover() -> int:
-    """After a crash: mark what was cut off, take half versions away, and have it done again. Returns how many."""
-    Version.objects.filter(state=Version.State.LOADING).delete()
-    Version.objects.filter(number=None, shaped=None).delete()
-    broken = list(Refresh.objects.filter(state=Refresh.State.RUNNING).order_by("pk"))
-    for refresh in broken:
-        with transaction.atomic():
-            Refresh.objects.filter(pk=refresh.pk).update(
-                state=Refresh.State.INTERRUPTED, message=CUT_OFF, doing="", finished_at=timezone.now()
-            )
-            if refresh.tries >= TRIES:
-                tell_upload(
-                    refresh, Upload.State.FAILED, f"{CUT_OFF} It was tried {TRIES} times; start it again by hand."
-                )
+def take() -> tuple[Kind, Job] | None:
+    """The next job, which from now on this worker holds; None if there is nothing to do."""
+    if not any(kind.ready().exists() for kind in kinds):
+        return None
+    with transaction.atomic():  # which is one worker at a time: transactions of this database begin by writing
+        for kind in sorted(kinds, key=Kind.under_way):
+            job = next(filter(kind.may_start, kind.ready()), None) if kind.has_room() else None
+            if job is not None:
+                job.state, job.message, job.started_at = State.RUNNING, "", timezone.now()
+                job.held_by, job.held_until = this_worker(), timezone.now() + LEASE
+                job.save(update_fields=["state", "message", "started_at", "held_by", "held_until"])
+                return kind, job
+    return None
+
+
+def holds(job: Job) -> bool:
+    """Whether whoever took this job still holds it, and nobody asked for it to stop."""
+    jobs = type(job)._default_manager
+    return jobs.filter(pk=job.pk, state=State.RUNNING, held_by=job.held_by, stop=False).exists()
+
+
+def tell(job: Job, doing: str, share: float, **more: Any) -> None:
+    """Say how far a job is. Raises Stopped if it is to stop, or is not ours any more."""
+    type(job)._default_manager.filter(pk=job.pk, held_by=job.held_by).update(doing=doing, share=share, **more)
+    must_hold(job)
+
+
+def must_hold(job: Job) -> None:
+    if not holds(job):
+        raise Stopped("Stopped. Everything is as it was before.")
+
+
+def finish(job: Job, state: str, message: str, **more: Any) -> bool:
+    """Note what became of a job. Returns False, and notes nothing, if it was taken back meanwhile."""
+    mine = type(job)._default_manager.filter(pk=job.pk, state=State.RUNNING, held_by=job.held_by)
+    return bool(mine.update(state=state, message=message, doing="", finished_at=timezone.now(), **more))
+
+
+def renew() -> None:
+    """Hold what this worker holds for longer."""
+    for kind in kinds:
+        mine = kind.jobs().filter(state=State.RUNNING, held_by=this_worker())
+        mine.update(held_until=timezone.now() + LEASE)
+
+
+def let_go() -> None:
+    """Leave what this worker holds to others, at once."""
+    for kind in kinds:
+        kind.jobs().filter(state=State.RUNNING, held_by=this_worker()).update(held_until=timezone.now())
+
+
+def take_back(now: dt.datetime | None = None) -> int:
+    """Put right what is held by workers that have died. Returns how many jobs were cut off."""
+    lost = Q(held_until=None) | Q(held_until__lt=now or timezone.now())
+    count = 0
+    for kind in kinds:
+        for job in kind.jobs().filter(lost, state=State.RUNNING).order_by("pk"):
+            with transaction.atomic():
+                if finish(job, State.INTERRUPTED, "It was cut off when the server stopped."):
+                    kind.cut_off(job)
+                    count += 1
+    return count
+
+
+def keep_alive(stop: threading.Event) -> None:
+    """A worker's second thread: renews what it holds, takes back what others lost, sees to the duties."""
+    while not stop.wait(LEASE.total_seconds() / 4):
+        for duty in (renew, take_back, *duties):
+            try:
+                duty()
+            except Exception:
+                logger.exception("A worker could not do %s; it is tried again.", duty.__name__)
+        close_old_connections()
+
+
+def keep_working() -> None:
+    """A worker: does what comes, without end."""
+    while True:
+        try:
+            if work_off():
                 continue
-            tell_upload(refresh, Upload.State.QUEUED, "")
-            Refresh.objects.create(
-                dataset=refresh.dataset,
-                cause=Refresh.Cause.AGAIN,
-                started_by=refresh.started_by,
-                upload=refresh.upload,
-                root=refresh.root,
-                follows=refresh.follows,
-                tries=refresh.tries + 1,
-            )
-    return len(broken)
+        except Exception:
+            logger.exception("A worker failed at a job; it goes on.")
+        close_old_connections()
+        time.sleep(LOOK_EVERY)

@@ -30,9 +30,10 @@ from veduta.core.model.definition import Join
 from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
-from veduta.core.query.filters import Context, list_words, value_words
+from veduta.core.query.filters import Context, value_words
 from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
+from veduta.core.words import listed
 from veduta.web.accounts.access import builders_only
 from veduta.web.common.requests import sent_json, whole_number
 from veduta.web.datasets.binding import is_bound
@@ -435,7 +436,7 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     ]
     counted = [there.table_name(home) for home in counted_tables(checked, there)] if len(there.tables) > 1 else []
     return said | {
-        "counted": list_words(counted).replace(" or ", " and ") if counted else "",
+        "counted": listed(counted, most=3) if counted else "",
         "kind": column.kind.words,
         "headings": [d.name for d in result.dimensions],
         "sample": sample,

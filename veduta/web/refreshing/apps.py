@@ -6,4 +6,4 @@ class Config(AppConfig):
     label = "refreshing"
 
     def ready(self) -> None:
-        from veduta.web.refreshing import services  # noqa: F401  (what the worker does for datasets)
+        from veduta.web.refreshing import schedules, services  # noqa: F401  (what workers do)

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-import logging
-import threading
 
-from django.db import close_old_connections
 from django.utils import timezone
 
 from veduta.core.errors import DefinitionProblem
@@ -14,10 +11,8 @@ from veduta.core.schedule import Schedule
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.datasets.models import Dataset, Refresh
-from veduta.web.jobs.queue import ask_for
-
-logger = logging.getLogger("veduta.datasets")
-EVERY = 5.0  # seconds
+from veduta.web.datasets.refreshes import ask_for
+from veduta.web.jobs import queue
 
 
 def schedule_of(dataset: Dataset) -> Schedule | None:
@@ -50,12 +45,4 @@ def start_due(now: dt.datetime | None = None) -> int:
     return started
 
 
-def keep_starting(stop: threading.Event) -> None:
-    """Start what is due again and again, in a thread of the worker."""
-    while not stop.wait(EVERY):
-        try:
-            start_due()
-        except Exception:
-            logger.exception("The schedules could not be looked at; they are tried again.")
-        finally:
-            close_old_connections()
+queue.duties.append(start_due)

@@ -5,30 +5,34 @@ A dataset's readers keep its current version until the new one is whole; whateve
 
 from __future__ import annotations
 
+import datetime as dt
 import logging
 import shutil
 import uuid
 from typing import Any
 
 import polars as pl
-from django.db import IntegrityError, transaction
+from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from veduta.core.data.changing import merged_fields
 from veduta.core.data.fields import Field
 from veduta.core.data.sources import Fetched, Source, load_source
-from veduta.core.errors import Stopped, VedutaError
+from veduta.core.errors import Stopped, Unreached, VedutaError
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
+from veduta.core.words import counted
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK, is_full_disk
 from veduta.web.common.revisions import next_number
+from veduta.web.datasets.made_from import all_sources_of
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
+from veduta.web.datasets.refreshes import Progress, ask_again, refresh_followers, tell_upload
 from veduta.web.datasets.store import read_upload, table_of, write_rows
 from veduta.web.datasets.versions import drop_old_versions
 from veduta.web.intake.services import changes_to
-from veduta.web.jobs.queue import Progress, refresh_followers, tell_upload
-from veduta.web.jobs.tasks import work
+from veduta.web.jobs import queue
 from veduta.web.modelling.services import rules_still_hold
 from veduta.web.shaping.tables import Tables, report_data
 from veduta.web.sources.services import fetch_all
@@ -50,28 +54,8 @@ def set_taking(user: User, dataset: Dataset, how: str, key: list[str], since: st
     dataset.save(update_fields=["taking"])
 
 
-@work
-def work_off() -> None:
-    """Run what waits, in order, until nothing waits."""
-    while True:
-        busy = Refresh.objects.filter(state=Refresh.State.RUNNING).values("dataset")
-        waiting = Refresh.objects.filter(state=Refresh.State.QUEUED).exclude(dataset__in=busy).order_by("pk").first()
-        if waiting is None or not run(waiting.pk):
-            return
-
-
-def run(refresh_id: int) -> bool:
-    """Run one refresh to its end. Returns False if another worker has it, or the dataset is being refreshed already."""
-    try:
-        with transaction.atomic():
-            claimed = Refresh.objects.filter(pk=refresh_id, state=Refresh.State.QUEUED).update(
-                state=Refresh.State.RUNNING, started_at=timezone.now(), message=""
-            )
-    except IntegrityError:
-        return False
-    if not claimed:
-        return False
-    refresh = Refresh.objects.select_related("dataset", "upload", "started_by").get(pk=refresh_id)
+def run(refresh: Refresh) -> None:
+    """Do one refresh, which was taken from the queue, to its end."""
     try:
         _refresh(refresh)
     except Unchanged:
@@ -81,7 +65,36 @@ def run(refresh_id: int) -> bool:
     else:
         if not refresh.follows:
             refresh_followers(refresh.dataset, refresh)
-    return True
+
+
+def may_start(refresh: Refresh) -> bool:
+    """Whether nothing is under way for its dataset, and nothing that was asked for earlier is still to be done for a
+    dataset that it reads."""
+    open_ = Refresh.objects.filter(state__in=[Refresh.State.QUEUED, Refresh.State.RUNNING])
+    if open_.filter(dataset=refresh.dataset_id, state=Refresh.State.RUNNING).exists():
+        return False
+    return not open_.filter(dataset__in=all_sources_of(refresh.dataset), pk__lt=refresh.pk).exists()
+
+
+def cut_off(refresh: Refresh) -> None:
+    """After a worker died: take half versions away, and have it done again."""
+    refreshed = Refresh.objects.filter(state=Refresh.State.RUNNING).values("dataset")
+    half = Version.objects.filter(Q(state=Version.State.LOADING) | Q(number=None, shaped=None))
+    half.exclude(dataset__in=refreshed).delete()
+    if refresh.tries < queue.TRIES:
+        tell_upload(refresh, Upload.State.QUEUED, "")
+        ask_again(refresh)
+    else:
+        tried = f"It was cut off {queue.TRIES} times when the server stopped; start it again by hand."
+        tell_upload(refresh, Upload.State.FAILED, tried)
+
+
+queue.kinds.append(
+    queue.Kind("what somebody asked for", lambda: Refresh.objects.exclude(started_by=None), run, cut_off, may_start)
+)
+queue.kinds.append(
+    queue.Kind("by itself", lambda: Refresh.objects.filter(started_by=None), run, cut_off, may_start, leaves=1)
+)
 
 
 def _refresh(refresh: Refresh) -> None:
@@ -218,8 +231,7 @@ def _publish(
     dumped = [field.model_dump(mode="json") for field in fields]
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
-        if Refresh.objects.filter(pk=refresh.pk, stop=True).exists():
-            raise Stopped("Stopped. The dataset is as it was before.")
+        queue.must_hold(refresh)
         changes = (
             changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
         )
@@ -235,15 +247,7 @@ def _publish(
             dataset.source = source.model_dump(mode="json")
         with rules_still_hold(dataset):
             dataset.save()
-        Refresh.objects.filter(pk=refresh.pk).update(
-            state=Refresh.State.DONE,
-            version=version,
-            rows=version.rows,
-            share=1,
-            doing="",
-            changes=changes,
-            finished_at=timezone.now(),
-        )
+        queue.finish(refresh, Refresh.State.DONE, "", version=version, rows=version.rows, share=1, changes=changes)
         tell_upload(refresh, Upload.State.DONE, "")
     drop_old_versions(dataset)
 
@@ -284,32 +288,41 @@ def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[st
 
 
 def _nothing_new(refresh: Refresh) -> None:
-    Refresh.objects.filter(pk=refresh.pk).update(
-        state=Refresh.State.DONE,
-        version=refresh.dataset.current,
-        rows=refresh.dataset.current.rows,
-        share=1,
-        doing="",
-        message="Nothing new: the feed says that it has not changed.",
-        finished_at=timezone.now(),
-    )
+    current = refresh.dataset.current
+    words = "Nothing new: the feed says that it has not changed."
+    queue.finish(refresh, Refresh.State.DONE, words, version=current, rows=current.rows, share=1)
 
 
 def _put_back(refresh: Refresh, error: Exception) -> None:
     """After a failure: nothing of it stays but its message."""
-    state = Refresh.State.FAILED
+    with transaction.atomic():
+        state = Refresh.State.CANCELLED if isinstance(error, Stopped) else Refresh.State.FAILED
+        message = _words_for(refresh, error)
+        if not queue.finish(refresh, state, message):
+            return  # it was taken back, and what it left is gone already
+        refresh.dataset.versions.filter(number=None, shaped=None).exclude(pk=_current_intake(refresh)).delete()
+        tell_upload(refresh, Upload.State.FAILED, message)
+        if _is_tried_again(refresh, error):
+            ask_again(refresh, not_before=timezone.now() + _pause(refresh))
+
+
+def _words_for(refresh: Refresh, error: Exception) -> str:
     if is_full_disk(error):
-        message = str(FULL_DISK)
-    elif isinstance(error, Stopped):
-        state, message = Refresh.State.CANCELLED, str(error)
-    elif isinstance(error, VedutaError):
-        message = str(error)
-    else:
-        logger.exception("Refresh %s failed", refresh.pk)
-        message = "It failed because of a fault on our side. The dataset is as it was before."
-    refresh.dataset.versions.filter(number=None, shaped=None).exclude(pk=_current_intake(refresh)).delete()
-    Refresh.objects.filter(pk=refresh.pk).update(state=state, message=message, doing="", finished_at=timezone.now())
-    tell_upload(refresh, Upload.State.FAILED, message)
+        return str(FULL_DISK)
+    if not isinstance(error, VedutaError):
+        logger.error("Refresh %s failed", refresh.pk, exc_info=error)
+        return "It failed because of a fault on our side. The dataset is as it was before."
+    again = f" It is tried again in {counted(_pause(refresh).seconds // 60, 'minute')}."
+    return f"{error}{again if _is_tried_again(refresh, error) else ''}"
+
+
+def _is_tried_again(refresh: Refresh, error: Exception) -> bool:
+    """What nobody waits for is tried again later if a feed or a database did not answer."""
+    return isinstance(error, Unreached) and refresh.started_by is None and refresh.tries < queue.TRIES
+
+
+def _pause(refresh: Refresh) -> dt.timedelta:
+    return dt.timedelta(minutes=5 ** (refresh.tries - 1))
 
 
 def _current_intake(refresh: Refresh) -> int | None:

@@ -16,8 +16,8 @@ from veduta.web.accounts.access import builders_only
 from veduta.web.datasets import made_from
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
+from veduta.web.datasets.refreshes import ask_for, stop
 from veduta.web.datasets.requests import dataset_at
-from veduta.web.jobs import queue
 from veduta.web.refreshing import schedules
 from veduta.web.refreshing import services as refreshing
 from veduta.web.refreshing.comparing import compare
@@ -54,7 +54,7 @@ def refresh_state(request: HttpRequest, number: int) -> JsonResponse:
 @require_POST
 @builders_only
 def refresh_stop(request: HttpRequest, number: int) -> JsonResponse:
-    queue.stop(request.user, get_object_or_404(Refresh, pk=number))
+    stop(request.user, get_object_or_404(Refresh, pk=number))
     return JsonResponse({"message": "It is being stopped. The dataset stays as it is."})
 
 
@@ -62,7 +62,7 @@ def refresh_stop(request: HttpRequest, number: int) -> JsonResponse:
 @builders_only
 def refresh_start(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     """Bring a dataset up to date now."""
-    found = queue.ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
+    found = ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
     return redirect("refresh", found.pk)
 
 

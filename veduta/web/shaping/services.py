@@ -23,7 +23,7 @@ from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.made_from import must_not_go_round
 from veduta.web.datasets.models import Dataset, Refresh
-from veduta.web.jobs.queue import ask_for
+from veduta.web.datasets.refreshes import ask_for
 from veduta.web.shaping.tables import Tables
 
 SAMPLE = 10_000

@@ -22,6 +22,7 @@ from veduta.core.chart.drawing.base import (
     series_of,
 )
 from veduta.core.query.filters import REST_POINT
+from veduta.core.words import counted
 
 AXIS_FORMATS = {
     Grain.YEAR: "%Y",
@@ -119,7 +120,7 @@ def draw_lines(picture: Picture) -> Drawing:
     if is_time:
         undated = sum(row["x"] is None for row in rows)
         if undated:
-            notes.append(f"Rows without {first.name} are not drawn ({undated:,} mark{'s' * (undated != 1)}).")
+            notes.append(f"Rows without {first.name} are not drawn ({counted(undated, 'mark')}).")
         rest = picture.result.rest
         if rest and any(row["x"] == REST_POINT for row in rows):
             notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")

@@ -18,8 +18,6 @@ from veduta.core.query.filters.words import (
     REST_POINT,
     Value,
     grouping_words,
-    in_sentence,
-    list_words,
     typed,
     value_words,
 )
@@ -43,8 +41,6 @@ __all__ = [
     "dates_words",
     "filter_adapter",
     "grouping_words",
-    "in_sentence",
-    "list_words",
     "narrow",
     "typed",
     "value_words",

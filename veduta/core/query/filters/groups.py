@@ -12,8 +12,8 @@ from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.measures import Parameters
 from veduta.core.query.filters.base import Condition, FieldCondition
 from veduta.core.query.filters.rows import ValuesFilter, between_bounds, bound_words, with_bounds
-from veduta.core.query.filters.words import in_sentence
 from veduta.core.query.measures import Keep, Measure, measure_words
+from veduta.core.words import in_sentence
 
 if TYPE_CHECKING:
     from veduta.core.query.filters import Filter

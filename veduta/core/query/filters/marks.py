@@ -17,7 +17,8 @@ from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.groups import MembershipFilter
 from veduta.core.query.filters.rows import among
-from veduta.core.query.filters.words import REST_POINT, Value, list_words, typed, value_words
+from veduta.core.query.filters.words import REST_POINT, Value, typed, value_words
+from veduta.core.words import listed
 
 
 class PointsFilter(Condition):
@@ -110,7 +111,7 @@ class PointsFilter(Condition):
             for point in self.points
         ]
         names = " and ".join(schema[group.field].name for group in self.groups)
-        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or list_words(said)}"
+        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or listed(said, 'or', 3)}"
 
     def _is_at(self, column: pl.Expr, value: Any) -> pl.Expr:
         if value == REST_POINT:

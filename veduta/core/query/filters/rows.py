@@ -16,7 +16,8 @@ from veduta.core.formula.measures import Parameters
 from veduta.core.model.parameters import number_set, parameter_value
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
 from veduta.core.query.filters.dates import all_but, days_of
-from veduta.core.query.filters.words import Value, list_words, typed, value_words
+from veduta.core.query.filters.words import Value, typed, value_words
+from veduta.core.words import listed
 
 
 class ListFilter(FieldCondition):
@@ -74,7 +75,7 @@ class ListFilter(FieldCondition):
         values = [typed(value, field, self.grain) for value in self.values]
         if field.kind is Kind.YES_NO and values in ([True], [False]):
             return field.name if values[0] != self.exclude else f"not {field.name}"
-        words = list_words([value_words(value, field, self.grain) for value in values])
+        words = listed([value_words(value, field, self.grain) for value in values], "or", 3)
         return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
 
 

@@ -1,4 +1,4 @@
-"""Values, dimensions and lists of them in words, and values as JSON holds them."""
+"""Values and dimensions in words, and values as JSON holds them."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import Any
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.words import in_sentence
 
 Value = bool | int | float | str | None
 
@@ -76,14 +77,3 @@ def grouping_words(grouping: Grouping, schema: Schema) -> str:
     """A dimension's name, dates with their grain: "month of Sailing date"."""
     field = schema[grouping.field]
     return f"{grouping.grain.words} of {in_sentence(field.name)}" if grouping.grain else field.name
-
-
-def in_sentence(name: str) -> str:
-    """A name as it stands inside a sentence: "Fare revenue" as "fare revenue", "ETA" as it is."""
-    return name[0].lower() + name[1:] if len(name) > 1 and name[1].islower() else name
-
-
-def list_words(words: list[str], most: int = 3) -> str:
-    if len(words) > most:
-        return f"{', '.join(words[:most])} and {len(words) - most} more"
-    return " or ".join(filter(None, [", ".join(words[:-1]), words[-1]])) if words else "nothing"

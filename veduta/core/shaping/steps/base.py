@@ -9,6 +9,7 @@ from pydantic import Field as Attribute
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.shaping.flow import Flow, Run
+from veduta.core.words import listed
 
 TEXT_ONLY = (Kind.TEXT,)
 NUMBERS = (Kind.WHOLE, Kind.DECIMAL)
@@ -71,10 +72,7 @@ def asks(label: str, widget: str, default: Any = ..., **more: Any) -> Any:
 
 def named(schema: Schema, ids: tuple[str, ...] | list[str], most: int = MOST_NAMED) -> str:
     """Columns by their names: "Port, Day and 3 more"."""
-    names = [name_of(schema, field_id) for field_id in ids]
-    if len(names) > most:
-        return f"{', '.join(names[:most])} and {len(names) - most:,} more"
-    return " and ".join(filter(None, [", ".join(names[:-1]), names[-1]])) if names else "nothing"
+    return listed([name_of(schema, field_id) for field_id in ids], most=most)
 
 
 def name_of(schema: Schema, field_id: str) -> str:

@@ -19,6 +19,7 @@ from veduta.core.formula.library.conversion import as_text
 from veduta.core.query.filters import grouping_words, value_words
 from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, free_name, new_field, part_id
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
+from veduta.core.words import counted
 
 MOST_MADE = 500
 AGGREGATES = {aggregate.value: aggregate.words for aggregate in Aggregate}
@@ -84,7 +85,7 @@ class WideToLong(Step):
         value = new_field(
             before, value_column, self.values_to, kind, format=first.format if kind.is_number else NumberFormat()
         )
-        run.report(self.id).notes.append(f"{len(turned):,} column{'s' * (len(turned) != 1)} turned into rows.")
+        run.report(self.id).notes.append(f"{counted(len(turned), 'column')} turned into rows.")
         return flow.with_fields(rows, [*stay, name, value])
 
     @classmethod

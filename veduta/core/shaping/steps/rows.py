@@ -14,6 +14,7 @@ from veduta.core.formula.compile import compile_formula
 from veduta.core.query.filters import Context, Filter, Value, typed
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
+from veduta.core.words import counted
 
 
 @step
@@ -111,7 +112,7 @@ class First(Step):
 
     def words(self, schema: Schema, run: Run) -> str:
         of = f" of each {named(schema, self.of)}" if self.of else ""
-        return f"Keep the {self.end} {'row' if self.count == 1 else f'{self.count:,} rows'}{of}"
+        return f"Keep the {self.end} {'row' if self.count == 1 else counted(self.count, 'row')}{of}"
 
 
 @step

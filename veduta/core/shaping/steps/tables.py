@@ -13,6 +13,7 @@ from veduta.core.formula.library.conversion import as_text
 from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, new_field, part_id
 from veduta.core.shaping.matching import key_columns
 from veduta.core.shaping.steps.base import TEXT_ONLY, Step, asks, name_of, only, step
+from veduta.core.words import counted
 
 
 class KeyPair(Frozen):
@@ -208,7 +209,7 @@ class MapValues(Step):
 
     def words(self, schema: Schema, run: Run) -> str:
         count = len(self.pairs)
-        what = [f"{count:,} value{'s' * (count != 1)}"] if count or not self.dataset else []
+        what = [counted(count, "value")] if count or not self.dataset else []
         what += [f"those listed in {run.table_name(self.dataset)}"] if self.dataset else []
         into = f" into {self.name}" if self.name else ""
         rest = "" if self.otherwise == "keep" else ", others become empty"

@@ -12,6 +12,7 @@ from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.chart.drawing.layouts import Cell
+from veduta.core.words import counted
 
 register = template.Library()
 PARTS = settings.BASE_DIR / "veduta/web/static/dist/parts.json"
@@ -47,7 +48,7 @@ def as_json(value: Any) -> str:
 def plural(count: int, word: str) -> str:
     """`3|plural:"row"` is "3 rows"; a word with another plural is given as "entry,entries"."""
     one, _, many = word.partition(",")
-    return f"{count:,} {one if count == 1 else many or one + 's'}"
+    return counted(count, one, many)
 
 
 @register.filter

@@ -1,0 +1,147 @@
+"""Two server processes on one database: each keeps answers of its own, and both are right after every change."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import httpx
+from django.test import tag
+
+ROOT = Path(__file__).parents[2]
+PASSWORD = "long-enough-word"
+START = "from veduta.web import installation\ninstallation.start()\n"
+# A dataset with a formula, and a published dashboard with its sum by region, which the explorer may see.
+PREPARE = """
+import json
+from django.contrib.auth.models import Group
+from django.core.management import call_command
+call_command("migrate", verbosity=0)
+from tests.web.support import FERRIES, make_user, receive
+from veduta.core.chart.definition import load_definition
+from veduta.core.dashboard.definition import load_dashboard
+from veduta.web.charts import services as charts
+from veduta.web.dashboards import services as dashboards
+from veduta.web.datasets.models import Dataset
+from veduta.web.intake import services as intake
+from veduta.web.jobs import queue
+from veduta.web.modelling.changes import change_model
+from veduta.web.modelling.services import model_of
+analyst, explorer = make_user("analyst", "analyst"), make_user("explorer", "explorer")
+group = Group.objects.create(name="Harbour office")
+explorer.groups.add(group)
+intake.start_import(analyst, receive(analyst, FERRIES))
+queue.work_off()
+dataset = Dataset.objects.select_related("current").get()
+dataset = change_model(analyst, dataset, "save_formula", {"name": "Taken", "text": "sum(fare)"}, 0)
+taken = next(field.id for field in model_of(dataset).schema if field.name == "Taken")
+region = next(field.id for field in dataset.all_fields if field.source == "region")
+definition = load_definition({"dataset": str(dataset.pk), "show": [{"field": taken}], "by": [region]})
+chart = charts.create_chart(analyst, dataset, definition, "Taken")
+charts.save_chart(analyst, chart, definition, "Taken", 0)
+layout = load_dashboard({"blocks": [{"id": "bars", "kind": "chart", "chart": str(chart.pk)}]})
+dashboard = dashboards.create_dashboard(analyst, "Season")
+dashboards.save_draft(analyst, dashboard, layout, "Season", 0)
+dashboards.publish(analyst, dashboard)
+dashboards.grant(analyst, dashboard, f"group-{group.pk}", "view", True)
+print(json.dumps([str(dataset.pk), str(dashboard.pk), dataset.model_definition.formulas[0].id]))
+"""
+MORE_ROWS = """
+from tests.web.support import FERRIES, receive
+from veduta.web.accounts.models import User
+from veduta.web.datasets.models import Dataset
+from veduta.web.intake import services as intake
+from veduta.web.jobs import queue
+analyst = User.objects.get(username="analyst")
+more = FERRIES + "6,2026-03-01,North Reach,Tern–Gull Bank,1000,1,no\\n"
+intake.start_import(analyst, receive(analyst, more, dataset=Dataset.objects.get()))
+queue.work_off()
+"""
+
+
+@tag("long")
+class TwoProcesses(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp(prefix="veduta-processes-"))
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.environment = os.environ | {"VEDUTA_DATA": str(self.folder), "VEDUTA_LOG": "ERROR", "VEDUTA_DEBUG": "1"}
+        self.dataset, self.dashboard, self.formula = json.loads(self.run_code(PREPARE))
+        self.servers = [self.start_server(), self.start_server()]
+
+    def run_code(self, code: str) -> str:
+        done = subprocess.run(
+            [sys.executable, "-c", START + code], cwd=ROOT, env=self.environment, capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return done.stdout
+
+    def start_server(self) -> str:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            place = f"127.0.0.1:{free.getsockname()[1]}"
+        arguments = ["-m", "gunicorn", "veduta.web.wsgi", f"--bind={place}", "--threads=2", "--log-level=error"]
+        process = subprocess.Popen([sys.executable, *arguments], cwd=ROOT, env=self.environment)
+        self.addCleanup(process.wait)
+        self.addCleanup(process.terminate)
+        for _ in range(200):
+            try:
+                httpx.get(f"http://{place}/sign-in/")
+                return f"http://{place}"
+            except httpx.TransportError:
+                time.sleep(0.1)
+        raise AssertionError("The server did not start.")
+
+    def signed_in(self, username: str) -> httpx.Client:
+        client = httpx.Client(follow_redirects=True)
+        self.addCleanup(client.close)
+        address = f"{self.servers[0]}/sign-in/"
+        token = re.search(r'name="csrfmiddlewaretoken"\s+value="([^"]+)', client.get(address).text)[1]
+        form = {"username": username, "password": PASSWORD, "csrfmiddlewaretoken": token}
+        self.assertEqual(client.post(address, data=form).status_code, 200)
+        return client
+
+    def post(self, analyst: httpx.Client, address: str, **how) -> str:
+        """What the first process answers to a change of the model."""
+        headers = {"X-CSRFToken": analyst.cookies["csrftoken"], "X-Veduta": "1"}
+        answer = analyst.post(f"{self.servers[0]}/data/{self.dataset}/model/{address}", headers=headers, **how)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return answer.text
+
+    def shown(self, reader: httpx.Client, address: str) -> str:
+        answer = reader.get(address, headers={"X-Veduta": "1"})
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return answer.text
+
+    def sums(self, reader: httpx.Client) -> str:
+        """What both processes show by region, which is the same; asked twice, so that the second is a kept answer."""
+        shown = [
+            self.shown(reader, f"{server}/dashboards/{self.dashboard}/blocks/bars/?table=1")
+            for server in self.servers * 2
+        ]
+        self.assertEqual(len(set(shown)), 1)
+        return shown[0]
+
+    def test_what_is_changed_in_one_is_right_in_both(self):
+        analyst, explorer = self.signed_in("analyst"), self.signed_in("explorer")
+        first = self.sums(explorer)
+        self.assertIn("180.5", first)
+        formula = {"id": self.formula, "name": "Taken", "text": "sum(fare) * 2", "revision": 1}
+        self.post(analyst, "formulas/save/", json=formula)
+        self.assertIn("361", self.sums(explorer))
+        self.run_code(MORE_ROWS)
+        self.assertIn("2,361", self.sums(explorer))
+        rule = {"name": "Theirs", "text": "region = 'Inner Sound'", "groups": ["Harbour office"], "revision": 2}
+        self.assertIn("The model is saved.", self.post(analyst, "change/", data={"do": "save_rule", **rule}))
+        theirs = self.sums(explorer)
+        self.assertIn("160", theirs)
+        self.assertNotIn("2,361", theirs)
+        self.assertIn("2,361", self.sums(analyst))
