@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import json
+import re
+from urllib.parse import urlencode
 
 from django.contrib.auth.models import Group
+from django.http import QueryDict
 from django.urls import reverse
 
 from tests.web.support import WebTest, import_now, page_of
 from veduta.core.chart.definition import load_definition
+from veduta.core.errors import VedutaError
+from veduta.core.model.edits import edit
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.changes import change_model
+from veduta.web.modelling.forms import arguments_of
 from veduta.web.modelling.services import model_of
 
 ROUTES = """route,pier,minutes
@@ -76,6 +82,26 @@ class Joining(ModelTest):
         page = page_of(self.look("model", self.dataset.pk))
         self.assertIn("many to one", page)
         self.assertIn("Merrin–Marram (1)", page)  # a key without a match
+
+    def test_each_form_of_the_page_sends_what_its_edit_takes(self):
+        self.join()
+        self.formula("Twice", "sum(fare) * 2")
+        self.parameter(name="Least", kind="whole", default=["1"])
+        self.change("save_rule", name="Theirs", text="fare > 0")
+        self.change("save_path", name="Where", field0=self.ids["region"], field1=self.ids["route"])
+        page = page_of(self.look("model", self.dataset.pk))
+        tried = set()
+        for form in re.findall(r"<form.*?</form>", page):
+            names = re.findall(r'name="(\w+)"', form)
+            if do := re.search(r'name="do" value="(\w+)"', form):
+                sent = QueryDict(urlencode([(name, do[1] if name == "do" else "") for name in names]))
+                try:
+                    arguments = set(arguments_of(sent))
+                except VedutaError:
+                    arguments = set()  # an empty form is refused before the edit
+                self.assertLessEqual(arguments, edit.takes(do[1]), do[1])
+                tried.add(do[1])
+        self.assertGreaterEqual(tried, {"set_join", "remove_join", "save_parameter", "save_rule", "save_path"})
 
     def test_the_first_model_needs_nothing(self):
         page = self.look("model", self.dataset.pk)
@@ -159,6 +185,11 @@ class Formulas(ModelTest):
         self.assertEqual((problem["start"], problem["end"]), (0, 26))
         self.assertIn("Did you mean Fare?", check("sum(fares)")["problem"]["hint"])
         self.assertEqual(check("gro")["suggestions"][0]["label"], "growth(value, period, days?)")
+
+    def test_a_formula_is_saved_as_its_page_sends_it(self):
+        sent = {"id": "", "name": "Twice", "text": "sum(fare) * 2", "by": self.ids["region"], "grain": "", "total": ""}
+        answer = self.ask("model-formula-save", self.dataset.pk, data=sent | {"revision": self.now().model_revision})
+        self.assertEqual(answer.json()["id"], "formula.twice")
 
     def test_a_formula_cannot_be_made_from_itself(self):
         name = self.formula("Twice", "sum(fare) * 2")

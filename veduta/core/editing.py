@@ -36,6 +36,10 @@ class Edits(Generic[Definition]):
         self.functions[name] = function
         return function
 
+    def takes(self, name: str) -> set[str]:
+        """The names of the arguments of an edit."""
+        return set(self._arguments[name].model_fields)
+
     def apply(self, name: str, sent: dict[str, Any], *given: Any) -> Definition:
         """The definition (the first of `given`) after an edit. Raises DefinitionProblem, or what the edit raises, for
         one that cannot be made."""
@@ -46,4 +50,5 @@ class Edits(Generic[Definition]):
             changed = self.functions[name](*given, **{key: getattr(arguments, key) for key in sent})
             return self.kind.model_validate_json(changed.model_dump_json())
         except ValidationError as error:
-            raise DefinitionProblem(f"That does not work: {what_is_wrong(error)[0]}.") from None
+            words, where = what_is_wrong(error)
+            raise DefinitionProblem(f"That does not work: {words}.", where=where) from None

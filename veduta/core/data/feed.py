@@ -243,7 +243,7 @@ class _Visit:
             try:
                 status, answered, body = self._once(address, values, marks)
             except httpx.HTTPError as error:
-                problem = self._unreached(error)
+                problem: FeedProblem = self._unreached(error)
             else:
                 if status == 304:
                     return None, answered

@@ -44,6 +44,8 @@ from veduta.web.modelling.forms import NOT_ARGUMENTS, arguments_of
 from veduta.web.modelling.services import model_of, parts_for
 
 SAMPLED = 8
+TRIED_OUT = {"by", "grain"}
+"""What the page of a formula sends to see its values, and does not keep."""
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
 checks: Kept[JoinCheck] = Kept(500)
 
@@ -341,7 +343,7 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
 def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
     found, data = dataset_at(pk), sent_json(request)
-    arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS}
+    arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS | TRIED_OUT}
     try:
         changed = model_changes.change_model(
             request.user, found, "save_formula", arguments, whole_number(data, "revision", -1), bool(data.get("anyway"))
