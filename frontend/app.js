@@ -4,7 +4,8 @@ import Alpine from "@alpinejs/csp";
 import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
-import { dialog, failed, filterOptions, postAndOfferUndo, toast } from "./lib/page.js";
+import { dialog, failed, postAndOfferUndo, toast } from "./lib/page.js";
+import { filterOptions } from "./lib/popover.js";
 
 Alpine.plugin(focus);
 Alpine.data("menu", () => ({

@@ -2,19 +2,10 @@
 import { made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines } from "./lib/http.js";
-import {
-  chosen,
-  debounce,
-  failed,
-  filledForm,
-  focusFirst,
-  isHalfTyped,
-  isTyped,
-  moveByArrows,
-  placeUnder,
-  replaceContent,
-  shown,
-} from "./lib/page.js";
+import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
+import { debounce, failed } from "./lib/page.js";
+import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
@@ -87,7 +78,7 @@ export function dashboard() {
         for await (const line of getLines(`${this.base}blocks/${this.query()}`, { signal: request.signal })) {
           const came = performance.now();
           times.requests = came - times.began;
-          if (line.trail !== undefined) replaceContent(this.$refs.trail, line.trail);
+          if (line.trail !== undefined) updateContent(this.$refs.trail, line.trail);
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
           times.drawing += performance.now() - came;
         }
@@ -190,7 +181,7 @@ export function dashboard() {
       opened = control;
       try {
         const html = await getHtml(`${this.base}controls/${control}/${this.query({ find })}`);
-        if (this.popoverOpen && !button) replaceContent(this.$refs.popover, html);
+        if (this.popoverOpen && !button) updateContent(this.$refs.popover, html);
         else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;

@@ -1,7 +1,10 @@
 // Bringing in files and the dataset page.
 import { fieldAt, near } from "./lib/dom.js";
 import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
-import { debounce, dialog, failed, formData, moveByArrows, replaceContent, toast } from "./lib/page.js";
+import { formData } from "./lib/forms.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { moveByArrows } from "./lib/popover.js";
+import { updateContent } from "./lib/update.js";
 
 function megabytes(bytes) {
   return `${(bytes / 1024 / 1024).toLocaleString("en", { maximumFractionDigits: 1 })} MB`;
@@ -152,7 +155,7 @@ export function datasetCheck() {
       this.busy = true;
       const left = this.leftOut();
       try {
-        replaceContent(this.$refs.parts, await postForHtml(address, data));
+        updateContent(this.$refs.parts, await postForHtml(address, data));
         for (const id of left) {
           const box = this.$refs.parts.querySelector(`[data-keep="${id}"]`);
           if (box) box.checked = false;
@@ -278,7 +281,7 @@ export function dataset() {
       this.page = page;
       this.$refs.rows.classList.add("waiting");
       try {
-        replaceContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
+        updateContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
         this.$refs.file.href = `${this.$root.dataset.file}?${this.query(1)}`;
       } catch (error) {
         failed(error);
@@ -326,11 +329,7 @@ export function dataset() {
       const page = new DOMParser().parseFromString(await getHtml(location.pathname), "text/html");
       const now = document.getElementById(`field-${id}`);
       const fresh = page.getElementById(`field-${id}`);
-      if (now && fresh) {
-        const open = now.querySelector("details")?.open;
-        replaceContent(now, fresh.innerHTML);
-        if (open) now.querySelector("details").open = true;
-      }
+      if (now && fresh) updateContent(now, fresh.innerHTML);
     },
     async about(event) {
       const field = event.target;

@@ -5,20 +5,10 @@ import { made, near, sent } from "./lib/dom.js";
 import { draw, showNotes } from "./lib/draw.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import {
-  chosen,
-  debounce,
-  dialog,
-  failed,
-  filledForm,
-  isHalfTyped,
-  isTyped,
-  moveByArrows,
-  placeUnder,
-  replaceContent,
-  shown,
-  toast,
-} from "./lib/page.js";
+import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { updateContent } from "./lib/update.js";
 
 const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
 const template = (id) => document.getElementById(id).innerHTML;
@@ -438,7 +428,7 @@ function editor() {
       try {
         await this.flush();
         const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
-        if (this.popoverOpen && !anchor) replaceContent(this.$refs.popover, html);
+        if (this.popoverOpen && !anchor) updateContent(this.$refs.popover, html);
         else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;

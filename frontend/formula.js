@@ -147,7 +147,9 @@ export function formulaEditor(ask, settled) {
 
   return {
     attach(form) {
-      box = form.querySelector("[data-formula] textarea");
+      const found = form.querySelector("[data-formula] textarea");
+      if (found === box && found === document.activeElement) return; // it is being typed
+      box = found;
       if (!box) return;
       taken = box.value;
       said = form.querySelector("#formula-said");

@@ -2,7 +2,8 @@
 import { formulaEditor } from "./formula.js";
 import { made, near } from "./lib/dom.js";
 import { getHtml, post } from "./lib/http.js";
-import { dialog, failed, formData } from "./lib/page.js";
+import { formData } from "./lib/forms.js";
+import { dialog, failed } from "./lib/page.js";
 
 export function modelFormula() {
   let editor = null;

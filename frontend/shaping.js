@@ -3,18 +3,10 @@ import Alpine from "@alpinejs/csp";
 import { byId, made, near, sent } from "./lib/dom.js";
 import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
-import {
-  debounce,
-  dialog,
-  failed,
-  focusFirst,
-  formData,
-  moveByArrows,
-  placeUnder,
-  replaceContent,
-  shown,
-  toast,
-} from "./lib/page.js";
+import { formData } from "./lib/forms.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { updateContent } from "./lib/update.js";
 import { formulaEditor } from "./formula.js";
 
 const TEXT = ["text"];
@@ -163,41 +155,17 @@ function shaping() {
         this.drafted = this.revision !== start.revision || start.drafted;
         this.status = this.drafted ? "changes are kept as a draft, not in force yet" : "in force";
       }
-      replaceContent(this.$refs.list, data.list);
-      const scroll = this.$refs.table.querySelector("[data-scroll]");
-      const left = scroll?.scrollLeft ?? 0;
-      replaceContent(this.$refs.table, data.table);
-      const now = this.$refs.table.querySelector("[data-scroll]");
-      if (now) now.scrollLeft = left;
+      updateContent(this.$refs.list, data.list);
+      updateContent(this.$refs.table, data.table);
       if (withForm && data.form) this.showForm(data.form);
       this.$root.dataset.turn = String(++turn);
     },
 
     // The form of a step.
     async showForm(html) {
-      const old = this.$refs.form.querySelector("[data-formula] textarea");
-      const typing = old && document.activeElement === old;
       const opening = !this.editing;
       this.editing = true;
-      if (typing) {
-        // The formula is being typed: only what stands around it is brought up to date.
-        const fresh = new DOMParser().parseFromString(html, "text/html");
-        const said = this.$refs.form.querySelector("form > div:last-child [role=status]");
-        if (said) said.textContent = fresh.querySelector("form > div:last-child [role=status]")?.textContent ?? "";
-        return;
-      }
-      const open = [...this.$refs.form.querySelectorAll("details[open] > summary")].map(
-        (summary) => summary.textContent,
-      );
-      const scrolls = Object.fromEntries(
-        [...this.$refs.form.querySelectorAll("[id]")]
-          .filter((box) => box.scrollTop)
-          .map((box) => [box.id, box.scrollTop]),
-      );
-      replaceContent(this.$refs.form, html);
-      for (const summary of this.$refs.form.querySelectorAll("summary"))
-        summary.parentElement.open = open.includes(summary.textContent);
-      for (const [id, top] of Object.entries(scrolls)) document.getElementById(id)?.scrollTo(0, top);
+      updateContent(this.$refs.form, html);
       this.formula.attach(this.$refs.form);
       if (opening) {
         await shown(this.$refs.form);

@@ -5,19 +5,10 @@ import { History, undoKeys } from "./lib/history.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
-import {
-  debounce,
-  dialog,
-  failed,
-  filledForm,
-  focusFirst,
-  formData,
-  moveByArrows,
-  placeUnder,
-  replaceContent,
-  shown,
-  toast,
-} from "./lib/page.js";
+import { filledForm, formData } from "./lib/forms.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -116,7 +107,7 @@ export function workbench() {
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;
       this.$refs.name.value = this.history.now.name;
-      replaceContent(this.$refs.sentence, data.sentence);
+      updateContent(this.$refs.sentence, data.sentence);
       this.$refs.title.value = this.definition.title ?? "";
       this.$refs.title.placeholder = data.chart.title;
       this.$refs.rows.innerHTML = data.rows;
@@ -314,7 +305,7 @@ export function workbench() {
       if (!this.popoverOpen || !at) return;
       at = { ...at, ...changes };
       try {
-        replaceContent(
+        updateContent(
           this.$refs.popover,
           await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }),
         );

@@ -1,6 +1,7 @@
 // The records behind a mark, in a dialog with pages, sorting and search.
 import { fieldAt, near } from "./dom.js";
-import { dialog, failed, replaceContent } from "./page.js";
+import { dialog, failed } from "./page.js";
+import { updateContent } from "./update.js";
 
 /**
  * @typedef {{ page: number, sort: string, descending: 0 | 1, find: string }} Asked
@@ -13,7 +14,7 @@ export async function showRows(load) {
     const { element } = dialog(await load(asked), { wide: true, label: "Rows behind" });
     const again = async () => {
       try {
-        replaceContent(element, await load(asked));
+        updateContent(element, await load(asked));
       } catch (error) {
         failed(error);
       }

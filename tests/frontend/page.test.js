@@ -1,6 +1,7 @@
 import assert from "node:assert/strict";
 import { mock, test } from "node:test";
-import { chosen, debounce, formData, isHalfTyped } from "../../frontend/lib/page.js";
+import { chosen, formData, isHalfTyped } from "../../frontend/lib/forms.js";
+import { debounce } from "../../frontend/lib/page.js";
 
 const field = (name, value, { as, list = false, type = "text", checked = false, disabled = false } = {}) => ({
   name,

@@ -1,0 +1,98 @@
+// Forms read as data, filled, and made sense of.
+import { toast } from "./page.js";
+
+/** @param {HTMLInputElement} field */
+function read(field) {
+  const value = field.value;
+  switch (field.dataset.as) {
+    case "json":
+      return JSON.parse(value);
+    case "int":
+      return value === "" ? null : Number.parseInt(value, 10);
+    case "number":
+      return value === "" ? null : Number(value);
+    case "date":
+      return value === "" ? null : value;
+    case "bool":
+      return value === "true";
+    default:
+      return value;
+  }
+}
+
+/**
+ * A form's values as nested data: names with dots become objects; boxes marked data-list are collected in a list.
+ * @param {HTMLFormElement} form
+ * @returns {Record<string, any>}
+ */
+export function formData(form) {
+  /** @type {Record<string, any>} */
+  const data = {};
+  for (const field of /** @type {HTMLInputElement[]} */ ([...form.elements])) {
+    if (!field.name || field.disabled) continue;
+    const path = field.name.split(".");
+    const last = /** @type {string} */ (path.pop());
+    const place = path.reduce((object, key) => (object[key] ??= {}), data);
+    if (field.type === "checkbox" && "list" in field.dataset) {
+      place[last] ??= [];
+      if (field.checked) place[last].push(read(field));
+    } else if ("list" in field.dataset) {
+      place[last] ??= [];
+      if (field.type !== "radio" || field.checked) place[last].push(read(field));
+    } else if (field.type === "checkbox") place[last] = field.checked;
+    else if (field.type === "radio") {
+      if (field.checked) place[last] = read(field);
+    } else place[last] = read(field);
+  }
+  return data;
+}
+
+/**
+ * Fills a form from the values on a button (a choice such as "Last 12 months"); returns the form.
+ * @param {HTMLElement} button
+ * @param {string} prefix
+ */
+export function filledForm(button, prefix) {
+  const form = /** @type {HTMLFormElement} */ (button.closest("form"));
+  const values = { back: 0, ...JSON.parse(button.dataset.fill ?? "{}") };
+  for (const [name, value] of Object.entries(values)) {
+    const field = /** @type {HTMLInputElement} */ (form.elements.namedItem(`${prefix}.${name}`));
+    field.value = value;
+  }
+  return form;
+}
+
+/**
+ * What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
+ * @param {HTMLFormElement} form
+ */
+export function chosen(form) {
+  if (!form.reportValidity()) return undefined;
+  const { choice, none } = formData(form);
+  if (none) return null;
+  if (choice.set) {
+    const set = choice.set.filter((/** @type {any} */ value) => value !== null && value !== "");
+    return set.length ? { set } : null;
+  }
+  if (choice.kind === "dates" && choice.start && choice.end) {
+    const first = `${choice.start}T${choice.start_time || "00:00"}`;
+    const last = `${choice.end}T${choice.end_time || "23:59:59"}`;
+    if (first > last) {
+      toast(`The first ${choice.start > choice.end ? "day" : "moment"} is after the last. Nothing was changed.`);
+      return undefined;
+    }
+  }
+  return choice.values && !choice.values.length ? null : choice;
+}
+
+/**
+ * Days and times are typed part by part: drawing their form anew would take the keyboard back to the first one.
+ * @param {HTMLInputElement} input
+ */
+export const isTyped = (input) => input.matches("[type=date], [type=time]");
+
+/**
+ * A year that is being typed goes through 0002, 0020 and 0202.
+ * @param {HTMLInputElement} input
+ */
+export const isHalfTyped = (input) => input.type === "date" && input.value !== "" && input.value < "1000";
