@@ -2,21 +2,14 @@
 import focus from "@alpinejs/focus";
 import Alpine from "@alpinejs/csp";
 import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
+import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
 import { dialog, failed, postAndOfferUndo, toast } from "./lib/page.js";
 import { filterOptions } from "./lib/popover.js";
 
 Alpine.plugin(focus);
-Alpine.data("menu", () => ({
-  open: false,
-  toggle() {
-    this.open = !this.open;
-  },
-  close() {
-    this.open = false;
-  },
-}));
+Alpine.data("menu", menu);
 Alpine.data("uploader", uploader);
 Alpine.data("datasetCheck", datasetCheck);
 Alpine.data("refreshProgress", refreshProgress);
@@ -75,6 +68,17 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     document.getElementById("find")?.focus();
   }
+});
+
+// Arrow keys go between tabs, which shows what they stand for.
+document.addEventListener("keydown", (event) => {
+  const tab = near(event, "[role=tab]");
+  const step = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
+  if (!tab || !step) return;
+  const tabs = all(tab.closest("[role=tablist]"), "[role=tab]");
+  const next = tabs.at((tabs.indexOf(tab) + step) % tabs.length);
+  next.focus();
+  next.click();
 });
 
 let asking = false;

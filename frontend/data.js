@@ -10,6 +10,12 @@ function megabytes(bytes) {
   return `${(bytes / 1024 / 1024).toLocaleString("en", { maximumFractionDigits: 1 })} MB`;
 }
 
+// How far something is, on a progress bar.
+function showShare(bar, share) {
+  bar.style.width = `${100 * share}%`;
+  bar.parentElement.setAttribute("aria-valuenow", String(Math.round(100 * share)));
+}
+
 export function uploader() {
   return {
     over: false,
@@ -82,7 +88,7 @@ export function uploader() {
         sending.setRequestHeader("X-File-Name", encodeURIComponent(file.name));
         sending.setRequestHeader("Content-Type", "application/octet-stream");
         sending.upload.onprogress = ({ loaded, total }) => {
-          this.$refs.bar.style.width = `${(100 * loaded) / total}%`;
+          showShare(this.$refs.bar, loaded / total);
           this.said =
             before + (loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…");
         };
@@ -124,7 +130,7 @@ export function uploader() {
       this.problem = message;
       this.busy = false;
       this.said = "";
-      this.$refs.bar.style.width = "0";
+      showShare(this.$refs.bar, 0);
       this.$refs.file.value = "";
     },
   };
@@ -217,7 +223,7 @@ export function refreshProgress() {
     async look() {
       try {
         const state = await getJson(this.$root.dataset.state);
-        this.$refs.bar.style.width = `${100 * state.share}%`;
+        showShare(this.$refs.bar, state.share);
         this.rows = state.rows ? `${state.rows.toLocaleString("en")} rows so far` : "";
         this.words = state.words;
         if (state.state === "done") {

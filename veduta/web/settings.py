@@ -49,6 +49,7 @@ INSTALLED_APPS = [
     "django.contrib.humanize",
     "axes",
     "csp",
+    "django_cotton",
     "guardian",
     "veduta.web.common",
     "veduta.web.home",

@@ -89,7 +89,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         "upload": upload,
         "options": upload.file_options,
         "encodings": ENCODING_WORDS.items(),
-        "delimiters": DELIMITER_WORDS.items(),
+        "delimiters": [(value, words[:1].upper() + words[1:]) for value, words in DELIMITER_WORDS.items()],
         "kinds": [(kind.value, kind.words) for kind in Kind],
         "name": upload.dataset.name if upload.dataset else intake.name_from_upload(upload),
         "problem": problem or (VedutaError(upload.message) if upload.message else None),

@@ -62,9 +62,29 @@ def words(text: str) -> list[str]:
 
 
 @register.filter
-def choices(text: str) -> list[list[str]]:
-    """`"a=First;b=Second"|choices` gives the pairs of a select."""
-    return [pair.split("=", 1) for pair in text.split(";")]
+def same(value: Any, other: Any) -> bool:
+    """Whether two values are the same choice in a form, where None is the empty choice."""
+    return _sent(value) == _sent(other)
+
+
+def _sent(value: Any) -> str:
+    return "" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+
+
+@register.simple_tag
+def choices(options: Any, value_of: str = "", words_of: str = "") -> list[tuple[Any, Any]]:
+    """The values and words of a select: from text such as "top=the highest;bottom=the lowest", from pairs, or from
+    things by the names of what they hold (a value without words stands for itself)."""
+    if isinstance(options, str):
+        pairs = (pair.partition("=") for pair in options.split(";"))
+        return [(value, words if there else value) for value, there, words in pairs]
+    if value_of:
+        return [(_held(each, value_of), _held(each, words_of or value_of)) for each in options]
+    return [each if isinstance(each, tuple | list) else (each, each) for each in options]
+
+
+def _held(thing: Any, name: str) -> Any:
+    return template.Variable(f"thing.{name}").resolve({"thing": thing})
 
 
 @register.filter
