@@ -1,0 +1,40 @@
+"""The parts that pages are made of, each in its states, for developers."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.core.paginator import Paginator
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import render
+
+from veduta.core.calendar import Grain
+from veduta.core.data.fields import Field, Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.web.accounts.access import signed_in
+
+
+@signed_in
+def parts(request: HttpRequest) -> HttpResponse:
+    """Only where the server runs for developers."""
+    if not settings.DEBUG:
+        raise Http404
+    listed = Paginator(range(60), 20)
+    return render(
+        request,
+        "pages/parts.html",
+        {
+            "themes": ("in-light", "in-dark"),
+            "pairs": [(grain.value, grain.words) for grain in (Grain.DAY, Grain.WEEK, Grain.MONTH)],
+            "measures": [
+                {"value": '{"field":"c1"}', "name": "sum of fare revenue", "chosen": False},
+                {"value": '{"field":"c2"}', "name": "mean of passengers", "chosen": True},
+            ],
+            "kinds": list(Kind),
+            "problem": DefinitionProblem("There is no field “Fair”.", hint="Did you mean Fare revenue?"),
+            "pages": [listed.page(number) for number in (1, 2, 3)],
+            "fields": [
+                Field(id="c1", source="route", name="Route", kind=Kind.TEXT),
+                Field(id="c2", source="fare", name="Fare revenue", kind=Kind.DECIMAL),
+            ],
+        },
+    )
