@@ -32,7 +32,7 @@ FOR_EXPLORERS = {
 }
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
-NOT_THERE = {"dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}
+NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}
 TAKES_POST = {"upload-receive"}
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 from django.contrib.auth.models import Group
@@ -145,7 +146,7 @@ def daily_counts(user: User) -> Dataset:
     spelt = [
         {"find": spelling.strip(), "put": name} for name, spelling in generate.SPELT.items() if spelling.strip() != name
     ]
-    steps = (
+    steps: tuple[dict[str, Any], ...] = (
         {"do": "wide_to_long", "rule": "dates", "names_to": "Day", "values_to": "Count so far"},
         {"do": "map", "field": port, "pairs": spelt},
         {

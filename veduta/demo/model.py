@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 from django.contrib.auth.models import Group
@@ -52,7 +53,7 @@ PARAMETERS = (
 )
 MONEY, PERCENT = {"style": "currency", "currency": "EUR"}, {"style": "percent", "decimals": 1}
 REVENUE = 'sum("Fare revenue")'
-FORMULAS = (
+FORMULAS: tuple[tuple[str, str, str, dict[str, Any]], ...] = (
     ("Net revenue", f'{REVENUE} + sum("Onboard sales") - sum("Fuel cost") - sum("Crew cost")', "Results", MONEY),
     ("Revenue per passenger", f"{REVENUE} / sum(Passengers)", "Results", MONEY | {"decimals": 2}),
     ("Load factor", "sum(Passengers) / sum(Capacity where not Cancelled)", "Operations", PERCENT),
@@ -117,8 +118,8 @@ def _join(user: User, sailings: Dataset, name: str, left: str, keys: tuple) -> D
         return next(f.id for f in schema if f.table == table and f.name == field and not f.formula).rpartition(".")[2]
 
     pairs = [{"left": plain(left_id, a), "right": plain(new, b), "grain": grain} for a, b, grain in keys]
-    sent = {"left": left_id, "right": new, "keys": pairs}
-    return change_model(user, sailings, "set_join", sent, sailings.model_revision)
+    ends = {"left": left_id, "right": new, "keys": pairs}
+    return change_model(user, sailings, "set_join", ends, sailings.model_revision)
 
 
 def _by_customer(user: User) -> None:

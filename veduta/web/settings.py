@@ -2,6 +2,7 @@
 
 import os
 from pathlib import Path
+from typing import Any
 
 from csp.constants import NONCE, SELF
 from django.core.exceptions import ImproperlyConfigured
@@ -180,7 +181,7 @@ STORAGES = {
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+(\.[0-9a-f]{12}|/parts/[^/]+-[0-9A-Z]{8})\..+$"
 WHITENOISE_USE_FINDERS = DEBUG or TESTING
 
-LOGGING = {
+LOGGING: dict[str, Any] = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},

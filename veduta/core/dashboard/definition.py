@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.data.fields import Frozen, Kind
+from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.model.definition import Choice
-from veduta.core.query.filters import Value
+from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed, value_words
 from veduta.core.stored import load
+from veduta.core.words import listed
 
 VERSION: Final = 1
 COLUMNS = 12
@@ -40,6 +42,19 @@ class DatesChoice(Frozen):
                 raise ValueError("the first moment is after the last")
         return self
 
+    def filter(self, field: str) -> RelativeFilter | DatesFilter | None:
+        """The filter it makes on a field; None if it shows all."""
+        if self.kind == "relative":
+            return RelativeFilter(field=field, unit=self.unit, count=self.count, back=self.back, anchor=self.anchor)
+        if not (self.start or self.end):
+            return None
+        times = {"start_time": self.start_time, "end_time": self.end_time}
+        return DatesFilter(field=field, start=self.start, end=self.end, **times)
+
+    def words(self, control: Control) -> str:
+        made = self.filter(control.field)
+        return made.words_of_periods() if made else "all"
+
 
 class ListChoice(Frozen):
     """What a list control is set to: some values, or all but them."""
@@ -47,11 +62,29 @@ class ListChoice(Frozen):
     values: tuple[Value, ...] = Attribute(max_length=5_000)
     exclude: bool = False
 
+    def filter(self, field: str) -> ListFilter | None:
+        return ListFilter(field=field, values=self.values, exclude=self.exclude) if self.values else None
+
+    def words(self, control: Control) -> str:
+        if not self.values:
+            return "all"
+        field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
+        said = listed([value_words(typed(value, field), field) for value in self.values], "or", 3)
+        return f"all but {said}" if self.exclude else said
+
 
 class ParameterChoice(Frozen):
     """What a parameter is set to; None is no limit."""
 
     set: tuple[Value, ...] | None = Attribute(max_length=200)
+
+    def filter(self, field: str) -> None:
+        """None: the formulas and limits that read a parameter filter, or not."""
+
+    def words(self, control: Control) -> str:
+        labels = {json.dumps(each.value): each.label for each in control.choices}
+        said = [labels.get(json.dumps(value)) or str(value) for value in self.set or ()]
+        return listed(said, "or", 3) if said else "no limit"
 
 
 class Control(Frozen):

@@ -21,7 +21,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import DatesFilter, Filter, ListFilter, RelativeFilter
+from veduta.core.query.filters import Filter
 
 Choice = DatesChoice | ListChoice | ParameterChoice | None
 KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
@@ -49,23 +49,6 @@ def choice_of(control: Control, state: ViewState) -> Choice:
     if choice is not None and not isinstance(choice, KINDS[control.kind]):
         raise DefinitionProblem(f"“{control.name}” cannot be set to that.", hint="Start again from the plain address.")
     return choice
-
-
-def control_filter(control: Control, choice: Choice, field: str) -> Filter | None:
-    """The filter that a control's choice makes on a field; None if it shows all."""
-    if isinstance(choice, DatesChoice):
-        if choice.kind == "relative":
-            return RelativeFilter(
-                field=field, unit=choice.unit, count=choice.count, back=choice.back, anchor=choice.anchor
-            )
-        if not (choice.start or choice.end):
-            return None
-        return DatesFilter(
-            field=field, start=choice.start, end=choice.end, start_time=choice.start_time, end_time=choice.end_time
-        )
-    if isinstance(choice, ListChoice) and choice.values:
-        return ListFilter(field=field, values=choice.values, exclude=choice.exclude)
-    return None
 
 
 def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str) -> dict[str, Any]:
@@ -105,9 +88,9 @@ def filters_for_block(
         choice = choice_of(control, state)
         field = matching_field(control.field, control.name, control.field_kind, control.dataset, chart.dataset, schema)
         if field is None:
-            if control_filter(control, choice, control.field):
+            if choice and choice.filter(control.field):
                 found.not_followed.append(control.name)
-        elif made := control_filter(control, choice, field):
+        elif choice and (made := choice.filter(field)):
             found.filters.append(made)
     for selection in state.selections:
         source = source_of(selection.block) if selection.block != block_id else None

@@ -190,6 +190,9 @@ class Schema:
     def __contains__(self, field_id: str) -> bool:
         return field_id in self._by_id
 
+    def get(self, field_id: str | None) -> Field | None:
+        return self._by_id.get(field_id or "")
+
     def __getitem__(self, field_id: str) -> Field:
         """The field with this id. Raises MissingField."""
         try:

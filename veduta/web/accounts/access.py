@@ -4,19 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import wraps
+from typing import Concatenate, ParamSpec
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, JsonResponse
+from django.http.response import HttpResponseBase
 
 from veduta.web.accounts.models import User
 from veduta.web.common.requests import wants_json
 
-View = Callable[..., HttpResponse]
+Arguments = ParamSpec("Arguments")
 
 
-def _guarded(view: View, allowed: Callable[[User], bool]) -> View:
+class Request(HttpRequest):
+    """A request of somebody who is signed in."""
+
+    user: User
+
+
+View = Callable[Concatenate[Request, Arguments], HttpResponseBase]
+
+
+def _guarded(view: View[Arguments], allowed: Callable[[User], bool]) -> View[Arguments]:
     @wraps(view)
-    def guard(request: HttpRequest, *args, **kwargs) -> HttpResponse:
+    def guard(request: Request, /, *args: Arguments.args, **kwargs: Arguments.kwargs) -> HttpResponseBase:
         if not request.user.is_authenticated:
             if wants_json(request):
                 return JsonResponse({"signed_out": True, "message": "You are signed out."}, status=401)
@@ -30,17 +41,17 @@ def _guarded(view: View, allowed: Callable[[User], bool]) -> View:
     return guard
 
 
-def signed_in(view: View) -> View:
+def signed_in(view: View[Arguments]) -> View[Arguments]:
     """For everybody who is signed in."""
     return _guarded(view, lambda user: True)
 
 
-def builders_only(view: View) -> View:
+def builders_only(view: View[Arguments]) -> View[Arguments]:
     """For analysts and stewards."""
     return _guarded(view, lambda user: user.builds)
 
 
-def stewards_only(view: View) -> View:
+def stewards_only(view: View[Arguments]) -> View[Arguments]:
     return _guarded(view, lambda user: user.is_steward)
 
 

@@ -1,12 +1,12 @@
 from django.contrib import messages
 from django.contrib.auth.models import Group
 from django.contrib.auth.views import LoginView
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
-from veduta.web.accounts.access import stewards_only
+from veduta.web.accounts.access import Request, stewards_only
 from veduta.web.accounts.forms import PersonChangeForm, PersonForm, SignInForm
 from veduta.web.accounts.models import User
 
@@ -18,7 +18,7 @@ class SignIn(LoginView):
 
 
 @stewards_only
-def people(request: HttpRequest) -> HttpResponse:
+def people(request: Request) -> HttpResponse:
     form = PersonForm(request.POST or None)
     if request.method == "POST" and form.is_valid():
         person = services.add_person(request.user, form)
@@ -31,7 +31,7 @@ def people(request: HttpRequest) -> HttpResponse:
 
 
 @stewards_only
-def person(request: HttpRequest, pk: int) -> HttpResponse:
+def person(request: Request, pk: int) -> HttpResponse:
     somebody = get_object_or_404(User, pk=pk)
     lines = [f"{k} = {'; '.join(v) if isinstance(v, list) else v}" for k, v in somebody.attributes.items()]
     initial = {

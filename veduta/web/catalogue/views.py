@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 
 from django.core.paginator import Paginator
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -14,7 +14,7 @@ from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
 from veduta.core.data.profile import Profile, profile
 from veduta.core.query.measures import TOTAL_WORDS
-from veduta.web.accounts.access import builders_only, stewards_only
+from veduta.web.accounts.access import Request, builders_only, stewards_only
 from veduta.web.catalogue import services as catalogue
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
@@ -28,7 +28,7 @@ COLUMNS_SHOWN = 100
 
 @require_GET
 @builders_only
-def dataset_list(request: HttpRequest) -> HttpResponse:
+def dataset_list(request: Request) -> HttpResponse:
     find = request.GET.get("find", "").strip()
     datasets = Dataset.objects.filter(deleted_at=None).select_related("current", "created_by")
     if find:
@@ -53,7 +53,7 @@ PLACES = ["", "latitude", "longitude", "country", "region", "town"]
 
 @require_GET
 @builders_only
-def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The dataset's columns with their profiles, and its rows."""
     found = dataset_at(pk)
     running = found.uploads.exclude(state=Upload.State.DONE).first()
@@ -102,7 +102,7 @@ def dataset(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 def _steps_in_words(dataset: Dataset) -> list[tuple[str, int | None]]:
     """The steps in force, each with the rows behind it when the current version was made."""
-    if not dataset.is_shaped:
+    if not dataset.is_shaped or dataset.current is None:
         return []
     reports = [dataset.current.reports.get(step.id, {}) for step in dataset.shaping.active]
     return [(report["words"], report.get("rows_out")) for report in reports if report.get("words")]
@@ -145,7 +145,7 @@ def _field_context(field: Field, found: Profile) -> dict:
 
 @require_GET
 @builders_only
-def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def dataset_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A page of the dataset's rows."""
     found = dataset_at(pk)
     context = rows_context(found, (), RowsRequest.from_data(request.GET), request.user)
@@ -154,7 +154,7 @@ def dataset_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_GET
 @builders_only
-def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def dataset_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV, as they are sorted and searched."""
     found = dataset_at(pk)
     rows, fields, _ = rows_lazily(found, (), RowsRequest.from_data(request.GET), request.user)
@@ -163,18 +163,19 @@ def dataset_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_GET
 @builders_only
-def failures(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+def failures(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """The values of one field that did not convert, with their row numbers."""
     found = dataset_at(pk)
     must_see_all(request.user, found, "see the values that could not be read")
     field = found.schema[field_id]
-    listed = found.current.failures.get(field_id, {"count": 0, "examples": []})
+    kept = found.current.failures if found.current else {}
+    listed = kept.get(field_id, {"count": 0, "examples": []})
     return render(request, "datasets/failures.html", {"dataset": found, "field": field, **listed})
 
 
 @require_POST
 @stewards_only
-def dataset_release(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def dataset_release(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
     catalogue.release(request.user, dataset_at(pk), request.POST.get("released") == "1")
     return redirect("dataset", pk)
@@ -182,7 +183,7 @@ def dataset_release(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def dataset_update(request: Request, pk: uuid.UUID) -> JsonResponse:
     found, data = dataset_at(pk), sent_json(request)
     catalogue.update_dataset(
         request.user, found, str(data.get("name", found.name)), str(data.get("description", found.description))
@@ -192,7 +193,7 @@ def dataset_update(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResponse:
+def field_update(request: Request, pk: uuid.UUID, field_id: str) -> JsonResponse:
     """Change one field; says how to undo it, or which upload is reading the file again."""
     found = dataset_at(pk)
     changes = allowed_changes(sent_json(request))
@@ -208,7 +209,7 @@ def field_update(request: HttpRequest, pk: uuid.UUID, field_id: str) -> JsonResp
 
 @require_POST
 @builders_only
-def dataset_delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def dataset_delete(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = dataset_at(pk)
     catalogue.delete_dataset(request.user, found)
     return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dataset-restore", args=[pk])})
@@ -216,7 +217,7 @@ def dataset_delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def dataset_restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def dataset_restore(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = dataset_at(pk, deleted=True)
     catalogue.restore_dataset(request.user, found)
     return JsonResponse({"message": f"“{found.name}” is back."})
@@ -224,6 +225,6 @@ def dataset_restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def version_restore(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+def version_restore(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
     catalogue.bring_back_version(request.user, dataset_at(pk), number)
     return redirect("dataset", pk)

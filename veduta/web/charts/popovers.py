@@ -20,10 +20,9 @@ from veduta.core.formula.check import Checked
 from veduta.core.formula.measures import with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.answer import measure_format
-from veduta.core.query.filters import Context, ListFilter, RelativeFilter, dates_words, typed
+from veduta.core.query.filters import Context, ListFilter, MeasureFilter, RelativeFilter, dates_words, typed
 from veduta.core.query.listing import group_values
-from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_node, measure_words, total_of
+from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
 from veduta.core.words import in_sentence
 
@@ -162,7 +161,7 @@ def _show(asked: Asked) -> dict[str, Any]:
         "total": total_of(measure, schema) if measure else "again",
         "totals": list(TOTAL_WORDS.items()),
         "variations": fitting(definition.groups) if measure else [],
-        "fixed": bool(measure) and not _node(measure, model).fields,
+        "fixed": measure is not None and not _node(measure, model).fields,
         "fields": _fields_first(schema, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next": len(definition.show),
@@ -314,11 +313,11 @@ def _only(asked: Asked) -> dict[str, Any]:
     definition, model, index, data = asked.definition, asked.model, asked.index, asked.data
     schema = model.schema
     current = definition.only[index] if index < len(definition.only) else None
-    field_id = data.get("field") or (getattr(current, "field", None) if current else None)
+    field_id = data.get("field") or getattr(current, "field", None)
     if current and current.kind == "points":
         return {"template": "only_points", "words": current.words(schema)}
     if data.get("way") == "measure" or (current and current.kind == "measure" and not field_id):
-        now = current if current and current.kind == "measure" else None
+        now = current if isinstance(current, MeasureFilter) else None
         by = now.measure if now else definition.measures[0]
         return {
             "template": "only_measure",
@@ -330,8 +329,10 @@ def _only(asked: Asked) -> dict[str, Any]:
         return {"template": "only_field", "fields": [field for field in schema.visible if field.level == "row"]}
     field = schema[field_id]
     ways = ways_for(field)
-    way = data.get("way") or (current.kind if current and current.field == field_id else ways[0][0])
-    if current and (current.field != field_id or current.kind != way):
+    if field_id not in getattr(current, "fields", tuple)():
+        current = None
+    way = data.get("way") or (current.kind if current else ways[0][0])
+    if current and current.kind != way:
         current = None
     return {
         "template": "only_filter",
@@ -366,8 +367,8 @@ def filter_choices(
     if way == "list":
         found |= list_choices(field, current, model, find)
     if way == "dates" and facts.lowest:
-        ends = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
-        found |= {"in_the_data": dates_words(*ends)}
+        first, last = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
+        found |= {"in_the_data": dates_words(first, last)}
     if way == "member":
         by = current.keep.by if current and current.keep else current.measure if current else definition.measures[0]
         found |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}

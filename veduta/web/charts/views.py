@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from django.core.paginator import Paginator
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
@@ -20,7 +20,7 @@ from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.charts import services
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
@@ -61,7 +61,7 @@ def _sent_definition(data: dict[str, Any], chart: Chart) -> ChartDefinition:
 
 
 @builders_only
-def chart_list(request: HttpRequest) -> HttpResponse:
+def chart_list(request: Request) -> HttpResponse:
     search = request.GET.get("find", "").strip()
     charts = Chart.objects.filter(deleted_at=None).select_related("dataset", "updated_by")
     if search:
@@ -73,7 +73,7 @@ def chart_list(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 @builders_only
-def new_chart(request: HttpRequest) -> HttpResponse:
+def new_chart(request: Request) -> HttpResponse:
     dataset = get_object_or_404(Dataset, pk=_as_uuid(request.POST.get("dataset")), deleted_at=None)
     chart = services.create_chart(request.user, dataset)
     address = reverse("chart", args=[chart.pk])
@@ -90,7 +90,7 @@ def _as_uuid(text: str | None) -> uuid.UUID | None:
 
 @require_GET
 @builders_only
-def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
     chart = _chart(pk)
     draft = chart.drafts.filter(user=request.user).first()
     definition = load_definition(draft.definition if draft else chart.definition)
@@ -116,7 +116,7 @@ def workbench(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
@@ -146,7 +146,7 @@ def answer(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def popover(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The small editor of one clause."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
@@ -157,7 +157,7 @@ def popover(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def keep_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def keep_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart, data = _chart(pk), sent_json(request)
     draft = services.keep_draft(
         request.user, chart, _sent_definition(data, chart), str(data.get("name", "")), int(data.get("revision") or 0)
@@ -167,7 +167,7 @@ def keep_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def save(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart, data = _chart(pk), sent_json(request)
     definition, name = _sent_definition(data, chart), str(data.get("name", "")).strip()
     try:
@@ -200,7 +200,7 @@ def save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def save_as_new(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def save_as_new(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep one's own state as another chart, leaving this one as it is."""
     chart, data = _chart(pk), sent_json(request)
     name = str(data.get("name", "")).strip() or str(chart)
@@ -212,20 +212,20 @@ def save_as_new(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
     return redirect("chart", services.duplicate_chart(request.user, _chart(pk)).pk)
 
 
 @require_POST
 @builders_only
-def drop_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def drop_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     services.drop_draft(request.user, _chart(pk))
     return JsonResponse({})
 
 
 @require_POST
 @builders_only
-def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart = _chart(pk)
     services.delete_chart(request.user, chart)
     return JsonResponse({"message": f"“{chart}” is deleted.", "undo": reverse("chart-restore", args=[pk])})
@@ -233,7 +233,7 @@ def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart = _chart(pk, deleted=True)
     services.restore_chart(request.user, chart)
     return JsonResponse({"message": f"“{chart}” is back."})
@@ -241,7 +241,7 @@ def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def rows_behind(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The records behind a mark of the chart, or behind the whole chart without a point."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
@@ -256,7 +256,7 @@ def rows_behind(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def rows_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def rows_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """The rows in the chart as CSV, exactly as they are shown below it but with full numbers."""
     chart = _chart(pk)
     definition = _sent_definition({"definition": request.POST.get("definition", "")}, chart)
@@ -267,7 +267,7 @@ def rows_file(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def explain(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def explain(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Step by step, with counts, how the chart's numbers come about."""
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)

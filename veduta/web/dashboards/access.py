@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from typing import Any, cast
 
 from django.contrib.auth.models import Group
 from django.core.exceptions import PermissionDenied
@@ -86,9 +87,9 @@ def set_grant(who: User | Group, dashboard: Dashboard, level: str, download: boo
 
 def grants(dashboard: Dashboard) -> list[dict]:
     """Everybody the dashboard is granted to: people and groups with their level and whether they may download."""
-    found = [
-        *get_groups_with_perms(dashboard, attach_perms=True).items(),
-        *get_users_with_perms(dashboard, attach_perms=True, with_group_users=False).items(),
+    found: list[tuple[Any, Any]] = [
+        *cast(dict[Any, Any], get_groups_with_perms(dashboard, attach_perms=True)).items(),
+        *cast(dict[Any, Any], get_users_with_perms(dashboard, attach_perms=True, with_group_users=False)).items(),
     ]
     return [
         {

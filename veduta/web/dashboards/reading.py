@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -14,29 +13,26 @@ from django.http import Http404
 from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.points import points_filters
-from veduta.core.chart.question import Answered, default_title
+from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
+from veduta.core.chart.sentence import default_title
 from veduta.core.dashboard.definition import (
     Block,
     Control,
     DashboardDefinition,
-    DatesChoice,
-    ListChoice,
     ParameterChoice,
     ViewState,
 )
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
-    control_filter,
     filters_for_block,
     parameter_values,
 )
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
-from veduta.core.query.filters import DatesFilter, Filter, dates_words, typed, value_words
-from veduta.core.words import listed
+from veduta.core.query.filters import Filter
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
@@ -192,11 +188,10 @@ class Reading:
 
     def _control_item(self, control: Control) -> TrailItem:
         choice = choice_of(control, self.state)
-        made = control_filter(control, choice, control.field)
-        words = "all"
-        if made or isinstance(choice, ParameterChoice):
-            words = choice_words(control, choice)
-        narrows = bool(made) or (isinstance(choice, ParameterChoice) and choice.set is not None)
+        words = choice.words(control) if choice else "all"
+        narrows = bool(choice and choice.filter(control.field)) or (
+            isinstance(choice, ParameterChoice) and choice.set is not None
+        )
         return TrailItem(control.id, words, narrows, name=control.name, mode="control")
 
     def _selection_item(self, index: int) -> TrailItem | None:
@@ -234,24 +229,6 @@ class Reading:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)
         return period_words(latest, Grain.DAY) if latest else ""
-
-
-def choice_words(control: Control, choice: DatesChoice | ListChoice | ParameterChoice) -> str:
-    """What a control is set to, in words."""
-    if isinstance(choice, ParameterChoice):
-        labels = {json.dumps(each.value): each.label for each in control.choices}
-        said = [labels.get(json.dumps(value)) or str(value) for value in choice.set or ()]
-        return listed(said, "or", 3) if choice.set else "no limit"
-    made = control_filter(control, choice, control.field)
-    if isinstance(made, DatesFilter):
-        return dates_words(*made.ends)
-    if isinstance(choice, DatesChoice):
-        return made.words_of_periods()
-    from veduta.core.data.fields import Field
-
-    field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
-    words = listed([value_words(typed(value, field), field) for value in choice.values], "or", 3)
-    return f"all but {words}" if choice.exclude else words
 
 
 def block_title(block: Block, reading: Reading) -> str:

@@ -94,7 +94,7 @@ def _keep_version(
 ) -> Publication:
     return Publication.objects.create(
         dashboard=dashboard,
-        number=next_number(dashboard.publications),
+        number=next_number(dashboard.publications.all()),
         name=dashboard.name,
         definition=frozen(definition).model_dump(mode="json"),
         set_aside=set_aside,
@@ -123,7 +123,7 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        version = numbered(dashboard.publications, number, "this dashboard")
+        version = numbered(dashboard.publications.all(), number, "this dashboard")
         if what == "published":
             dashboard.published = version
         else:

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.contrib.auth.models import Group
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
@@ -19,15 +19,17 @@ from veduta.core.dashboard.definition import (
     Block,
     Control,
     DashboardDefinition,
+    DatesChoice,
+    ListChoice,
     ParameterChoice,
     load_dashboard,
     load_state,
 )
-from veduta.core.dashboard.following import choice_of
-from veduta.core.data.fields import Kind
+from veduta.core.dashboard.following import Choice, choice_of
+from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.filters import ListFilter, RelativeFilter
-from veduta.web.accounts.access import builders_only, signed_in
+from veduta.core.query.filters import Context, RelativeFilter
+from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices, parameter_choices
@@ -45,7 +47,7 @@ from veduta.web.modelling.services import model_for, model_of, parts_for
 logger = logging.getLogger("veduta.dashboards")
 
 
-def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
+def _reading(request: Request, pk: uuid.UUID) -> Reading:
     """The dashboard as the request asks for it: published, an earlier version (`version`) or the draft (`draft`)."""
     wants_draft, number = request.GET.get("draft") == "1", request.GET.get("version", "")
     dashboard = find_dashboard(request.user, pk, edit=bool(wants_draft or number))
@@ -60,7 +62,7 @@ def _reading(request: HttpRequest, pk: uuid.UUID) -> Reading:
 
 @require_GET
 @signed_in
-def dashboard_list(request: HttpRequest) -> HttpResponse:
+def dashboard_list(request: Request) -> HttpResponse:
     find = request.GET.get("find", "").strip()
     found = dashboards_for(request.user).select_related("updated_by")
     if find:
@@ -70,7 +72,7 @@ def dashboard_list(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 @builders_only
-def new_dashboard(request: HttpRequest) -> HttpResponse:
+def new_dashboard(request: Request) -> HttpResponse:
     dashboard = services.create_dashboard(request.user, request.POST.get("name", ""))
     if wants_json(request):
         return JsonResponse({"id": str(dashboard.pk)})
@@ -79,7 +81,7 @@ def new_dashboard(request: HttpRequest) -> HttpResponse:
 
 @require_GET
 @signed_in
-def dashboard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
     found = find_dashboard(request.user, pk)
     if found.published is None and not request.GET.get("version"):
@@ -137,7 +139,7 @@ def _layout(definition: DashboardDefinition) -> str:
 
 @require_GET
 @signed_in
-def block(request: HttpRequest, pk: uuid.UUID, block_id: str) -> JsonResponse:
+def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """One block worked out under the state in the address."""
     reading = _reading(request, pk)
     return JsonResponse(reading.block_data(reading.block(block_id), request.GET.get("table") == "1"))
@@ -145,7 +147,7 @@ def block(request: HttpRequest, pk: uuid.UUID, block_id: str) -> JsonResponse:
 
 @require_GET
 @signed_in
-def blocks(request: HttpRequest, pk: uuid.UUID) -> StreamingHttpResponse:
+def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """The trail and then all blocks under the state in the address, a line of JSON each, sent as each is worked out.
 
     A block that fails sends its problem and leaves the others alone.
@@ -174,54 +176,54 @@ def _data_or_problem(reading: Reading, block: Block) -> dict[str, Any]:
 
 @require_GET
 @signed_in
-def control(request: HttpRequest, pk: uuid.UUID, control_id: str) -> HttpResponse:
+def control(request: Request, pk: uuid.UUID, control_id: str) -> HttpResponse:
     """The small editor of a control, as the reader has it set now."""
     reading = _reading(request, pk)
     found = reading.control(control_id)
-    choice = choice_of(found, reading.state)
-    dataset = reading.dataset(found.dataset)
+    choice, dataset = choice_of(found, reading.state), reading.dataset(found.dataset)
+    find = request.GET.get("find", "")[:200]
     if found.kind == "parameter":
-        return _parameter_control(request, found, choice, dataset)
+        shown = _parameter_control(request, found, choice, dataset, find)
+        return render(request, "dashboards/parameter.html", {"control": found, **shown})
     model, context = parts_for(dataset, request.user)
     field = model.schema[found.field]
-    data: dict[str, Any] = {"control": found, "choice": choice, "find": request.GET.get("find", "")[:200]}
     if found.kind == "list":
-        current = ListFilter(field=field.id, values=choice.values, exclude=choice.exclude) if choice else None
-        data |= list_choices(field, current, model, data["find"])
+        current = choice.filter(field.id) if isinstance(choice, ListChoice) else None
+        shown = list_choices(field, current, model, find)
     else:
-        anchor = choice.anchor if choice else "latest"
-        relative = RelativeFilter(field=field.id, anchor=anchor)
-        if choice and choice.kind == "relative":
-            relative = RelativeFilter(
-                field=field.id, unit=choice.unit, count=choice.count, back=choice.back, anchor=anchor
-            )
-        period = relative.bounds(context) if choice and choice.kind == "relative" else None
-        data |= {
-            "relative": relative,
-            "choices": RELATIVE_CHOICES,
-            "period": period,
-            "range": choice if choice and choice.kind == "dates" else period and {"start": period[0], "end": period[1]},
-            "with_times": field.kind is Kind.DATETIME,
-            "latest": context.latest.get(field.id),
-        }
-    return render(request, "dashboards/control.html", data)
+        shown = _dates_control(field, choice if isinstance(choice, DatesChoice) else None, context)
+    return render(request, "dashboards/control.html", {"control": found, "choice": choice, "find": find, **shown})
+
+
+def _dates_control(field: Field, choice: DatesChoice | None, context: Context) -> dict[str, Any]:
+    """The editor of recent periods, and of a range of days, which begins as the periods lie."""
+    set_as = choice.filter(field.id) if choice else None
+    recent = set_as if isinstance(set_as, RelativeFilter) else None
+    period = recent.bounds(context) if recent else None
+    return {
+        "relative": recent or RelativeFilter(field=field.id, anchor=choice.anchor if choice else "latest"),
+        "choices": RELATIVE_CHOICES,
+        "period": period,
+        "range": {"start": period[0], "end": period[1]} if period else choice,
+        "with_times": field.kind is Kind.DATETIME,
+        "latest": context.latest.get(field.id),
+    }
 
 
 def _parameter_control(
-    request: HttpRequest, control: Control, choice: ParameterChoice, dataset: Dataset
-) -> HttpResponse:
+    request: Request, control: Control, choice: Choice, dataset: Dataset, find: str
+) -> dict[str, Any]:
     """The editor of a parameter: its list, the values of its field, or a value of its kind."""
     parameter = next((p for p in model_of(dataset).definition.parameters if p.id == control.field), None)
     if parameter is None:
         raise DefinitionProblem(
             f"The parameter “{control.name}” does not exist any more.", hint="Take the control out."
         )
-    setting = list(choice.set) if choice and choice.set is not None else None
-    found = parameter_choices(parameter, setting, model_for(dataset, request.user), request.GET.get("find", "")[:200])
-    return render(request, "dashboards/parameter.html", {"control": control, **found})
+    setting = list(choice.set) if isinstance(choice, ParameterChoice) and choice.set is not None else None
+    return parameter_choices(parameter, setting, model_for(dataset, request.user), find)
 
 
-def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
+def _behind(request: Request, pk: uuid.UUID, block_id: str):
     reading = _reading(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
@@ -236,7 +238,7 @@ def _behind(request: HttpRequest, pk: uuid.UUID, block_id: str):
 
 @require_GET
 @signed_in
-def rows(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
+def rows(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     """The records behind a block or one of its marks, a page at a time."""
     dataset, filters, home, values = _behind(request, pk, block_id)
     context = rows_context(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
@@ -249,7 +251,7 @@ def rows(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
 
 @require_GET
 @signed_in
-def rows_file(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpResponse:
+def rows_file(request: Request, pk: uuid.UUID, block_id: str) -> StreamingHttpResponse:
     dataset, filters, home, values = _behind(request, pk, block_id)
     found, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
     return csv_response(found.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv")
@@ -257,7 +259,7 @@ def rows_file(request: HttpRequest, pk: uuid.UUID, block_id: str) -> HttpRespons
 
 @require_GET
 @builders_only
-def edit(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
     found = find_dashboard(request.user, pk, edit=True)
     definition = found.load_draft()
     datasets = []
@@ -297,7 +299,7 @@ def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
 
 @require_POST
 @builders_only
-def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
     definition = load_dashboard(data.get("definition"))
     try:
@@ -334,7 +336,7 @@ def save_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def copy_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
     new = services.copy_draft(request.user, found, load_dashboard(data.get("definition")), str(data.get("name", "")))
     return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
@@ -342,7 +344,7 @@ def copy_draft(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def publish(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def publish(request: Request, pk: uuid.UUID) -> JsonResponse:
     publication = services.publish(request.user, find_dashboard(request.user, pk, edit=True))
     messages.success(request, f"Version {publication.number} is published.")
     return JsonResponse({"address": reverse("dashboard", args=[pk])})
@@ -350,7 +352,7 @@ def publish(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def bring_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
     found = find_dashboard(request.user, pk, edit=True)
     what = request.POST.get("what", "draft")
     services.bring_back(request.user, found, number, what)
@@ -360,7 +362,7 @@ def bring_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse
 
 @require_POST
 @builders_only
-def place(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def place(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = find_dashboard(request.user, pk, edit=True)
     try:
         chart = Chart.objects.get(pk=uuid.UUID(str(sent_json(request).get("chart"))), deleted_at=None)
@@ -372,7 +374,7 @@ def place(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_GET
 @builders_only
-def choices(request: HttpRequest) -> HttpResponse:
+def choices(request: Request) -> HttpResponse:
     """The dashboards a chart can be placed on."""
     editable = [d for d in dashboards_for(request.user) if may_edit(request.user, d)]
     return render(request, "dashboards/choices.html", {"dashboards": editable})
@@ -380,7 +382,7 @@ def choices(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 @builders_only
-def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
     data = sent_json(request)
     try:
@@ -396,21 +398,21 @@ def new_control(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def text(request: HttpRequest) -> JsonResponse:
+def text(request: Request) -> JsonResponse:
     """Markdown as safe HTML, for the editor's preview."""
     return JsonResponse({"html": to_html(str(sent_json(request).get("text", ""))[:20_000])})
 
 
 @require_POST
 @builders_only
-def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
     found = find_dashboard(request.user, pk, edit=True)
     return redirect("dashboard-edit", services.duplicate_dashboard(request.user, found).pk)
 
 
 @require_POST
 @builders_only
-def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = find_dashboard(request.user, pk, edit=True)
     services.delete_dashboard(request.user, found)
     return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dashboard-restore", args=[pk])})
@@ -418,7 +420,7 @@ def delete(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
     if found is None or not may_edit(request.user, found):
         raise Http404
@@ -427,7 +429,7 @@ def restore(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 
 @signed_in
-def share(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def share(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Who may see or edit the dashboard."""
     found = find_dashboard(request.user, pk, edit=True)
     if request.method == "POST":

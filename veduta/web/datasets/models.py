@@ -111,6 +111,12 @@ class Dataset(models.Model):
         """The id of the dataset this one is made from, if it is."""
         return self.origin.dataset if isinstance(self.origin, DatasetSource) else ""
 
+    def current_key(self) -> int:
+        """The key of the current version. Raises VedutaError if there is none yet."""
+        if self.current_id is None:
+            raise VedutaError(f"“{self.name}” has no rows yet.", hint="Bring in a file first.")
+        return self.current_id
+
     @property
     def source_words(self) -> str:
         """What kind of source its rows come from."""
@@ -258,7 +264,11 @@ class Upload(models.Model):
 
     @property
     def file_options(self) -> FileOptions | SheetOptions | RecordsOptions | LandedOptions:
-        kinds = {"text": FileOptions, "sheet": SheetOptions, "json": RecordsOptions}
+        kinds: dict[str, type[FileOptions | SheetOptions | RecordsOptions]] = {
+            "text": FileOptions,
+            "sheet": SheetOptions,
+            "json": RecordsOptions,
+        }
         kind = kinds.get(self.format, LandedOptions)
         return kind.model_validate({key: value for key, value in self.options.items() if key in kind.model_fields})
 

@@ -55,9 +55,9 @@ def refresh_followers(dataset: Dataset, root: Refresh | None = None) -> None:
 
 
 def tell_upload(refresh: Refresh, state: str, message: str) -> None:
-    if refresh.upload_id:
+    if refresh.upload:
         done = {"bytes_read": refresh.upload.size} if state == Upload.State.DONE else {"bytes_read": 0}
-        Upload.objects.filter(pk=refresh.upload_id).update(state=state, message=message, **done)
+        Upload.objects.filter(pk=refresh.upload.pk).update(state=state, message=message, **done)
 
 
 class Progress:

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from django.conf import settings
 from django.core.paginator import Paginator
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import render
 
 from veduta.core.calendar import Grain
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem
-from veduta.web.accounts.access import signed_in
+from veduta.web.accounts.access import Request, signed_in
 
 
 @signed_in
-def parts(request: HttpRequest) -> HttpResponse:
+def parts(request: Request) -> HttpResponse:
     """Only where the server runs for developers."""
     if not settings.DEBUG:
         raise Http404

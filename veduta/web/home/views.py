@@ -1,12 +1,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import render
 
-from veduta.web.accounts.access import signed_in
+from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import wants_json
@@ -17,8 +18,8 @@ GUIDE = Path(settings.BASE_DIR) / "docs" / "guide"
 
 
 @signed_in
-def home(request: HttpRequest) -> HttpResponse:
-    context = {"dashboards": dashboards_for(request.user).order_by("-updated_at")[:8]}
+def home(request: Request) -> HttpResponse:
+    context: dict[str, Any] = {"dashboards": dashboards_for(request.user).order_by("-updated_at")[:8]}
     if request.user.builds:
         context["charts"] = Chart.objects.filter(deleted_at=None).select_related("dataset")[:8]
         context["datasets"] = (
@@ -28,7 +29,7 @@ def home(request: HttpRequest) -> HttpResponse:
 
 
 @signed_in
-def find(request: HttpRequest) -> HttpResponse:
+def find(request: Request) -> HttpResponse:
     """Anything by its name, for the box at the top of every page."""
     words = request.GET.get("find", "").strip()
     context: dict = {"find": words}
@@ -49,7 +50,7 @@ def guide_pages() -> list[tuple[str, str]]:
 
 
 @signed_in
-def guide(request: HttpRequest, slug: str = "") -> HttpResponse:
+def guide(request: Request, slug: str = "") -> HttpResponse:
     pages = guide_pages()
     slug = slug or (pages[0][0] if pages else "")
     found = next((path for path in sorted(GUIDE.glob("*.md")) if path.stem.split("-", 1)[1] == slug), None)
@@ -58,23 +59,23 @@ def guide(request: HttpRequest, slug: str = "") -> HttpResponse:
     return render(request, "pages/guide.html", {"pages": pages, "slug": slug, "html": to_html(found.read_text())})
 
 
-def _problem(request: HttpRequest, status: int, title: str, message: str) -> HttpResponse:
+def _problem(request: Request, status: int, title: str, message: str) -> HttpResponse:
     if wants_json(request):
         return JsonResponse({"message": message}, status=status)
     return render(request, "error.html", {"title": title, "message": message}, status=status)
 
 
-def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
+def not_found(request: Request, exception: Exception) -> HttpResponse:
     message = (
         "There is no such page, or it is not for you. If somebody sent you this address, ask them to share it with you."
     )
     return _problem(request, 404, "Not found", message)
 
 
-def not_allowed(request: HttpRequest, exception: Exception) -> HttpResponse:
+def not_allowed(request: Request, exception: Exception) -> HttpResponse:
     return _problem(request, 403, "Not allowed", str(exception) or "You may not do this.")
 
 
-def went_wrong(request: HttpRequest) -> HttpResponse:
+def went_wrong(request: Request) -> HttpResponse:
     message = "Something went wrong on our side. Nothing was lost: go back and try again."
     return _problem(request, 500, "Something went wrong", message)

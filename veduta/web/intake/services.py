@@ -6,8 +6,9 @@ import io
 import re
 import shutil
 import uuid
+from collections.abc import Set as AbstractSet
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import polars as pl
 from django.conf import settings
@@ -29,7 +30,7 @@ from veduta.core.data.formats import (
     unique_headings,
 )
 from veduta.core.data.landing import Landing, sample_landing
-from veduta.core.data.options import LandedOptions, RecordsOptions, SheetOptions
+from veduta.core.data.options import FileOptions, Format, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.recognise import Recognised, recognise_fields
 from veduta.core.data.sniff import Sample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
@@ -150,22 +151,31 @@ def land(upload: Upload) -> None:
 def _land_into(upload: Upload, landing: Landing) -> SheetOptions | RecordsOptions | LandedOptions:
     """Returns the options with what was found by looking filled in."""
     options = upload.file_options
-    if upload.format == "several":
-        _land_several(upload, landing)
-    elif upload.format == "sheet":
+    if isinstance(options, SheetOptions):
         if not options.sheet:
             options = options.model_copy(update={"sheet": first_sheet(upload.file)})
         upload.about = {"sheets": sheets(upload.file)}
         land_sheet(upload.file, options, landing)
-    elif upload.format in ("parquet", "arrow"):
-        land_columnar(upload.file, upload.format, landing)
+    elif isinstance(options, RecordsOptions):
+        options = _land_records(upload, options, landing)
+    elif upload.format == "json_lines":
+        land_json(upload.file, RecordsOptions(), landing, lines=True)
+    elif upload.format == "several":
+        _land_several(upload, landing)
     else:
-        if upload.format == "json" and upload.file.stat().st_size < LARGEST_JSON:
-            places = record_places(parse_json(upload.file.read_bytes(), upload.file_name))
-            upload.about = {"places": places}
-            if places and not options.records:
-                options = options.model_copy(update={"records": places[0][0]})
-        land_json(upload.file, options, landing, lines=upload.format == "json_lines")
+        land_columnar(upload.file, cast(Format, upload.format), landing)
+    assert not isinstance(options, FileOptions)  # text does not land
+    return options
+
+
+def _land_records(upload: Upload, options: RecordsOptions, landing: Landing) -> RecordsOptions:
+    """The records are the likeliest list in the file, unless a place is chosen."""
+    if upload.file.stat().st_size < LARGEST_JSON:
+        places = record_places(parse_json(upload.file.read_bytes(), upload.file_name))
+        upload.about = {"places": places}
+        if places and not options.records:
+            options = options.model_copy(update={"records": places[0][0]})
+    land_json(upload.file, options, landing, lines=False)
     return options
 
 
@@ -201,7 +211,7 @@ def text_sample(upload: Upload) -> Sample:
     options = upload.file_options
     return (
         take_sample(upload.file, options)
-        if upload.is_text
+        if isinstance(options, FileOptions)
         else sample_landing(upload.landing, LandedOptions(empties=options.empties))
     )
 
@@ -279,7 +289,7 @@ def _must_be_open(upload: Upload) -> None:
         raise VedutaError("This file is already being read.", hint="Correct it on the dataset's page afterwards.")
 
 
-def start_import(user: User, upload: Upload, name: str = "", leave_out: set[str] = frozenset()) -> None:
+def start_import(user: User, upload: Upload, name: str = "", leave_out: AbstractSet[str] = frozenset()) -> None:
     """Read the file in the background into a new version, of a new dataset unless the upload has one."""
     must_build(user)
     _must_be_open(upload)

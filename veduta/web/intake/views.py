@@ -7,7 +7,7 @@ import uuid
 from typing import Any
 from urllib.parse import unquote
 
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -20,7 +20,7 @@ from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.recognise import Recognised
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Upload
@@ -35,7 +35,7 @@ PREVIEW_COLUMNS = 60
 
 @require_POST
 @builders_only
-def receive(request: HttpRequest) -> JsonResponse:
+def receive(request: Request) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header."""
     dataset = None
     if target := request.GET.get("dataset"):
@@ -55,7 +55,7 @@ def receive(request: HttpRequest) -> JsonResponse:
 
 @require_POST
 @builders_only
-def paste(request: HttpRequest) -> JsonResponse:
+def paste(request: Request) -> JsonResponse:
     """Take pasted cells."""
     data = sent_json(request)
     dataset = dataset_at(as_uuid_or_404(str(data["dataset"]))) if data.get("dataset") else None
@@ -65,17 +65,17 @@ def paste(request: HttpRequest) -> JsonResponse:
 
 @require_GET
 @builders_only
-def upload(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def upload(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A file before, while and after it is read."""
     found = _upload(request, pk)
     if found.state == Upload.State.DONE:
         return redirect("dataset", found.dataset_id)
     if found.state in (Upload.State.QUEUED, Upload.State.READING):
-        return redirect("refresh", found.refreshes.first().pk)
+        return redirect("refresh", found.refreshes.latest("pk").pk)
     return render(request, "datasets/check.html", _check_context(found))
 
 
-def _upload(request: HttpRequest, pk: uuid.UUID) -> Upload:
+def _upload(request: Request, pk: uuid.UUID) -> Upload:
     """Raises Http404, and Bound for another's file for a dataset of which somebody may see only some rows."""
     found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
     if found.dataset and found.owner_id != request.user.pk:
@@ -85,7 +85,7 @@ def _upload(request: HttpRequest, pk: uuid.UUID) -> Upload:
 
 def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     """The recognised settings and the first rows as they will be."""
-    context = {
+    context: dict[str, Any] = {
         "upload": upload,
         "options": upload.file_options,
         "encodings": ENCODING_WORDS.items(),
@@ -99,7 +99,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         questions = intake.open_questions(upload, recognised)
     except VedutaError as error:
         return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
-    columns = []
+    columns: list[dict[str, Any]] = []
     for field, place in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.places, strict=False):
         cells, failures = _preview(sample, field, place, upload)
         found = recognised.get(field.id)
@@ -158,7 +158,7 @@ def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tu
 
 @require_POST
 @builders_only
-def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def upload_options(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Correct how the file is cut; answers with the preview."""
     found = _upload(request, pk)
     changes, problem = sent_json(request), None
@@ -176,7 +176,7 @@ def upload_options(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpResponse:
+def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
     found = _upload(request, pk)
     intake.change_column(request.user, found, field_id, allowed_changes(sent_json(request)))
@@ -185,7 +185,7 @@ def upload_column(request: HttpRequest, pk: uuid.UUID, field_id: str) -> HttpRes
 
 @require_POST
 @builders_only
-def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
     found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
     data = sent_json(request)
     intake.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
@@ -194,7 +194,7 @@ def upload_start(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def upload_discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def upload_discard(request: Request, pk: uuid.UUID) -> HttpResponse:
     found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
     intake.discard(request.user, found)
     return redirect("data")

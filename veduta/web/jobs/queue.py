@@ -59,7 +59,7 @@ class Kind:
 
 
 kinds: list[Kind] = []
-duties: list[Callable[[], object]] = []
+duties: list[Callable[[], int]] = []
 """What workers look after every few seconds besides; each may be called by several workers at once."""
 
 
@@ -121,11 +121,10 @@ def finish(job: Job, state: str, message: str, **more: Any) -> bool:
     return bool(mine.update(state=state, message=message, doing="", finished_at=timezone.now(), **more))
 
 
-def renew() -> None:
-    """Hold what this worker holds for longer."""
-    for kind in kinds:
-        mine = kind.jobs().filter(state=State.RUNNING, held_by=this_worker())
-        mine.update(held_until=timezone.now() + LEASE)
+def renew() -> int:
+    """Hold what this worker holds for longer. Returns how many jobs that are."""
+    mine = [kind.jobs().filter(state=State.RUNNING, held_by=this_worker()) for kind in kinds]
+    return sum(jobs.update(held_until=timezone.now() + LEASE) for jobs in mine)
 
 
 def let_go() -> None:
@@ -154,7 +153,7 @@ def keep_alive(stop: threading.Event) -> None:
             try:
                 duty()
             except Exception:
-                logger.exception("A worker could not do %s; it is tried again.", duty.__name__)
+                logger.exception("A worker could not do %s; it is tried again.", duty)
         close_old_connections()
 
 

@@ -108,7 +108,9 @@ def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
     curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
     width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
     named = {0: "Sources", 1: "Datasets", deepest + 1: "Charts", deepest + 2: "Dashboards"}
-    headings = [(level * (BOX_WIDTH + GAP_X), name) for level, name in named.items() if level < 2 or level in levels]
+    headings: list[tuple[float, str]] = [
+        (level * (BOX_WIDTH + GAP_X), name) for level, name in named.items() if level < 2 or level in levels
+    ]
     return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
 from veduta.web.lineage import drawing
@@ -14,7 +14,7 @@ from veduta.web.lineage import drawing
 
 @require_GET
 @builders_only
-def lineage(request: HttpRequest) -> HttpResponse:
+def lineage(request: Request) -> HttpResponse:
     """What is made from what, drawn; around one dataset if it is named."""
     focus = None
     if key := request.GET.get("dataset"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Set as AbstractSet
 from typing import Any
 
 from django.db import transaction
@@ -55,7 +56,7 @@ def bring_back_model(user: User, dataset: Dataset, number: int) -> Dataset:
     must_build(user)
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().select_related("current").get(pk=dataset.pk)
-        earlier = numbered(dataset.model_versions, number, "this model")
+        earlier = numbered(dataset.model_versions.all(), number, "this model")
         _keep(user, dataset, load_model(earlier.definition), True)
     return dataset
 
@@ -147,7 +148,7 @@ def problem_with(chart: Any, model: Model) -> str:
     return ""
 
 
-def _must_reach(model: Model, names: set[str], groups: list[tuple[str, str]]) -> None:
+def _must_reach(model: Model, names: AbstractSet[str], groups: list[tuple[str, str]]) -> None:
     if not names or not groups:
         return
     homes = {model.home_of({name}) for name in names}

@@ -15,7 +15,7 @@ from veduta.core.data.fields import Field
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.kept import Kept
 from veduta.core.model.definition import ModelTable
-from veduta.core.model.model import Model
+from veduta.core.model.model import Model, Table
 from veduta.core.query.answer import context_for
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
@@ -68,8 +68,8 @@ def built_model(dataset: Dataset, key: Any = None) -> Model:
     """The model as the dataset has it now, saved or not; answers are kept only with a `key`."""
     schema, definition = dataset.schema, dataset.model_definition
     joined = joined_datasets(definition.tables)
-    tables = {"": (table_of(dataset.current_id), schema.fields)}
-    tables |= {name: (table_of(found.current_id), found.schema.fields) for name, found in joined.items()}
+    tables: dict[str, tuple[Table, Iterable[Field]]] = {"": (table_of(dataset.current_key()), schema.fields)}
+    tables |= {name: (table_of(found.current_key()), found.schema.fields) for name, found in joined.items()}
     return Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, key)
 
 
@@ -127,7 +127,7 @@ def rules_still_hold(dataset: Dataset) -> Iterator[None]:
 
 def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
     """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
-    found = {}
+    found: dict[tuple[str, str], str] = {}
     for other in (
         Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current")
     ):

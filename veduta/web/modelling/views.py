@@ -9,7 +9,7 @@ from typing import Any
 import polars as pl
 from django.contrib import messages
 from django.contrib.auth.models import Group
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -34,7 +34,7 @@ from veduta.core.query.filters import Context, value_words
 from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.core.words import listed
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json, whole_number
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
@@ -60,7 +60,7 @@ def _check(model: Model, join: Join) -> JoinCheck | None:
 
 @require_GET
 @builders_only
-def model(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def model(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The model: what is joined, and what its fields, formulas and parameters mean."""
     found = dataset_at(pk)
     try:
@@ -127,8 +127,8 @@ def _ruled(there: Model, rule: Any) -> str:
         tables = [there.table_name(table) for table in there.tables_ruled_by(rule)]
     except VedutaError as problem:
         return f"cannot be applied: {problem}"
-    if problem := next(filter(None, (there.problem_with_rule(rule, table) for table in rule.tables)), ""):
-        return f"cannot be applied: {problem}"
+    if why := next(filter(None, (there.problem_with_rule(rule, table) for table in rule.tables)), ""):
+        return f"cannot be applied: {why}"
     return "narrows " + ", ".join(tables)
 
 
@@ -247,7 +247,7 @@ def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool
 
 @require_POST
 @builders_only
-def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
     found, sent = dataset_at(pk), request.POST
     do, section = sent.get("do", ""), sent.get("section", "")
@@ -277,7 +277,7 @@ def model_change(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
     return redirect(f"{reverse('model', args=[pk])}#{section}")
 
 
-def _suggest(request: HttpRequest, dataset: Dataset) -> None:
+def _suggest(request: Request, dataset: Dataset) -> None:
     """Join a new table to the first by the likeliest keys, if any are likely."""
     new = dataset.model_definition.tables[-1]
     for left in ("", *(table.id for table in dataset.model_definition.tables[:-1])):
@@ -293,7 +293,7 @@ def _suggest(request: HttpRequest, dataset: Dataset) -> None:
 
 @require_POST
 @builders_only
-def model_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse:
+def model_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
     model_changes.bring_back_model(request.user, dataset_at(pk), number)
     messages.success(request, f"The model of version {number} is back.")
     return redirect("model", pk)
@@ -301,7 +301,7 @@ def model_back(request: HttpRequest, pk: uuid.UUID, number: int) -> HttpResponse
 
 @require_GET
 @builders_only
-def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
+def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
     """One formula: its text, what it gives, where it is used."""
     found = dataset_at(pk)
     there = model_of(found)
@@ -340,7 +340,7 @@ def model_formula(request: HttpRequest, pk: uuid.UUID, formula_id: str = "") -> 
 
 @require_POST
 @builders_only
-def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
     found, data = dataset_at(pk), sent_json(request)
     arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS | TRIED_OUT}
@@ -368,7 +368,7 @@ def model_formula_save(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def model_formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
     values by a dimension or by those of a chart."""
     found, data = dataset_at(pk), sent_json(request)
@@ -422,14 +422,14 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     column = result.measures[0]
     frame = (
         result.frame.tail(SAMPLED)
-        if result.dimensions and result.dimensions[0].grouping.is_time_axis
+        if result.dimensions and result.dimensions[0].dimension.is_time_axis
         else result.frame.head(SAMPLED)
     )
     number_format = settle(measure_format(Measure(formula=stored), there.schema, checked), frame["m0"], column.kind)
     sample = [
         [
             *(
-                "(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.grouping.grain)
+                "(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.dimension.grain)
                 for d in result.dimensions
             ),
             format_value(row["m0"], column.kind, number_format),

@@ -26,7 +26,7 @@ def compare(dataset: Dataset, first: int, second: int) -> dict[str, Any]:
         if Kind(kind).is_number and key in names and names[key].role == "measure" and key in before.kinds:
             sums = [_sum(version, key) for version in (before, after)]
             form = settle(names[key].format, sums, Kind(kind), records=True)
-            step = None if None in sums else sums[1] - sums[0]
+            step = None if sums[0] is None or sums[1] is None else sums[1] - sums[0]
             measures.append(
                 {
                     "name": name(key),

@@ -126,7 +126,7 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
     try:
         if upload.is_fetched:
             again = before and not refresh.upload_id and isinstance(origin, Fetched)
-            marks = origin.marks if again else None
+            marks = origin.marks if again and isinstance(origin, Fetched) else None
             last = _last_value(dataset, before)
             found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
             if found.unchanged:
@@ -158,7 +158,7 @@ def _upload_of(dataset: Dataset) -> Upload:
     return Upload(
         dataset=dataset,
         owner=dataset.created_by,
-        file_name=dataset.intake.file_name,
+        file_name=dataset.intake.file_name if dataset.intake else "",
         path=f"{uuid.uuid4().hex}.fetched",
         format=dataset.origin.kind,
         about={"source": dataset.source, "left_out": dataset.source.get("left_out", [])},
@@ -237,7 +237,7 @@ def _publish(
         )
         _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
-            version.number = next_number(dataset.versions)
+            version.number = next_number(dataset.versions.all())
         version.state = Version.State.READY
         version.save()
         dataset.fields = dumped
@@ -289,8 +289,9 @@ def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[st
 
 def _nothing_new(refresh: Refresh) -> None:
     current = refresh.dataset.current
+    rows = current.rows if current else 0
     words = "Nothing new: the feed says that it has not changed."
-    queue.finish(refresh, Refresh.State.DONE, words, version=current, rows=current.rows, share=1)
+    queue.finish(refresh, Refresh.State.DONE, words, version=current, rows=rows, share=1)
 
 
 def _put_back(refresh: Refresh, error: Exception) -> None:

@@ -5,14 +5,14 @@ from __future__ import annotations
 import uuid
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.errors import DefinitionProblem
 from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.datasets import made_from
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
@@ -25,7 +25,7 @@ from veduta.web.refreshing.comparing import compare
 
 @require_GET
 @builders_only
-def refresh(request: HttpRequest, number: int) -> HttpResponse:
+def refresh(request: Request, number: int) -> HttpResponse:
     """One refresh: while it runs, or what became of it."""
     found = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
     if found.state == Refresh.State.DONE:
@@ -37,7 +37,7 @@ def refresh(request: HttpRequest, number: int) -> HttpResponse:
 
 @require_GET
 @builders_only
-def refresh_state(request: HttpRequest, number: int) -> JsonResponse:
+def refresh_state(request: Request, number: int) -> JsonResponse:
     found = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
     return JsonResponse(
         {
@@ -53,14 +53,14 @@ def refresh_state(request: HttpRequest, number: int) -> JsonResponse:
 
 @require_POST
 @builders_only
-def refresh_stop(request: HttpRequest, number: int) -> JsonResponse:
+def refresh_stop(request: Request, number: int) -> JsonResponse:
     stop(request.user, get_object_or_404(Refresh, pk=number))
     return JsonResponse({"message": "It is being stopped. The dataset stays as it is."})
 
 
 @require_POST
 @builders_only
-def refresh_start(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def refresh_start(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Bring a dataset up to date now."""
     found = ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
     return redirect("refresh", found.pk)
@@ -68,7 +68,7 @@ def refresh_start(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_GET
 @builders_only
-def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A dataset's schedule, the history of its refreshes, and its versions compared."""
     dataset = dataset_at(pk)
     versions = list(dataset.versions.filter(state=Version.State.READY).exclude(number=None))
@@ -91,17 +91,20 @@ def refreshes(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
         "keys": dataset.taking.get("key", []),
         "since": dataset.taking.get("since", ""),
     }
-    numbers = [request.GET.get("before"), request.GET.get("after")]
+    numbers = [request.GET.get("before", ""), request.GET.get("after", "")]
     context["bound"] = is_bound(dataset, request.user)
     if len(versions) > 1 and not context["bound"]:
-        first, second = (int(n) if (n or "").isdigit() else versions[1 - i].number for i, n in enumerate(numbers))
+        first, second = (
+            int(asked) if asked.isdigit() else kept.number or 0
+            for asked, kept in zip(numbers, (versions[1], versions[0]), strict=True)
+        )
         context["compared"] = compare(dataset, first, second)
     return render(request, "datasets/refreshes.html", context)
 
 
 @require_POST
 @builders_only
-def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def schedule_set(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set or end a dataset's schedule from its form."""
     dataset, form = dataset_at(pk), request.POST
     schedule = None
@@ -121,7 +124,7 @@ def schedule_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def taking_set(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def taking_set(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set how newer rows come in."""
     form = request.POST
     refreshing.set_taking(

@@ -14,7 +14,7 @@ from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step
 from veduta.core.shaping.steps import Step
-from veduta.core.shaping.steps.tables import Join, unmapped, usual_aggregate
+from veduta.core.shaping.steps.tables import Join, MapValues, unmapped, usual_aggregate
 from veduta.web.datasets.made_from import followers_in_order
 from veduta.web.datasets.models import Dataset
 from veduta.web.shaping.services import Draft
@@ -59,7 +59,7 @@ class StepForm:
             made.append(context)
         return made
 
-    def _is_wanted(self, when: dict[str, list[str]]) -> bool:
+    def _is_wanted(self, when: Any) -> bool:
         for name, wanted in when.items():
             value = self.data.get(name, self.kind.model_fields[name].default)
             if not value or ("*" not in wanted and value not in wanted):
@@ -115,7 +115,7 @@ class StepForm:
     def _measures(self, value: Any, extra: dict) -> dict[str, Any]:
         rows = []
         for row in [_dict(row) for row in value or ()]:
-            field = self.schema[row["field"]] if row.get("field") in self.schema else None
+            field = self.schema.get(row.get("field"))
             rows.append(
                 {**row, "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)] if field else []}
             )
@@ -190,13 +190,13 @@ class StepForm:
     def _pairs(self, value: Any, extra: dict) -> dict[str, Any]:
         """The pairs there are, then the values that are not mapped yet, with the spellings they may mean."""
         rows = [_dict(row) for row in value or ()]
-        field = self.data.get("field")
-        if field not in self.schema or self.schema[field].kind is not Kind.TEXT:
+        field = self.schema.get(self.data.get("field"))
+        if field is None or field.kind is not Kind.TEXT:
             return {"rows": rows, "unmapped": []}
         try:
-            step = load_step(
-                {**self.data, "id": self.data.get("id") or "s0", "pairs": [row for row in rows if row.get("find")]}
-            )
+            named = [row for row in rows if row.get("find")]
+            step = load_step({**self.data, "id": self.data.get("id") or "s0", "pairs": named})
+            assert isinstance(step, MapValues)
             left = unmapped(step, self.draft.before(step.id), self.draft.run)
         except VedutaError as problem:
             return {"rows": rows, "unmapped": [], "waits": str(problem)}
@@ -246,7 +246,7 @@ class StepForm:
     def _filters(self, value: Any, extra: dict) -> dict[str, Any]:
         rows = []
         for row in [_dict(row) for row in value or ()]:
-            field = self.schema[row["field"]] if row.get("field") in self.schema else None
+            field = self.schema.get(row.get("field"))
             if field is None:
                 rows.append({**row, "field_gone": self._gone(row.get("field"))})
                 continue
@@ -297,7 +297,7 @@ def read_form(kind: type[Step], sent: dict[str, Any]) -> dict[str, Any]:
         if not isinstance(extra, dict) or name not in sent:
             continue
         value = sent[name]
-        read = _READERS.get(extra["widget"])
+        read = _READERS.get(str(extra["widget"]))
         value = read(value) if read else value
         if value is None and not declared.is_required():
             continue

@@ -40,8 +40,8 @@ class Tables:
             if dataset is None:
                 raise VedutaError("A dataset that a step uses is gone.", hint="Choose another one in the step.")
             must_see_all(self.reader, dataset, "use it in steps")
-            self._flows[dataset_id] = flow_of(dataset.current_id, dataset.schema)
-            self.used[dataset_id] = dataset.current_id
+            self._flows[dataset_id] = flow_of(dataset.current_key(), dataset.schema)
+            self.used[dataset_id] = dataset.current_key()
         return self._flows[dataset_id]
 
     def source(self, dataset: Dataset, intake: Version | None, taken: list[Field]) -> Flow:
@@ -59,7 +59,7 @@ class Tables:
         dataset = Dataset.objects.select_related("current__intake").filter(pk=dataset_id, deleted_at=None).first()
         if dataset is None or not dataset.current:
             raise VedutaError("The dataset this one is made from is gone or has no rows.")
-        self.used[dataset_id] = dataset.current_id
+        self.used[dataset_id] = dataset.current_key()
         return self.source(dataset, dataset.intake, dataset.all_taken_fields)
 
 

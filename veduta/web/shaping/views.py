@@ -6,7 +6,7 @@ import uuid
 from typing import Any
 
 import polars as pl
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
@@ -30,7 +30,7 @@ from veduta.core.shaping.shaping import Looked, load_step
 from veduta.core.shaping.steps import THEMES, Step, kinds
 from veduta.core.shaping.steps.form import Group
 from veduta.core.shaping.steps.tables import Append, Join
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json, whole_number
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset
@@ -53,7 +53,7 @@ def _catalogue() -> list[dict[str, str]]:
     return sorted((_about(do) for do in kinds), key=lambda about: THEMES.index(about["theme"]))
 
 
-def _page(request: HttpRequest, dataset: Dataset, explore: bool) -> HttpResponse:
+def _page(request: Request, dataset: Dataset, explore: bool) -> HttpResponse:
     must_see_all(request.user, dataset, "look at it as a table" if explore else "shape it")
     steps = () if explore else dataset.drafted.steps
     start = {
@@ -72,28 +72,28 @@ def _page(request: HttpRequest, dataset: Dataset, explore: bool) -> HttpResponse
 
 @require_GET
 @builders_only
-def shape(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def shape(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Work on a dataset's steps."""
     return _page(request, dataset_at(pk), explore=False)
 
 
 @require_GET
 @builders_only
-def explore(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def explore(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Look at a dataset as a table: sort, filter, group; keep what one did as a dataset."""
     dataset = dataset_at(pk)
     dataset.schema  # noqa: B018  says so if there are no rows
     return _page(request, dataset, explore=True)
 
 
-def _draft(request: HttpRequest, dataset: Dataset, data: dict[str, Any]) -> Draft:
+def _draft(request: Request, dataset: Dataset, data: dict[str, Any]) -> Draft:
     steps = shaping.read_steps(data.get("steps") or [])
     return Draft(dataset, steps, request.user, explore=bool(data.get("explore")))
 
 
 @require_POST
 @builders_only
-def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     """The rows behind a step, the list of steps, and the form of the step being edited; keeps the draft.
 
     `editing` is the step's form; while it is not filled in, what is missing is
@@ -103,8 +103,8 @@ def look(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
         raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
     steps, at, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
     answer: dict[str, Any] = {}
-    kind = kinds.get((editing or {}).get("do", ""))
-    if editing and kind is None:
+    kind = kinds.get((editing or {}).get("do", ""), Step)
+    if editing and kind is Step:
         raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
     if editing:
         editing = read_form(kind, editing)
@@ -274,7 +274,9 @@ def _form_context(
         several = kind is not Join or match is None or match["share"].several > 0
         context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
         if kind is Append and editing.get("dataset") and not unfinished:
-            here, there, kinds_differ = load_step(editing).differences(before, draft.run)
+            step = load_step(editing)
+            assert isinstance(step, Append)
+            here, there, kinds_differ = step.differences(before, draft.run)
             context["differences"] = {"here": here, "there": there, "kinds": kinds_differ}
     except VedutaError as problem:
         context |= {"unfinished": str(problem), "inputs": context.get("inputs", [])}
@@ -293,6 +295,7 @@ def _before(draft: Draft, step_id: str, data: dict[str, Any]) -> Flow:
 def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
     """The match share of a join, over all rows, whatever else of it is filled in."""
     step = load_step({**editing, "bring": [], "keep": "all"})
+    assert isinstance(step, Join)
     found = draft.match(step)
     other = draft.run.table_name(step.dataset)
     return {
@@ -306,7 +309,7 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
 
 @require_POST
 @builders_only
-def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The rows of one group, as they came to the step that grouped them."""
     data = sent_json(request)
     draft = _draft(request, dataset_at(pk), data)
@@ -342,7 +345,7 @@ def group_rows(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def failures(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The values that a step could not convert."""
     data = sent_json(request)
     draft = _draft(request, dataset_at(pk), data)
@@ -353,7 +356,7 @@ def failures(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
 
 @require_POST
 @builders_only
-def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and
     where, what could follow, its values."""
     data = sent_json(request)
@@ -404,7 +407,7 @@ def formula_check(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_GET
 @builders_only
-def formula_reference(request: HttpRequest) -> HttpResponse:
+def formula_reference(request: Request) -> HttpResponse:
     """All functions, made from the registry."""
     everything = request.GET.get("for") == "charts"
     functions = [
@@ -418,7 +421,7 @@ def formula_reference(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 @builders_only
-def apply(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def apply(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Put the drafted steps into force; answers where to watch it being done."""
     refresh = shaping.apply_draft(request.user, dataset_at(pk))
     return JsonResponse({"address": reverse("refresh", args=[refresh.pk])})
@@ -426,24 +429,24 @@ def apply(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def discard(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def discard(request: Request, pk: uuid.UUID) -> HttpResponse:
     shaping.discard_draft(request.user, dataset_at(pk))
     return redirect("shape", pk)
 
 
 @require_POST
 @builders_only
-def derive(request: HttpRequest, pk: uuid.UUID) -> JsonResponse:
+def derive(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Make a dataset of what one did to a table."""
     dataset, data = dataset_at(pk), sent_json(request)
     made = shaping.derive(
         request.user, dataset, str(data.get("name") or ""), shaping.read_steps(data.get("steps") or [])
     )
-    return JsonResponse({"address": reverse("refresh", args=[made.refreshes.first().pk])})
+    return JsonResponse({"address": reverse("refresh", args=[made.refreshes.latest("pk").pk])})
 
 
 @require_POST
 @builders_only
-def duplicate(request: HttpRequest, pk: uuid.UUID) -> HttpResponse:
+def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
     made = shaping.duplicate(request.user, dataset_at(pk))
-    return redirect("shape", made.pk) if made.current_id else redirect("refresh", made.refreshes.first().pk)
+    return redirect("shape", made.pk) if made.current_id else redirect("refresh", made.refreshes.latest("pk").pk)

@@ -115,7 +115,7 @@ def _database(address: str, secret: str = ""):
 
 def _is_inside(host: str) -> bool:
     try:
-        return not all(is_public(info[4][0]) for info in socket.getaddrinfo(host, None))
+        return not all(is_public(str(info[4][0])) for info in socket.getaddrinfo(host, None))
     except OSError:
         return False
 
@@ -170,7 +170,7 @@ def land_source(source: FeedSource | TableSource, landing: Landing, **more: Any)
         finally:
             engine.dispose()
         return Brought([], {})
-    headers, query = dict(connection.headers), {}
+    headers, query = dict(connection.headers), dict[str, str]()
     if secret:
         name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
         words = connection.sends.get("before", "")
@@ -223,7 +223,9 @@ def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: A
     """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
     taken in as they are recognised."""
     landing = Landing.begin(upload.landing)
-    found = land_source(load_source(upload.about["source"]), landing, tick=tick, marks=marks, last=last)
+    source = load_source(upload.about["source"])
+    assert isinstance(source, FeedSource | TableSource)
+    found = land_source(source, landing, tick=tick, marks=marks, last=last)
     if found.unchanged:
         return found
     landing.finish()

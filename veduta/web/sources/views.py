@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
-from veduta.web.accounts.access import builders_only
+from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.models import Connection, Dataset, Upload
 from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
@@ -25,7 +25,7 @@ EXAMPLES = {
 
 @require_GET
 @builders_only
-def connections(request: HttpRequest) -> HttpResponse:
+def connections(request: Request) -> HttpResponse:
     """All connections, each with the datasets that come through it."""
     found = list(Connection.objects.all())
     datasets = Dataset.objects.filter(deleted_at=None)
@@ -35,7 +35,7 @@ def connections(request: HttpRequest) -> HttpResponse:
 
 @require_GET
 @builders_only
-def connection_new(request: HttpRequest, kind: str) -> HttpResponse:
+def connection_new(request: Request, kind: str) -> HttpResponse:
     if kind not in Connection.Kind.values:
         raise Http404
     return _connection_page(request, Connection(kind=kind))
@@ -43,26 +43,27 @@ def connection_new(request: HttpRequest, kind: str) -> HttpResponse:
 
 @require_GET
 @builders_only
-def connection(request: HttpRequest, number: int) -> HttpResponse:
+def connection(request: Request, number: int) -> HttpResponse:
     return _connection_page(request, get_object_or_404(Connection, pk=number))
 
 
-def _connection_page(request: HttpRequest, found: Connection) -> HttpResponse:
+def _connection_page(request: Request, found: Connection) -> HttpResponse:
     context = {
         "connection": found,
         "headers": [*found.headers.items(), ("", "")],
         "kind": found.kind,
-        "example": EXAMPLES[found.kind],
+        "example": EXAMPLES[Connection.Kind(found.kind)],
     }
     return render(request, "sources/connection.html", context)
 
 
 @require_POST
 @builders_only
-def connection_save(request: HttpRequest, number: int) -> JsonResponse:
+def connection_save(request: Request, number: int) -> JsonResponse:
     """Save a connection; number 0 makes one."""
     data = sent_json(request)
-    kind = data.get("kind") if data.get("kind") in Connection.Kind.values else Connection.Kind.FEED
+    sent = data.get("kind")
+    kind = Connection.Kind(sent) if sent in Connection.Kind.values else Connection.Kind.FEED
     found = get_object_or_404(Connection, pk=number) if number else Connection(kind=kind)
     saved = sources.save_connection(request.user, found, {**data, "headers": _pairs(data.get("headers"))})
     return JsonResponse({"address": reverse("connection-rows", args=[saved.pk])})
@@ -70,7 +71,7 @@ def connection_save(request: HttpRequest, number: int) -> JsonResponse:
 
 @require_POST
 @builders_only
-def connection_delete(request: HttpRequest, number: int) -> HttpResponse:
+def connection_delete(request: Request, number: int) -> HttpResponse:
     sources.delete_connection(request.user, get_object_or_404(Connection, pk=number))
     return redirect("connections")
 
@@ -83,7 +84,7 @@ def _pairs(rows: Any) -> dict[str, str]:
 
 @require_GET
 @builders_only
-def source(request: HttpRequest, number: int) -> HttpResponse:
+def source(request: Request, number: int) -> HttpResponse:
     """Choose what to fetch: an end point of a feed, or a table or query of a database."""
     found = get_object_or_404(Connection, pk=number)
     now: dict[str, Any] = {}
@@ -115,7 +116,7 @@ def source(request: HttpRequest, number: int) -> HttpResponse:
 
 @require_POST
 @builders_only
-def try_out(request: HttpRequest, number: int) -> JsonResponse:
+def try_out(request: Request, number: int) -> JsonResponse:
     """Fetch some rows; answers where to look at them."""
     found, data = get_object_or_404(Connection, pk=number), sent_json(request)
     dataset = dataset_at(as_uuid_or_404(str(data["dataset"]))) if data.get("dataset") else None

@@ -87,8 +87,12 @@ class DatesFilter(PeriodFilter):
     def bounds(self, context: Context) -> tuple[dt.date | None, dt.date | None]:
         return self.ends
 
+    def words_of_periods(self, fiscal_month: int = 1) -> str:
+        """From when to when, in words: "2 Aug 2026 to 4 Aug 2026"."""
+        return dates_words(*self.ends, fiscal_month)
+
     def words(self, schema: Schema) -> str:
-        said = dates_words(*self.ends, schema.fiscal_month)
+        said = self.words_of_periods(schema.fiscal_month)
         timed = any(isinstance(each, dt.datetime) for each in self.ends)
         before = "" if not all(self.ends) else "from " if timed else "in "
         return f"{schema[self.field].name} {before}{said}"

@@ -80,7 +80,7 @@ def choices(options: Any, value_of: str = "", words_of: str = "") -> list[tuple[
         return [(value, words if there else value) for value, there, words in pairs]
     if value_of:
         return [(_held(each, value_of), _held(each, words_of or value_of)) for each in options]
-    return [each if isinstance(each, tuple | list) else (each, each) for each in options]
+    return [(each[0], each[1]) if isinstance(each, tuple | list) else (each, each) for each in options]
 
 
 def _held(thing: Any, name: str) -> Any:
