@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import unittest
 
+from hypothesis import given
+from hypothesis import strategies as st
+
 from tests.core.support import field
-from veduta.core.data.changing import changed_field, merged_fields
-from veduta.core.data.fields import Aggregate, Kind, Role
+from veduta.core.data.changing import changed_field, in_place_of, matched_fields, merged_fields
+from veduta.core.data.fields import Aggregate, Field, Kind, Role
+from veduta.core.data.recognise import recognise_field
 from veduta.core.errors import VedutaError
 
 DAYS = ["03/04/2026", "05/04/2026"]
@@ -62,3 +66,27 @@ class Merged(unittest.TestCase):
         renamed = fare.model_copy(update={"source": "Price", "name": "Price"})
         found = merged_fields([route, fare.model_copy(update={"name": "Takings"})], [renamed])
         self.assertEqual([each.name for each in found], ["Price", "Route"])
+
+
+class Matched(unittest.TestCase):
+    def found(self, *headings: str) -> list[Field]:
+        return [recognise_field(f"c{i}", heading, heading, ["1"]).field for i, heading in enumerate(headings, 1)]
+
+    @given(st.permutations("abcdefgh"), st.permutations("abcdefgh"), st.integers(0, 8), st.integers(0, 8))
+    def test_ids_stay_with_their_headings_and_are_never_given_twice(self, before, after, had, has):
+        known = self.found(*before[:had])
+        matched = matched_fields(self.found(*after[:has]), known, lambda old, new: old)
+        ids = {field.source: field.id for field in known}
+        self.assertEqual([field.source for field in matched], list(after[:has]))
+        self.assertTrue(all(field.id == ids[field.source] for field in matched if field.source in ids))
+        given_now = [field.id for field in matched if field.source not in ids]
+        self.assertEqual(len({*given_now, *ids.values()}), len(given_now) + len(ids))
+
+    def test_what_was_set_stays_where_the_values_allow_it(self):
+        (old,) = self.found("fare")
+        old = old.model_copy(update={"id": "c7", "name": "Fare", "kind": Kind.DECIMAL, "hidden": True})
+        for values, kind in ((["1", "2"], Kind.DECIMAL), (["x"], Kind.TEXT), (["1.5"], Kind.DECIMAL)):
+            new = in_place_of(old, recognise_field("c1", "fare", "fare", values).field)
+            self.assertEqual((new.id, new.name, new.hidden, new.kind), ("c7", "Fare", True, kind))
+        text = old.model_copy(update={"kind": Kind.TEXT})
+        self.assertEqual(in_place_of(text, recognise_field("c1", "fare", "fare", ["1"]).field).kind, Kind.TEXT)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from itertools import count
 from typing import Any
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Role, aggregates_for
@@ -76,6 +77,32 @@ def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
         else form
         for form in formats
     ]
+
+
+def matched_fields(
+    found: Iterable[Field], known: Sequence[Field], keep: Callable[[Field, Field], Field]
+) -> list[Field]:
+    """Columns as they were recognised, matched by heading with those known before: `keep(old, new)` is what a known one
+    becomes. New ones get ids that none of the known has had."""
+    by_source = {field.source: field for field in known}
+    ids = (f"c{number}" for number in count(1 + max((int(field.id[1:]) for field in known), default=0)))
+    return [
+        keep(by_source[field.source], field)
+        if field.source in by_source
+        else field.model_copy(update={"id": next(ids)})
+        for field in found
+    ]
+
+
+def in_place_of(old: Field, new: Field) -> Field:
+    """A column of newer rows in the place of one of its heading: under its id and name, and with its settings where the
+    values still allow them."""
+    kept = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
+    if old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE):
+        kept |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
+    elif old.kind is Kind.TEXT:
+        kept |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
+    return new.model_copy(update=kept)
 
 
 def merged_fields(old: list[Field], new: list[Field]) -> list[Field]:

@@ -15,8 +15,8 @@ from django.conf import settings
 from django.db import transaction
 
 from veduta.core.data.blocks import Ragged, read_blocks
-from veduta.core.data.changing import changed_field
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.changing import changed_field, in_place_of, matched_fields
+from veduta.core.data.fields import Field
 from veduta.core.data.formats import (
     LARGEST_JSON,
     first_sheet,
@@ -220,21 +220,7 @@ def take_fields(upload: Upload, recognised: list[Recognised]) -> None:
     """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
     fields = [found.field for found in recognised]
     if upload.dataset:
-        known = {field.source: field for field in upload.dataset.all_taken_fields}
-        number = max((int(field.id[1:]) for field in known.values()), default=0)
-        matched = []
-        for field in fields:
-            if old := known.get(field.source):
-                kept = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
-                if old.kind == field.kind or (old.kind is Kind.DECIMAL and field.kind is Kind.WHOLE):
-                    kept |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
-                elif old.kind is Kind.TEXT:
-                    kept |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
-                matched.append(field.model_copy(update=kept))
-            else:
-                number += 1
-                matched.append(field.model_copy(update={"id": f"c{number}"}))
-        fields = matched
+        fields = matched_fields(fields, upload.dataset.all_taken_fields, in_place_of)
     upload.fields = [field.model_dump(mode="json") for field in fields]
     upload.places = list(range(len(fields)))
     upload.width = len(fields)

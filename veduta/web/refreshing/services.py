@@ -131,6 +131,8 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
             found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
             if found.unchanged:
                 raise Unchanged
+            if refresh.upload_id:  # what a later refresh fetches is not kept as an upload
+                upload.save()
             left_out = tuple(upload.about.get("left_out", []))
             fetched = load_source(upload.about["source"])
             source = fetched.model_copy(update={"marks": found.marks, "left_out": left_out})

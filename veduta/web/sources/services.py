@@ -15,6 +15,7 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 
+from veduta.core.data.changing import matched_fields
 from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
 from veduta.core.data.feed import Brought, Feed, fetch, is_public
 from veduta.core.data.landing import Landing
@@ -229,24 +230,11 @@ def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: A
     if found.unchanged:
         return found
     landing.finish()
-    known = {field["source"]: field for field in upload.fields}
+    recognised = [each.field for each in recognise_fields(intake.text_sample(upload))]
+    fields = matched_fields(recognised, upload.all_fields, lambda old, new: old)
     left_out = set(upload.about.get("left_out", []))
-    intake.take_fields(upload, recognise_fields(intake.text_sample(upload)))
-    pairs = [
-        (known.get(f["source"], f), p)
-        for f, p in zip(upload.fields, upload.places, strict=True)
-        if f["source"] not in left_out
-    ]
-    used = {field["id"] for field, _ in pairs if field["source"] in known}
-    number = max([int(i[1:]) for i in used if i[1:].isdigit()], default=0)
-    fields = []
-    for field, _ in pairs:
-        if field["source"] not in known and field["id"] in used:
-            number += 1
-            field = {**field, "id": f"c{number}"}
-            used.add(field["id"])
-        fields.append(field)
-    upload.fields, upload.places = fields, [place for _, place in pairs]
-    if not upload._state.adding:  # what a later refresh fetches is not kept as an upload
-        upload.save()
+    taken = [(field, place) for place, field in enumerate(fields) if field.source not in left_out]
+    upload.fields = [field.model_dump(mode="json") for field, _ in taken]
+    upload.places = [place for _, place in taken]
+    upload.width = len(fields)
     return found
