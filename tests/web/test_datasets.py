@@ -13,8 +13,8 @@ from django.urls import reverse
 
 from tests.core.support import FILES
 from tests.web.support import FERRIES, WebTest, import_now, receive
+from veduta.core.cache import Cache
 from veduta.core.errors import FileProblem, VedutaError
-from veduta.core.kept import Kept
 from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
@@ -351,7 +351,7 @@ class TheDatasetPage(WebTest):
 class Columns(WebTest):
     def test_the_cache_stays_within_its_bound_and_loads_what_has_left_again(self):
         dataset = self.make_dataset()
-        columns = Kept(60, lambda column: column.estimated_size())
+        columns = Cache(60, lambda column: column.estimated_size())
         with mock.patch.object(store, "columns", columns):
             for _ in range(2):
                 for source in ("fare", "passengers", "route"):

@@ -50,7 +50,7 @@ queue.work_off()
 last = dataset.uploads.latest("created_at")
 again = Upload.objects.create(
     dataset=dataset, file_name=last.file_name, path=last.path, size=last.size, options=last.options, fields=last.fields,
-    places=last.places, width=last.width, state="queued", owner=last.owner,
+    positions=last.positions, width=last.width, state="queued", owner=last.owner,
 )
 Refresh.objects.create(dataset=dataset, cause="file", upload=again)
 queue.work_off()

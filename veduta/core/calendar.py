@@ -205,13 +205,13 @@ def moved(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
         week = start.dt.week().cast(pl.Int64)
         january = pl.date(start.dt.iso_year() + steps, 1, 4)
         first = january - pl.duration(days=january.dt.weekday().cast(pl.Int64) - 1)
-        found = first + pl.duration(days=(week - 1) * 7)
-        return pl.when(found.dt.week() == week).then(found)
+        day = first + pl.duration(days=(week - 1) * 7)
+        return pl.when(day.dt.week() == week).then(day)
     if unit in (Grain.HOUR, Grain.DAY, Grain.WEEK):
         count, letter = {Grain.HOUR: (1, "h"), Grain.DAY: (1, "d"), Grain.WEEK: (7, "d")}[unit]
         return start.dt.offset_by(f"{steps * count}{letter}")
-    found = start.dt.offset_by(f"{steps * {Grain.YEAR: 12, Grain.QUARTER: 3, Grain.MONTH: 1}[unit]}mo")
-    return pl.when(found.dt.day() == start.dt.day()).then(found)
+    day = start.dt.offset_by(f"{steps * {Grain.YEAR: 12, Grain.QUARTER: 3, Grain.MONTH: 1}[unit]}mo")
+    return pl.when(day.dt.day() == start.dt.day()).then(day)
 
 
 Days = tuple[dt.date, dt.date]
@@ -235,19 +235,19 @@ def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
 def common_days(a: Iterable[Days], b: Iterable[Days]) -> list[Days]:
     """The days that lie in both lists of ranges, in order."""
     b = list(b)
-    found = [(max(first, x, key=_moment), min(last, y, key=_late)) for first, last in a for x, y in b]
-    return joined_days(each for each in found if _moment(each[0]) <= _late(each[1]))
+    overlaps = [(max(first, x, key=_moment), min(last, y, key=_late)) for first, last in a for x, y in b]
+    return joined_days(each for each in overlaps if _moment(each[0]) <= _late(each[1]))
 
 
 def joined_days(ranges: Iterable[Days]) -> list[Days]:
     """The ranges in order, those that touch or overlap made one."""
-    found: list[Days] = []
+    joined: list[Days] = []
     for first, last in sorted(ranges, key=lambda each: _moment(each[0])):
-        if found and _moment(first) <= _late(found[-1][1]) + dt.timedelta(microseconds=1):
-            found[-1] = (found[-1][0], max(found[-1][1], last, key=_late))
+        if joined and _moment(first) <= _late(joined[-1][1]) + dt.timedelta(microseconds=1):
+            joined[-1] = (joined[-1][0], max(joined[-1][1], last, key=_late))
         else:
-            found.append((first, last))
-    return found
+            joined.append((first, last))
+    return joined
 
 
 def _moment(day: dt.date) -> dt.datetime:
@@ -313,15 +313,15 @@ def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_
     ]
     if (last.year - first.year) * per_year > most:
         return []
-    found: list[dt.date] = []
+    periods: list[dt.date] = []
     start = first
-    while start <= last and len(found) <= most:
-        found.append(start)
+    while start <= last and len(periods) <= most:
+        periods.append(start)
         try:
             start = start + STEPS[grain][1]
         except (ValueError, OverflowError):
             break
-    return found if len(found) <= most else []
+    return periods if len(periods) <= most else []
 
 
 def period_words(start: dt.date, grain: Grain) -> str:

@@ -64,8 +64,8 @@ class Schedule(Frozen):
         zone = ZoneInfo(self.zone)
         local = moment.astimezone(zone).replace(tzinfo=None)
         start = local.replace(hour=0, minute=0, second=0, microsecond=0) - dt.timedelta(days=1)
-        found = rrulestr(self.rule, dtstart=start).after(local)
-        return found.replace(tzinfo=zone).astimezone(dt.UTC) if found else None
+        following = rrulestr(self.rule, dtstart=start).after(local)
+        return following.replace(tzinfo=zone).astimezone(dt.UTC) if following else None
 
     @property
     def parts(self) -> dict[str, str]:
@@ -91,17 +91,17 @@ class Schedule(Frozen):
         'on weekdays at 06:00 (Europe/Lisbon)'
         """
         parts = self.parts
-        at = f"at {self.clock} ({self.zone})"
+        time = f"at {self.clock} ({self.zone})"
         if self.often == "hourly":
             return f"every hour, {int(parts.get('BYMINUTE', 0))} minutes past"
         if self.often == "weekdays":
-            return f"on weekdays {at}"
+            return f"on weekdays {time}"
         if self.often == "weekly":
-            return f"every {' and '.join(DAYS[day] for day in parts.get('BYDAY', 'MO').split(','))} {at}"
+            return f"every {' and '.join(DAYS[day] for day in parts.get('BYDAY', 'MO').split(','))} {time}"
         if self.often == "monthly":
             day = parts.get("BYMONTHDAY", "1")
-            return f"monthly on the {'last day' if day == '-1' else _ordinal(int(day))} {at}"
-        return f"every day {at}"
+            return f"monthly on the {'last day' if day == '-1' else _ordinal(int(day))} {time}"
+        return f"every day {time}"
 
 
 def _ordinal(number: int) -> str:
@@ -120,20 +120,20 @@ def schedule_from(
         dt.time(hour, minute)
     except ValueError:
         raise DefinitionProblem("The time is not readable.", hint="Write it as 06:30.") from None
-    at = f"BYHOUR={hour};BYMINUTE={minute};BYSECOND=0"
+    time = f"BYHOUR={hour};BYMINUTE={minute};BYSECOND=0"
     if often == "hourly":
         return Schedule(rule=f"FREQ=HOURLY;BYMINUTE={minute};BYSECOND=0", zone=zone)
     if often == "weekdays":
-        return Schedule(rule=f"FREQ=WEEKLY;BYDAY={WEEKDAYS};{at}", zone=zone)
+        return Schedule(rule=f"FREQ=WEEKLY;BYDAY={WEEKDAYS};{time}", zone=zone)
     if often == "weekly":
         chosen = [day for day in DAYS if day in days]
         if not chosen:
             raise DefinitionProblem("No day of the week is chosen.", hint="Choose at least one.")
-        return Schedule(rule=f"FREQ=WEEKLY;BYDAY={','.join(chosen)};{at}", zone=zone)
+        return Schedule(rule=f"FREQ=WEEKLY;BYDAY={','.join(chosen)};{time}", zone=zone)
     if often == "monthly":
         if not (1 <= month_day <= 31 or month_day == -1):
             raise DefinitionProblem("The day of the month must be 1 to 31.", hint="Choose another day.")
-        return Schedule(rule=f"FREQ=MONTHLY;BYMONTHDAY={month_day};{at}", zone=zone)
+        return Schedule(rule=f"FREQ=MONTHLY;BYMONTHDAY={month_day};{time}", zone=zone)
     if often == "daily":
-        return Schedule(rule=f"FREQ=DAILY;{at}", zone=zone)
+        return Schedule(rule=f"FREQ=DAILY;{time}", zone=zone)
     raise DefinitionProblem("How often is not known.", hint="Choose from the list.")

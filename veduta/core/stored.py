@@ -46,8 +46,8 @@ def load(
     except ValidationError as error:
         if explain:
             raise explain(error) from None
-        message, place = what_is_wrong(error)
-        raise DefinitionProblem(f"This {name} is not usable: {message}.", where=place, hint=hint) from None
+        message, where = what_is_wrong(error)
+        raise DefinitionProblem(f"This {name} is not usable: {message}.", where=where, hint=hint) from None
 
 
 def parsed(data: Any, name: str, hint: str = "") -> dict[str, Any]:

@@ -315,10 +315,10 @@ def targets(frame: pl.DataFrame) -> pl.DataFrame:
         pl.col("passengers").mean(), pl.col("revenue").mean()
     )
     grid = pl.DataFrame({"month": months}).join(reached.select("route").unique().sort("route"), how="cross")
-    found = grid.with_columns(of_year=pl.col("month").dt.month()).join(means, on=["route", "of_year"], how="inner")
-    found = found.sort("month", "route")
-    ambition = random.uniform(0.9, 1.14, found.height)
-    return found.select(
+    monthly = grid.with_columns(of_year=pl.col("month").dt.month()).join(means, on=["route", "of_year"], how="inner")
+    monthly = monthly.sort("month", "route")
+    ambition = random.uniform(0.9, 1.14, monthly.height)
+    return monthly.select(
         "month",
         "route",
         passengers=(pl.col("passengers") * ambition / 10).round(0).cast(pl.Int64) * 10,

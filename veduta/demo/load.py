@@ -47,7 +47,7 @@ MONEY = ("Fare revenue", "Onboard sales", "Fuel cost", "Crew cost")
 def load_people() -> dict[str, User]:
     """The three people of the demo, made if they are missing."""
     group, _ = Group.objects.get_or_create(name=GROUP)
-    found = {}
+    people = {}
     for username, first, last, role in PEOPLE:
         user, new = User.objects.get_or_create(
             username=username, defaults={"first_name": first, "last_name": last, "role": role}
@@ -55,9 +55,9 @@ def load_people() -> dict[str, User]:
         if new:
             user.set_password(PASSWORD)
             user.save()
-        found[username] = user
-    found["explorer"].groups.add(group)
-    return found
+        people[username] = user
+    people["explorer"].groups.add(group)
+    return people
 
 
 def import_file(user: User, path: Path, name: str) -> Dataset:

@@ -23,7 +23,7 @@ from veduta.core.data.formats import (
     land_sheet,
     parse_json,
     recognise_format,
-    record_places,
+    record_lists,
     records_at,
     records_frame,
     sheets,
@@ -186,7 +186,7 @@ RECORD = st.dictionaries(
 class Json(LandingTest):
     def test_where_the_records_are(self):
         data = {"meta": {"pages": [1, 2]}, "data": {"items": [{"a": 1}, {"a": 2}], "ports": [{"p": 1}]}}
-        self.assertEqual(record_places(data), [("data.items", 2), ("data.ports", 1)])
+        self.assertEqual(record_lists(data), [("data.items", 2), ("data.ports", 1)])
         self.assertEqual(records_at(data, ""), [{"a": 1}, {"a": 2}])
         self.assertEqual(records_at(data, "data.ports"), [{"p": 1}])
         self.assertEqual(records_at([1, 2], ""), [{"value": 1}, {"value": 2}])

@@ -70,8 +70,8 @@ def _suited(definition: ChartDefinition, schema: Schema, table: Table) -> tuple[
     if first.grain:
         return ChartKind.BAR, "a few fixed values, so upright bars"
     distinct = table.facts(first.field).distinct
-    kept = definition.keep.count if definition.keep and definition.keep.of == "by" else distinct
-    if min(distinct, kept) > MOST_BARS:
+    shown = definition.keep.count if definition.keep and definition.keep.of == "by" else distinct
+    if min(distinct, shown) > MOST_BARS:
         return ChartKind.TABLE, f"{distinct:,} values, so a table"
     if schema[first.field].kind is Kind.TEXT and distinct > 4:
         return ChartKind.LYING, "names to read, so lying bars"

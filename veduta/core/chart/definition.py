@@ -73,12 +73,12 @@ class ChartDefinition(Frozen):
 
     def fields(self) -> set[str]:
         """The ids of all fields the chart uses."""
-        found = {group.field for group in self.groups}
+        names = {group.field for group in self.groups}
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
-        found = found.union(*(measure.fields() for measure in measures if measure))
+        names = names.union(*(measure.fields() for measure in measures if measure))
         for filter_ in self.only:
-            found |= filter_.fields()
-        return found | fields_in(self.aligned) if self.aligned else found
+            names |= filter_.fields()
+        return names | fields_in(self.aligned) if self.aligned else names
 
 
 def load_definition(data: Any) -> ChartDefinition:

@@ -70,14 +70,14 @@ def add_field(
     to: Literal["", "show", "by", "split", "dimension"] = "",
 ) -> ChartDefinition:
     """Put a field into a clause, or without `to` where it makes most sense."""
-    found = schema[field]
-    to = to or ("show" if found.role is Role.MEASURE else "dimension")
+    added = schema[field]
+    to = to or ("show" if added.role is Role.MEASURE else "dimension")
     if to == "show":
-        measure = default_measure(found)
+        measure = default_measure(added)
         if any(measure.same_number(shown) for shown in definition.show):
             return definition
         return _with(definition, show=(*definition.show, measure))
-    group = grouping_for(found)
+    group = grouping_for(added)
     if to == "split":
         return _with(definition, split=group)
     if group in definition.groups:
@@ -85,7 +85,7 @@ def add_field(
     if to == "by" or not definition.by:
         return _with(definition, by=(*definition.by, group), sort=definition.sort if definition.by else None)
     first = definition.by[0]
-    if found.kind.is_date and len(definition.by) == 1 and not schema[first.field].kind.is_date and not definition.split:
+    if added.kind.is_date and len(definition.by) == 1 and not schema[first.field].kind.is_date and not definition.split:
         return _with(definition, by=(group,), split=first, keep=None, sort=None)
     if not definition.split and len(definition.by) == 1 and table.facts(field).distinct <= FEW:
         return _with(definition, split=group)

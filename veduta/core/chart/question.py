@@ -132,9 +132,9 @@ def titled(title: str, model: Model) -> str:
     """A title with parameters, written :top_n, as what they are set to."""
     by_id = {parameter.id: parameter for parameter in model.definition.parameters}
 
-    def said(found: re.Match[str]) -> str:
-        parameter = by_id.get(found[1])
-        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else found[0]
+    def said(written: re.Match[str]) -> str:
+        parameter = by_id.get(written[1])
+        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else written[0]
 
     return re.sub(r":([a-z][a-z0-9_]*)", said, title)
 

@@ -53,20 +53,20 @@ def choice_of(control: Control, state: ViewState) -> Choice:
 
 def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str) -> dict[str, Any]:
     """What the parameters of a dataset's model are set to by the dashboard's controls."""
-    found = {}
+    values = {}
     for control in dashboard.controls:
         choice = choice_of(control, state) if control.dataset == dataset else None
         if isinstance(choice, ParameterChoice):
-            found[control.field] = list(choice.set) if choice.set is not None else None
-    return found
+            values[control.field] = list(choice.set) if choice.set is not None else None
+    return values
 
 
 def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema) -> str | None:
     """The same field in the same dataset, or one of the same name and kind of value in another."""
     if dataset == own_dataset:
         return field if field in schema else None
-    found = schema.named(name, kind)
-    return found.id if found else None
+    alike = schema.named(name, kind)
+    return alike.id if alike else None
 
 
 def filters_for_block(
@@ -81,7 +81,7 @@ def filters_for_block(
 
     A block never follows its own selection, so that its other marks stay there to be clicked.
     """
-    found = Following()
+    following = Following()
     for control in dashboard.controls:
         if control.kind == "parameter":
             continue
@@ -89,19 +89,19 @@ def filters_for_block(
         field = matching_field(control.field, control.name, control.field_kind, control.dataset, chart.dataset, schema)
         if field is None:
             if choice and choice.filter(control.field):
-                found.not_followed.append(control.name)
+                following.not_followed.append(control.name)
         elif choice and (made := choice.filter(field)):
-            found.filters.append(made)
+            following.filters.append(made)
     for selection in state.selections:
         source = source_of(selection.block) if selection.block != block_id else None
         if source is None or not source[0].groups:
             continue
-        _follow_selection(found, selection, source, chart, schema)
-    return found
+        _follow_selection(following, selection, source, chart, schema)
+    return following
 
 
 def _follow_selection(
-    found: Following,
+    following: Following,
     selection: Selection,
     source: tuple[ChartDefinition, Schema],
     chart: ChartDefinition,
@@ -114,13 +114,13 @@ def _follow_selection(
         return
     if made.rest and definition.dataset != chart.dataset:
         # Which values were gathered is known only in the selection's own dataset.
-        found.not_followed.append(source_schema[made.rest.field].name)
+        following.not_followed.append(source_schema[made.rest.field].name)
         return
     for group in made.groups:
         field = source_schema[group.field]
         own = matching_field(field.id, field.name, field.kind, definition.dataset, chart.dataset, schema)
         if own is None:
-            found.not_followed.append(field.name)
+            following.not_followed.append(field.name)
             return
         groups.append(Grouping(field=own, grain=group.grain))
-    found.filters.append(made.model_copy(update={"groups": tuple(groups)}))
+    following.filters.append(made.model_copy(update={"groups": tuple(groups)}))

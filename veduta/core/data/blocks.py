@@ -194,7 +194,7 @@ def _parse_fast(
 ) -> pl.DataFrame | None:
     """The block parsed by Polars, or None if it is not regular enough to be sure of every line and every number."""
     names = [str(i) for i in range(width)]
-    schema = dict.fromkeys(names, pl.String()) | {str(place): dtype for place, dtype in (numbers or {}).items()}
+    schema = dict.fromkeys(names, pl.String()) | {str(position): dtype for position, dtype in (numbers or {}).items()}
     quoted = b'"' in data and options.quotes
     if not quoted and _count(data, options.delimiter) != lines * (width - 1):
         return None
@@ -265,11 +265,11 @@ def _regular(reader: Records, width: int, line: int, ragged: Ragged) -> Iterator
     """Records with exactly `width` cells; blank lines are passed over."""
     before = reader.line_num
     for record in _checked(reader):
-        place, before = line + before, reader.line_num
+        record_line, before = line + before, reader.line_num
         if not record or (len(record) == 1 and width > 1 and not record[0].strip()):
             continue
         if len(record) != width:
-            ragged.add(place, len(record), width)
+            ragged.add(record_line, len(record), width)
             record = record[:width] + [""] * (width - len(record))
         yield record
 

@@ -45,12 +45,12 @@ def _suiting(field: Field, kind: Kind, values: Sequence[str]) -> dict[str, Any]:
     alone = recognise_field(field.id, field.source, field.name, list(values)).field
     alike = alone.kind == kind or (alone.kind.is_number and kind.is_number) or (alone.kind.is_date and kind.is_date)
     role = Role.MEASURE if kind.is_number else Role.DIMENSION
-    found = {
+    settings = {
         "reading": (alone.reading if alike else field.reading).model_dump(),
         "role": role,
         "aggregate": alone.aggregate if alone.kind == kind and role is alone.role else aggregates_for(kind)[0],
     }
-    return found if kind.is_number else found | {"format": NumberFormat().model_dump()}
+    return settings if kind.is_number else settings | {"format": NumberFormat().model_dump()}
 
 
 def _change_reading(field: Field, new: dict[str, Any]) -> None:
@@ -80,7 +80,7 @@ def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
 
 
 def matched_fields(
-    found: Iterable[Field], known: Sequence[Field], keep: Callable[[Field, Field], Field]
+    arrived: Iterable[Field], known: Sequence[Field], keep: Callable[[Field, Field], Field]
 ) -> list[Field]:
     """Columns as they were recognised, matched by heading with those known before: `keep(old, new)` is what a known one
     becomes. New ones get ids that none of the known has had."""
@@ -90,19 +90,19 @@ def matched_fields(
         keep(by_source[field.source], field)
         if field.source in by_source
         else field.model_copy(update={"id": next(ids)})
-        for field in found
+        for field in arrived
     ]
 
 
 def in_place_of(old: Field, new: Field) -> Field:
     """A column of newer rows in the place of one of its heading: under its id and name, and with its settings where the
     values still allow them."""
-    kept = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
+    settings = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
     if old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE):
-        kept |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
+        settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
     elif old.kind is Kind.TEXT:
-        kept |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
-    return new.model_copy(update=kept)
+        settings |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
+    return new.model_copy(update=settings)
 
 
 def merged_fields(old: list[Field], new: list[Field]) -> list[Field]:

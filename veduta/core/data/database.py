@@ -56,8 +56,8 @@ def tables(engine: Engine) -> list[str]:
         for schema in looked.get_schema_names():
             if schema in ("information_schema", "pg_catalog"):
                 continue
-            found = [*looked.get_table_names(schema), *looked.get_view_names(schema)]
-            names += found if schema in (usual, "main") else [f"{schema}.{name}" for name in found]
+            own = [*looked.get_table_names(schema), *looked.get_view_names(schema)]
+            names += own if schema in (usual, "main") else [f"{schema}.{name}" for name in own]
         return sorted(names)
     except SQLAlchemyError as error:
         raise _unreachable(error) from None
@@ -113,9 +113,9 @@ def fetch_rows(
         options["postgresql_readonly"] = True
     try:
         with engine.connect().execution_options(**options) as connection:
-            found = connection.execute(statement)
-            names = unique(list(found.keys()))
-            while batch := found.fetchmany(min(BATCH, limit) if limit else BATCH):
+            rows = connection.execute(statement)
+            names = unique(list(rows.keys()))
+            while batch := rows.fetchmany(min(BATCH, limit) if limit else BATCH):
                 landing.add(_frame(names, batch))
                 tick(landing.rows)
                 if limit and landing.rows >= limit:

@@ -18,7 +18,7 @@ import httpx
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen
-from veduta.core.data.formats import land_csv_bytes, parse_json, record_places, records_at, records_frame
+from veduta.core.data.formats import land_csv_bytes, parse_json, record_lists, records_at, records_frame
 from veduta.core.data.landing import Landing
 from veduta.core.errors import Unreached, VedutaError
 
@@ -78,9 +78,10 @@ class Feed(Frozen):
 
 @dataclass
 class Brought:
-    """What fetching brought besides rows: where records were seen, and marks for asking only for news the next time."""
+    """What fetching brought besides rows: the lists of records that were seen (path and length), and marks for asking
+    only for news the next time."""
 
-    places: list[tuple[str, int]]
+    lists: list[tuple[str, int]]
     marks: dict[str, str]
     unchanged: bool = False
     pages: int = 0
@@ -108,19 +109,19 @@ def fetch(
     before. Raises FeedProblem.
     """
     visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes)
-    found = Brought([], {})
+    brought = Brought([], {})
     seen: set[str] = set()
     values = {key: value.replace(":last", last) for key, value in feed.query.items()}
     for page in _pages(feed, values, visit, address):
-        conditional = marks if feed.paging.how == "none" and not found.pages else None
+        conditional = marks if feed.paging.how == "none" and not brought.pages else None
         body, answered = visit.get(*page.send(), conditional or {})
         if body is None:
             return Brought([], marks or {}, unchanged=True)
-        found.pages += 1
+        brought.pages += 1
         digest = hashlib.sha256(body).hexdigest()
         if digest in seen:
             raise FeedProblem(
-                f"Page {found.pages:,} of the feed is the same as one before, so it would never end.",
+                f"Page {brought.pages:,} of the feed is the same as one before, so it would never end.",
                 hint="Check how it is cut into pages.",
             )
         seen.add(digest)
@@ -131,12 +132,12 @@ def fetch(
                 land_csv_bytes(body, landing)
         else:
             data = parse_json(body)
-            found.places = found.places or record_places(data)
+            brought.lists = brought.lists or record_lists(data)
             records = records_at(data, feed.records) if not _is_empty(data, feed.records) else []
             if records:
                 landing.add(records_frame(records))
-        if found.pages == 1 and feed.paging.how == "none":
-            found.marks = {
+        if brought.pages == 1 and feed.paging.how == "none":
+            brought.marks = {
                 key: answered[name]
                 for key, name in (("etag", "etag"), ("modified", "last-modified"))
                 if name in answered
@@ -144,12 +145,12 @@ def fetch(
         tick(landing.rows)
         if limit and landing.rows >= limit:
             break
-        if found.pages >= MOST_PAGES:
+        if brought.pages >= MOST_PAGES:
             raise FeedProblem(
                 f"The feed has more than {MOST_PAGES:,} pages.", hint="Take larger pages, or narrow what is asked for."
             )
         page.answered(data, landing.rows - rows)
-    return found
+    return brought
 
 
 def _is_empty(data: Any, path: str) -> bool:
@@ -158,7 +159,7 @@ def _is_empty(data: Any, path: str) -> bool:
     for key in filter(None, path.split(".")):
         value = value.get(key) if isinstance(value, dict) else None
     return value == [] or (
-        isinstance(data, dict) and not path and not record_places(data) and any(v == [] for v in data.values())
+        isinstance(data, dict) and not path and not record_lists(data) and any(v == [] for v in data.values())
     )
 
 

@@ -114,12 +114,12 @@ def _cut(frame: pl.DataFrame, cells: str) -> pl.DataFrame:
     """The part of a sheet that a range such as B3:F200 (or B3:F, to the end) names."""
     if not cells.strip():
         return frame
-    found = CELLS.match(cells.strip())
-    if not found:
+    cells_named = CELLS.match(cells.strip())
+    if not cells_named:
         raise FileProblem(
             f"“{cells}” is not a range of cells.", hint="Write it as B3:F200, or B3:F for all rows below."
         )
-    left, top, right, bottom = found.groups()
+    left, top, right, bottom = cells_named.groups()
     first, last = _column(left), _column(right)
     if last < first or (bottom and int(bottom) < int(top)):
         raise FileProblem(
@@ -262,26 +262,26 @@ def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
         yield batch
 
 
-def record_places(data: Any, most: int = 20) -> list[tuple[str, int]]:
+def record_lists(data: Any, most: int = 20) -> list[tuple[str, int]]:
     """Where lists of records are in a JSON value: (path, how many), the longest first. The value itself is ""."""
-    found: list[tuple[str, int]] = []
+    lists: list[tuple[str, int]] = []
 
     def walk(value: Any, path: str, depth: int) -> None:
         if isinstance(value, list) and any(isinstance(item, dict) for item in value[:20]):
-            found.append((path, len(value)))
+            lists.append((path, len(value)))
         elif isinstance(value, dict) and depth < 6:
             for key, each in value.items():
                 walk(each, f"{path}.{key}" if path else str(key), depth + 1)
 
     walk(data, "", 0)
-    return sorted(found, key=lambda place: -place[1])[:most]
+    return sorted(lists, key=lambda each: -each[1])[:most]
 
 
 def records_at(data: Any, path: str) -> list[dict[str, Any]]:
     """The records at a path such as "data.items"; with an empty path those found by looking. Raises FileProblem."""
     if not path and not isinstance(data, list):
-        places = record_places(data)
-        path = places[0][0] if places else ""
+        paths = record_lists(data)
+        path = paths[0][0] if paths else ""
     value = data
     for key in filter(None, path.split(".")):
         if isinstance(value, dict) and key in value:
@@ -289,7 +289,7 @@ def records_at(data: Any, path: str) -> list[dict[str, Any]]:
         elif isinstance(value, list) and key.isdigit() and int(key) < len(value):
             value = value[int(key)]
         else:
-            near = ", ".join(place or "the value itself" for place, _ in record_places(data)[:5])
+            near = ", ".join(seen or "the value itself" for seen, _ in record_lists(data)[:5])
             raise FileProblem(
                 f"There is nothing at “{path}”.", hint=f"Records are at: {near}." if near else "Look at the data first."
             )

@@ -37,7 +37,7 @@ class Import:
     path: Path
     options: FileOptions | SheetOptions | RecordsOptions | LandedOptions
     fields: list[Field]
-    places: list[int]
+    positions: list[int]
     """The position in the file's lines of each field; `width` cells make a line."""
     width: int
     rows: int = 0
@@ -57,19 +57,19 @@ class Import:
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             for block in self._blocks(size):
-                columns = list(pool.map(partial(self._column, block.frame), self.fields, self.places))
+                columns = list(pool.map(partial(self._column, block.frame), self.fields, self.positions))
                 self.rows += block.frame.height
                 yield Chunk(columns, block.frame.height, block.bytes_read)
 
     def _blocks(self, size: int) -> Iterator[Block]:
         if not isinstance(self.options, FileOptions):
             return Landing.open(self.path).blocks()
-        pairs = zip(self.fields, self.places, strict=True)
-        numbers = {place: field.kind.dtype for field, place in pairs if is_plain_number(field)}
+        pairs = zip(self.fields, self.positions, strict=True)
+        numbers = {position: field.kind.dtype for field, position in pairs if is_plain_number(field)}
         return read_blocks(self.path, self.options, self.width, self.ragged, size, numbers)
 
-    def _column(self, texts: pl.DataFrame, field: Field, place: int) -> tuple[pl.Series, bytes]:
-        text = texts.get_column(str(place)).alias(field.id)
+    def _column(self, texts: pl.DataFrame, field: Field, position: int) -> tuple[pl.Series, bytes]:
+        text = texts.get_column(str(position)).alias(field.id)
         failures = self.failures.setdefault(field.id, Failures())
         values = convert(text, field, self.options.empties, failures, self.rows + 1)
         values = values.alias(field.id)

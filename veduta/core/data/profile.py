@@ -86,9 +86,9 @@ def _bars(counts: pl.DataFrame) -> list[int]:
     span = (high - low + 1) if whole else (high - low)
     if span == float("inf"):
         return []
-    places = ((pl.col("v") - low).cast(pl.Float64) / float(span) * bars).floor().clip(0, bars - 1).cast(pl.Int64)
-    found = dict(counts.lazy().group_by(places).agg(pl.col("n").sum()).collect().iter_rows())
-    return [int(found.get(i, 0)) for i in range(bars)]
+    bins = ((pl.col("v") - low).cast(pl.Float64) / float(span) * bars).floor().clip(0, bars - 1).cast(pl.Int64)
+    heights = dict(counts.lazy().group_by(bins).agg(pl.col("n").sum()).collect().iter_rows())
+    return [int(heights.get(i, 0)) for i in range(bars)]
 
 
 def plain(value: Any) -> Any:

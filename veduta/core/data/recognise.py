@@ -124,15 +124,15 @@ def recognise_fields(sample: Sample) -> list[Recognised]:
     step = len(sample.rows) // ENOUGH_VALUES + 1
     columns = [column[::step] for column in whole]
     usual_decimal = recognise_decimal(columns)
-    found = [
+    recognised = [
         recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal)
         for index, ((source, name), column) in enumerate(zip(names, columns, strict=True))
     ]
-    for recognised, column in zip(found, whole, strict=True):
-        if recognised.maybe_empty:
+    for each, column in zip(recognised, whole, strict=True):
+        if each.maybe_empty:
             counts = Counter(value.strip() for value in column)
-            recognised.maybe_empty = [(word, counts[word]) for word, _ in recognised.maybe_empty]
-    return found
+            each.maybe_empty = [(word, counts[word]) for word, _ in each.maybe_empty]
+    return recognised
 
 
 def recognise_decimal(columns: list[list[str]]) -> str:
@@ -279,17 +279,19 @@ def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
 
 def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> Recognised | None:
     matches = [NUMBER.match(value) for value in values]
-    found = [match for match in matches if match]
-    if not enough(len(found), len(values)):
+    numbers = [match for match in matches if match]
+    if not enough(len(numbers), len(values)):
         return None
-    texts = [match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip() for match in found]
+    texts = [
+        match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip() for match in numbers
+    ]
     source = base["source"]
     thousands, decimal = recognise_separators(texts, usual_decimal)
     fits = re.compile(digits_pattern(thousands, decimal))
     if not enough(sum(bool(fits.match(text)) for text in texts), len(values)):
         return None
     plain = [text.replace(thousands, "") if thousands else text for text in texts]
-    is_whole = all(decimal not in text for text in plain) and not any(match["power"] for match in found)
+    is_whole = all(decimal not in text for text in plain) and not any(match["power"] for match in numbers)
     leading_zero = sum(len(text) > 1 and text[0] == "0" and text.isdigit() for text in plain)
     if is_whole and (
         leading_zero
@@ -297,8 +299,8 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> R
         or sum(bool(TELEPHONE.match(value)) for value in values) > len(values) / 2
     ):
         return Recognised(Field(**base, kind=Kind.TEXT), why="numbers that name things")
-    signs = Counter(match["before"] or match["after"] for match in found)
-    percent = signs["%"] > len(found) / 2
+    signs = Counter(match["before"] or match["after"] for match in numbers)
+    percent = signs["%"] > len(numbers) / 2
     currency = next((CURRENCY_SIGNS[sign] for sign, _ in signs.most_common() if sign in CURRENCY_SIGNS), "")
     style = "percent" if percent else "currency" if currency else "number"
     kind = Kind.WHOLE if is_whole and not percent else Kind.DECIMAL

@@ -193,11 +193,11 @@ def _parse(text: str, options: FileOptions, whole: bool) -> list[list[str]]:
 
 
 def _spots(path: Path, size: int, options: FileOptions) -> list[list[str]]:
-    found: list[list[str]] = []
+    records: list[list[str]] = []
     unit = 2 if options.encoding.startswith("utf-16") else 1
     with path.open("rb") as file:
         for number in range(1, SPOTS + 1):
             file.seek(max(0, (size - SPOT) * number // SPOTS) // unit * unit)
             text = _decode(file.read(min(SPOT, LONGEST_RECORD)), options.encoding)
-            found += _parse(text.partition("\n")[2], options, whole=False)
-    return found
+            records += _parse(text.partition("\n")[2], options, whole=False)
+    return records

@@ -93,11 +93,11 @@ class Checked:
     @cached_property
     def fields(self) -> frozenset[str]:
         """The ids of all fields the formula reads."""
-        found = {self.field} if self.field else set()
-        found |= {name for name, _ in self.along} | set(self.restart)
-        found |= self.per.fields if self.per else set()
+        names = {self.field} if self.field else set()
+        names |= {name for name, _ in self.along} | set(self.restart)
+        names |= self.per.fields if self.per else set()
         inner = [*self.arguments, self.where]
-        return frozenset(found.union(*(argument.fields for argument in inner if argument)))
+        return frozenset(names.union(*(argument.fields for argument in inner if argument)))
 
     @cached_property
     def _hash(self) -> int:
@@ -137,13 +137,13 @@ def nearest(word: str, choices: list[str]) -> str | None:
     """The choice that starts with the word, or that is spelt most like it, if one is close."""
     if starting := [choice for choice in choices if _plain(choice).startswith(_plain(word))]:
         return min(starting, key=len)
-    found = process.extractOne(
+    best = process.extractOne(
         _plain(word),
         {choice: _plain(choice) for choice in choices},
         scorer=DamerauLevenshtein.normalized_similarity,
         score_cutoff=0.6,
     )
-    return found[2] if found else None
+    return best[2] if best else None
 
 
 class Checker:
@@ -179,20 +179,20 @@ class Checker:
         return find_field(node.text, self.schema)
 
     def _name(self, node: Name) -> Checked:
-        place = node.at
+        span = node.at
         field = self._find(node)
         if field is None:
             if not node.quoted and node.text.lower() in registry():
                 raise FormulaProblem(
                     f"“{node.text}” is a function; its values stand in brackets.",
-                    at=place,
+                    at=span,
                     hint=f"Write {registry()[node.text.lower()].signature}.",
                 )
             near = nearest(node.text, [field.name for field in self.schema])
             hint = f"Did you mean {quoted(near)}?" if near else "Choose a field from the list."
             if node.quoted and not near:
                 hint = "Text stands in single quotes: '" + node.text.replace("'", "''") + "'."
-            raise FormulaProblem(f"There is no field “{node.text}”.", at=place, hint=hint)
+            raise FormulaProblem(f"There is no field “{node.text}”.", at=span, hint=hint)
         return Checked(field.kind, node.at, field=field.id)
 
     def _call(self, node: Call) -> Checked:
@@ -256,31 +256,31 @@ class Checker:
         return None
 
     def _refuse_level(self, function: Function, node: Call) -> None:
-        place = node.name_at
+        span = node.name_at
         if function.level is Level.TIME:
             raise FormulaProblem(
                 f"{function.name}(…) compares periods of a chart; a formula in shaping works row by row.",
-                at=place,
+                at=span,
                 hint="Write it in the model or in a chart; here previous(…) along (a date) looks at the row before.",
             )
         if function.level is Level.AGGREGATE:
             raise FormulaProblem(
                 f"{function.name}(…) makes one value of many rows; a formula in shaping works row by row.",
-                at=place,
+                at=span,
                 hint=function.instead or "For one row per group use the step Group.",
             )
         if node.per is not None or node.where is not None or node.unfiltered:
             word = "per" if node.per is not None else "where" if node.where is not None else "unfiltered"
             raise FormulaProblem(
                 f"“{word}” belongs to aggregates such as sum(…).",
-                at=place,
+                at=span,
                 hint=f"Take “{word}” out, or use the step Group.",
             )
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
                 f"{function.name} looks at its own row only, so it takes no “along” or “restart”.",
-                at=place,
+                at=span,
                 hint=f"These do: {windows}.",
             )
 
@@ -300,30 +300,30 @@ class Checker:
         )
 
     def _argument(self, node: Node, declared: Argument, function: Function) -> Checked:
-        place = node.at
+        span = node.at
         if declared.options:
             value = node.text if isinstance(node, Name) and not node.table else getattr(node, "value", None)
             if value not in declared.options or isinstance(node, Name) != declared.bare:
                 choices = ", ".join(option if declared.bare else f"'{option}'" for option in declared.options)
                 raise FormulaProblem(
-                    f"{function.name}: the {declared.name} is one of {choices}.", at=place, hint="Choose one."
+                    f"{function.name}: the {declared.name} is one of {choices}.", at=span, hint="Choose one."
                 )
             return Checked(Kind.TEXT, node.at, constant=True, value=value)
-        found = self.check(node)
-        if declared.constant and (not found.constant or found.value is None):
+        argument = self.check(node)
+        if declared.constant and (not argument.constant or argument.value is None):
             raise FormulaProblem(
                 f"{function.name}: the {declared.name} must be written out, not taken from a field.",
-                at=place,
+                at=span,
                 hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
             )
-        if found.kind is not None and found.kind not in declared.kinds:
+        if argument.kind is not None and argument.kind not in declared.kinds:
             expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
             raise FormulaProblem(
-                f"{_said(function)} needs {expected} here, and this is {_kind_words(found.kind)}.",
-                at=place,
-                hint=_convert_hint(found.kind, declared.kinds, function),
+                f"{_said(function)} needs {expected} here, and this is {_kind_words(argument.kind)}.",
+                at=span,
+                hint=_convert_hint(argument.kind, declared.kinds, function),
             )
-        return found
+        return argument
 
     def _must_be_alike(self, function: Function, arguments: list[Checked | None], node: Call) -> None:
         alike = [
@@ -333,12 +333,12 @@ class Checker:
             try:
                 common_kind([operand_of(argument) for argument in alike[: i + 1]])
             except FormulaProblem as problem:
-                at = alike[i].at
+                odd = alike[i].at
                 hint = problem.hint
                 kinds = {argument.kind for argument in alike[: i + 1]}
                 if kinds & {Kind.DATE, Kind.DATETIME} and Kind.TEXT in kinds:
                     hint = "Write dates as date('2026-10-31')."
-                raise FormulaProblem(problem.message, at=at, hint=hint) from None
+                raise FormulaProblem(problem.message, at=odd, hint=hint) from None
 
     def _gives(self, function: Function, operands: list[Operand], node: Call) -> Kind | None:
         if isinstance(function.gives, Kind):

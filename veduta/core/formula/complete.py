@@ -42,8 +42,8 @@ def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] |
         return _options(before, start, before[start + 1 :])
     if sign == '"':
         return _fields(before[start + 1 :], start, schema, many)
-    found = WORD.search(before)
-    begun, start = (found[0], found.start()) if found else ("", caret)
+    word = WORD.search(before)
+    begun, start = (word[0], word.start()) if word else ("", caret)
     if not begun:
         return []
     if re.search(r"\b(along|restart|per)\s*\([^()]*$", before[:start], re.IGNORECASE):
@@ -92,16 +92,16 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
 
 def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
     asked = begun.casefold().replace("_", " ")
-    found: list[tuple[int, int, Suggestion]] = []
+    ranked: list[tuple[int, int, Suggestion]] = []
     for field in schema:
         name = field.name.casefold()
         if asked in name:
             # What starts with it comes first, then words that do, then the rest.
             rank = 0 if name.startswith(asked) else 1 if f" {asked}" in name else 2
-            found.append(
+            ranked.append(
                 (
                     rank,
-                    len(found),
+                    len(ranked),
                     Suggestion(
                         formula_name(field, schema) if many else quoted(field.name),
                         field.name,
@@ -111,7 +111,7 @@ def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggesti
                     ),
                 )
             )
-    return [suggestion for _, _, suggestion in sorted(found, key=lambda each: each[:2])][:MOST]
+    return [suggestion for _, _, suggestion in sorted(ranked, key=lambda each: each[:2])][:MOST]
 
 
 def _about(field: Field, schema: Schema) -> str:
@@ -120,10 +120,10 @@ def _about(field: Field, schema: Schema) -> str:
 
 
 def _functions(begun: str, start: int, many: bool) -> list[Suggestion]:
-    found = []
+    suggestions = []
     for function in registry().values():
         # Formulas of rows cannot use aggregates and periods.
         fits = many or function.level in (Level.ROW, Level.WINDOW)
         if not function.operator and fits and function.name.startswith(begun.lower()):
-            found.append(Suggestion(f"{function.name}(", function.signature, function.says, "function", start))
-    return found
+            suggestions.append(Suggestion(f"{function.name}(", function.signature, function.says, "function", start))
+    return suggestions

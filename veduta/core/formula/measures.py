@@ -54,40 +54,40 @@ class MeasureChecker(Checker):
         return super().check(node)
 
     def _parameter(self, node: Parameter) -> Checked:
-        place = node.at
-        found = self.parameters.get(node.name)
-        if found is None:
+        span = node.at
+        held = self.parameters.get(node.name)
+        if held is None:
             near = nearest(node.name, list(self.parameters))
             raise FormulaProblem(
                 f"There is no parameter :{node.name}.",
-                at=place,
+                at=span,
                 hint=f"Did you mean :{near}?" if near else "Add it to the model's parameters.",
             )
-        if found.values is not None and len(found.values) > 1:
+        if held.values is not None and len(held.values) > 1:
             raise FormulaProblem(
-                f":{node.name} holds several values.", at=place, hint=f"Use it as a list: … in (:{node.name})."
+                f":{node.name} holds several values.", at=span, hint=f"Use it as a list: … in (:{node.name})."
             )
-        value = found.values[0] if found.values else None
-        return Checked(found.kind, node.at, constant=True, value=value, unlimited=found.values is None)
+        value = held.values[0] if held.values else None
+        return Checked(held.kind, node.at, constant=True, value=value, unlimited=held.values is None)
 
     def _find(self, node: Name) -> Field | None:
         if node.text.startswith("#"):
             return self.schema[node.text[1:]]
         own = [field for field in self.schema if not field.table or field.table == "formula"]
         if not node.table:
-            if (found := find_field(node.text, Schema(own))) is not None:
-                return found
+            if (field := find_field(node.text, Schema(own))) is not None:
+                return field
             rest = [field for field in self.schema if field not in own]
-            found = find_field(node.text, Schema(rest))
-            alike = [field for field in rest if found and field.name.casefold() == found.name.casefold()]
+            field = find_field(node.text, Schema(rest))
+            alike = [other for other in rest if field and other.name.casefold() == field.name.casefold()]
             if len(alike) > 1:
-                ways = " or ".join(formula_name(field, self.schema) for field in alike)
+                ways = " or ".join(formula_name(each, self.schema) for each in alike)
                 raise FormulaProblem(
                     f"Several tables have a field “{node.text}”.",
                     at=node.at,
                     hint=f"Write {ways}.",
                 )
-            return found
+            return field
         table = next((key for key, name in self.schema.tables.items() if _same(name, node.table)), None)
         if table is None:
             near = nearest(node.table, list(self.schema.tables.values()))
@@ -99,10 +99,10 @@ class MeasureChecker(Checker):
         return find_field(node.text, Schema([field for field in self.schema if field.table == table]))
 
     def _name(self, node: Name) -> Checked:
-        found = super()._name(node)
-        field = self.schema[found.field]
+        checked = super()._name(node)
+        field = self.schema[checked.field]
         if field.level == "row":
-            return found
+            return checked
         if field.id in self.within:
             raise FormulaProblem(
                 f"“{field.name}” is made from itself.",
@@ -127,30 +127,30 @@ class MeasureChecker(Checker):
             node = replace(node, arguments=tuple(self._spread(node)))
         if (node.per is not None or node.unfiltered) and node.function in registry():
             return self._at_grain(node)
-        found = self._limited(super()._call(node))
-        if found.function and found.function.adds_stocks:
-            found = self._stock(found)
-        return found
+        checked = self._limited(super()._call(node))
+        if checked.function and checked.function.adds_stocks:
+            checked = self._stock(checked)
+        return checked
 
-    def _limited(self, found: Checked) -> Checked:
+    def _limited(self, checked: Checked) -> Checked:
         """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned
         round; beside “and” it drops out, “or” holds with it."""
-        function, arguments = found.function, [argument for argument in found.arguments if argument]
+        function, arguments = checked.function, [argument for argument in checked.arguments if argument]
         if function is None or not any(argument.unlimited for argument in arguments):
-            return found
+            return checked
         if function.joins:
             limited = [argument for argument in arguments if not argument.unlimited]
             return limited[0] if limited else arguments[0]
         if function.handles_empties:
-            return found
-        if found.kind is Kind.YES_NO:
-            return Checked(Kind.YES_NO, found.at, constant=True, value=True, unlimited=True)
-        return replace(found, unlimited=True)
+            return checked
+        if checked.kind is Kind.YES_NO:
+            return Checked(Kind.YES_NO, checked.at, constant=True, value=True, unlimited=True)
+        return replace(checked, unlimited=True)
 
     def _spread(self, node: Call) -> Iterator[Node]:
         """The arguments, a parameter of several values in a list as its values."""
-        for place, argument in enumerate(node.arguments):
-            listed = node.function == "in" and place and isinstance(argument, Parameter)
+        for position, argument in enumerate(node.arguments):
+            listed = node.function == "in" and position and isinstance(argument, Parameter)
             values = self._values(argument) if listed else None
             if values is None or not isinstance(argument, Parameter):
                 yield argument
@@ -159,8 +159,8 @@ class MeasureChecker(Checker):
                     yield _Given(value, argument)
 
     def _values(self, node: Node) -> tuple[Any, ...] | None:
-        found = self.parameters.get(node.name) if isinstance(node, Parameter) else None
-        return found.values if found else None
+        held = self.parameters.get(node.name) if isinstance(node, Parameter) else None
+        return held.values if held else None
 
     def _at_grain(self, node: Call) -> Checked:
         inner = self.check(replace(node, per=None, unfiltered=()))
@@ -186,47 +186,47 @@ class MeasureChecker(Checker):
             dimensions.append((found.field, unit))
         return Per(tuple(dimensions), grain.shown, grain.less, tuple(periods))
 
-    def _check_period(self, found: Checked, unit: str, name: Name) -> None:
+    def _check_period(self, dimension: Checked, unit: str, name: Name) -> None:
         known: dict[Kind | None, tuple[str, ...]] = {Kind.DATE: PERIODS[:-1], Kind.DATETIME: PERIODS}
-        fits = known.get(found.kind, ())
+        fits = known.get(dimension.kind, ())
         if unit and unit not in fits:
             what = f"no {unit}s" if fits else "no periods: it is not a date"
             raise FormulaProblem(
-                f"“{self.schema[found.field].name}” has {what}.",
+                f"“{self.schema[dimension.field].name}” has {what}.",
                 at=name.at,
                 hint=f"Write one of {', '.join(fits)}." if fits else "Name the field without trunc(…).",
             )
 
     def _refuse_level(self, function: Function, node: Call) -> None:
-        place = node.name_at
+        span = node.name_at
         if node.where is not None and function.level is not Level.AGGREGATE:
             raise FormulaProblem(
-                "“where” belongs to aggregates such as sum(…).", at=place, hint="Elsewhere use if(test, value)."
+                "“where” belongs to aggregates such as sum(…).", at=span, hint="Elsewhere use if(test, value)."
             )
         if function.ordered and node.along and not node.restart:
             return
         if (node.along or node.restart) and function.level is not Level.WINDOW:
             windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
-                f"{function.name} takes no “along” or “restart”.", at=place, hint=f"These do: {windows}."
+                f"{function.name} takes no “along” or “restart”.", at=span, hint=f"These do: {windows}."
             )
 
     def _where(self, node: Call) -> Checked | None:
         if node.where is None:
             return None
-        found = self.check(node.where)
-        place = node.where.at
-        if found.kind not in (Kind.YES_NO, None):
+        condition = self.check(node.where)
+        span = node.where.at
+        if condition.kind not in (Kind.YES_NO, None):
             raise FormulaProblem(
-                "“where” needs a condition, something that is yes or no.", at=place, hint="Compare it: where … = …"
+                "“where” needs a condition, something that is yes or no.", at=span, hint="Compare it: where … = …"
             )
-        if found.level in MANY:
+        if condition.level in MANY:
             raise FormulaProblem(
                 "“where” looks at each row, and this is a value of many rows.",
-                at=place,
+                at=span,
                 hint="Say at which grain: … per (…).",
             )
-        return found
+        return condition
 
     def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
         given = [argument for argument in arguments if argument and not argument.constant]
@@ -265,24 +265,24 @@ class MeasureChecker(Checker):
     def _ordering(self, name: Name) -> str:
         return super()._name(name).field
 
-    def _stock(self, found: Checked) -> Checked:
+    def _stock(self, checked: Checked) -> Checked:
         """The sum of a stock: over days its last (first, mean, highest) day's sum is taken."""
-        argument = found.given(0)
+        argument = checked.given(0)
         field = self.schema[argument.field] if argument.field else None
         if field is None or not field.over_dates:
-            return found
+            return checked
         day = next((other for other in self.schema if other.table == field.table and other.kind.is_date), None)
         if day is None:
-            return found
+            return checked
         grained = Checked(
-            found.kind,
-            found.at,
+            checked.kind,
+            checked.at,
             level=Level.GRAIN,
-            arguments=(found,),
+            arguments=(checked,),
             per=Per(((day.id, "day"),), shown=True, inside=True),
         )
         over = registry()[field.over_dates]
-        return Checked(found.kind, found.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
+        return Checked(checked.kind, checked.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
 
 
 def with_beside(node: Checked) -> Checked:
@@ -336,9 +336,9 @@ def names_in(node: Node) -> Iterator[Name]:
     if not isinstance(node, Call):
         return
     declared = registry().get(node.function)
-    for place, argument in enumerate(node.arguments):
+    for position, argument in enumerate(node.arguments):
         first = declared.takes[0] if declared and declared.takes else None
-        if place == 0 and first and first.bare and isinstance(argument, Name) and argument.text in first.options:
+        if position == 0 and first and first.bare and isinstance(argument, Name) and argument.text in first.options:
             continue
         yield from names_in(argument)
     if node.where is not None:
@@ -408,5 +408,5 @@ def format_of(node: Checked, schema: Schema) -> NumberFormat:
         return node.function.format
     if node.field:
         return schema[node.field].format
-    found = {format_of(argument, schema) for argument in node.arguments if argument and not argument.constant}
-    return found.pop() if len(found) == 1 else NumberFormat()
+    formats = {format_of(argument, schema) for argument in node.arguments if argument and not argument.constant}
+    return formats.pop() if len(formats) == 1 else NumberFormat()

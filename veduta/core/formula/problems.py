@@ -52,29 +52,31 @@ HABITS = {
 
 def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
     """The reader's message for what the parser met."""
-    at = error.pos_in_stream
+    position = error.pos_in_stream
     token = getattr(error, "token", None)
     ended = token is not None and token.type == "$END"
-    if at is None or ended:
-        at = len(text)
-    if problem := _habit(text, at) or _unclosed_quote(text):
+    if position is None or ended:
+        position = len(text)
+    if problem := _habit(text, position) or _unclosed_quote(text):
         return problem
     if ended:
         return _broken_off(text)
     if isinstance(error, UnexpectedCharacters) or token is None:
         return FormulaProblem(
-            f"“{text[at : at + 1]}” has no meaning here.", at=Span(at, at + 1), hint="Take it out, or check the place."
+            f"“{text[position : position + 1]}” has no meaning here.",
+            at=Span(position, position + 1),
+            hint="Take it out, or check the place.",
         )
     word = str(token)
-    message, hint = _unexpected(word, text[:at])
-    return FormulaProblem(message, at=Span(at, at + len(word)), hint=hint)
+    message, hint = _unexpected(word, text[:position])
+    return FormulaProblem(message, at=Span(position, position + len(word)), hint=hint)
 
 
-def _habit(text: str, at: int) -> FormulaProblem | None:
+def _habit(text: str, position: int) -> FormulaProblem | None:
     """What is written so elsewhere, and how it is written here."""
     for sign, (message, hint) in HABITS.items():
-        if text.startswith(sign, at) or (len(sign) == 2 and at and text.startswith(sign, at - 1)):
-            start = at if text.startswith(sign, at) else at - 1
+        if text.startswith(sign, position) or (len(sign) == 2 and position and text.startswith(sign, position - 1)):
+            start = position if text.startswith(sign, position) else position - 1
             return FormulaProblem(message, at=Span(start, start + len(sign)), hint=hint)
     return None
 
@@ -133,17 +135,17 @@ def open_quote(text: str) -> tuple[int, str] | None:
 
 def _open_bracket(text: str) -> tuple[int, int]:
     """How many brackets are open at the end, and the place of the first of them."""
-    places, sign = [], ""
+    positions, sign = [], ""
     for i, letter in enumerate(text):
         if sign:
             sign = "" if letter == sign else sign
         elif letter in "'\"":
             sign = letter
         elif letter == "(":
-            places.append(i)
-        elif letter == ")" and places:
-            places.pop()
-    return len(places), places[0] if places else 0
+            positions.append(i)
+        elif letter == ")" and positions:
+            positions.pop()
+    return len(positions), positions[0] if positions else 0
 
 
 def _complete(text: str) -> bool:

@@ -39,10 +39,10 @@ def _new_id(name: str, taken: set[str]) -> str:
     """An identifier made of a name: "Load factor" becomes load_factor."""
     plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:30] or "it"
     plain = plain if plain[0].isalpha() else f"n{plain}"
-    found, number = plain, 2
-    while found in taken:
-        found, number = f"{plain}_{number}", number + 1
-    return found
+    free, number = plain, 2
+    while free in taken:
+        free, number = f"{plain}_{number}", number + 1
+    return free
 
 
 @edit

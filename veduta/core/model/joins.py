@@ -99,13 +99,13 @@ def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -
 
 def suggest_join(model: Model, table: str, other: str) -> Join | None:
     """The likeliest keys between two tables, by names, kinds, overlap of values and whether they tell rows apart."""
-    found = []
+    scored = []
     for a in _candidates(model, table):
         for b in _candidates(model, other):
             if (score := _score(model, a, b)) is not None:
-                found.append((score, a, b))
+                scored.append((score, a, b))
     pairs: list[tuple[Field, Field]] = []
-    for score, a, b in sorted(found, key=lambda each: -each[0]):
+    for score, a, b in sorted(scored, key=lambda each: -each[0]):
         if score < 0.6 or any(a.id == x.id or b.id == y.id for x, y in pairs):
             continue
         pairs.append((a, b))

@@ -81,7 +81,7 @@ MOST_FACTS = 1_000
 
 
 @dataclass
-class _Kept:
+class _Cache:
     """What is worked out once for a model's tables, whatever the parameters and rules."""
 
     reaches: dict[str, tuple[dict[str, Source], list[Lookup]]] = attribute(default_factory=dict)
@@ -131,7 +131,7 @@ class Model:
         self.whole: Model = self
         self.seen: tuple[Any, ...] = ()
         self.broken: dict[str, str] = {}
-        self._kept = _Kept()
+        self._cache = _Cache()
         self.prepared: dict[Any, Any] = {}
         self._add_formulas()
 
@@ -147,33 +147,33 @@ class Model:
     def given(self, parameters: dict[str, Any], reader: Reader = EVERYBODY) -> Model:
         """The same model with some parameters set (None is no limit, or the usual value of one that needs a value), for
         somebody. Raises DefinitionProblem."""
-        found = copy(self)
+        model = copy(self)
         by_id = {parameter.id: parameter for parameter in self.definition.parameters}
         values = {
             name: parameter_value(by_id[name], value)
             for name, value in parameters.items()
             if name in by_id and not (value is None and by_id[name].required)
         }
-        found.parameters = {**self.parameters, **values, **dict(reader.person)}
-        found.reader = reader
-        return found
+        model.parameters = {**self.parameters, **values, **dict(reader.person)}
+        model.reader = reader
+        return model
 
     def seen_through(self, tables: Mapping[str, Model]) -> Model:
         """The same model with the rows of some tables as other models, bound by their own rules, let them be seen. What
         reaches what stays as it is for all rows."""
-        found = copy(self)
-        found.tables = dict(self.tables)
+        model = copy(self)
+        model.tables = dict(self.tables)
         for table, seen in tables.items():
-            found.tables[table] = seen
-        found.seen = tuple(model.answers_depend_on() for model in tables.values())
-        return found
+            model.tables[table] = seen
+        model.seen = tuple(seen.answers_depend_on() for seen in tables.values())
+        return model
 
     def with_field(self, field: Field) -> Model:
         """The same model with one more field, such as a formula that is being tried out."""
-        found = copy(self)
-        found.prepared = {}
-        found.schema = Schema([*self.schema, field], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
-        return found
+        model = copy(self)
+        model.prepared = {}
+        model.schema = Schema([*self.schema, field], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
+        return model
 
     def answers_depend_on(self) -> tuple[Any, ...]:
         """All that answers of this model depend on besides the question and today."""
@@ -217,14 +217,14 @@ class Model:
     # What reaches what.
 
     def reach(self, home: str) -> tuple[dict[str, Source], list[Lookup]]:
-        if home not in self._kept.reaches:
+        if home not in self._cache.reaches:
             fields: dict[str, list[str]] = {table: [] for table in self.tables}
             for field in self.schema:
                 if not field.formula:
                     fields[field.table].append(field.id)
             joins = tuple(join for join in self.definition.joins if self._usable(join, fields))
-            self._kept.reaches[home] = reach(home, fields, joins, self._is_unique)
-        return self._kept.reaches[home]
+            self._cache.reaches[home] = reach(home, fields, joins, self._is_unique)
+        return self._cache.reaches[home]
 
     def _usable(self, join: Join, fields: dict[str, list[str]]) -> bool:
         return all(
@@ -236,26 +236,26 @@ class Model:
     def _is_unique(self, table: str, keys: tuple[Key, ...], left: bool) -> bool:
         columns = tuple(key.left if left else key.right for key in keys)
         grains = tuple(key.grain for key in keys)
-        place = (table, columns, grains)
-        if place not in self._kept.unique:
+        asked = (table, columns, grains)
+        if asked not in self._cache.unique:
             rows = self.whole.tables[table]
             if len(columns) == 1 and not grains[0]:
                 facts = rows.facts(columns[0])
-                self._kept.unique[place] = facts.distinct == rows.rows - facts.empties
+                self._cache.unique[asked] = facts.distinct == rows.rows - facts.empties
             else:
                 named = [
                     at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}")
                     for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]
-                found = (
+                counts = (
                     rows.scan(list(columns))
                     .select(named)
                     .drop_nulls()
                     .select(n=pl.len(), d=pl.struct(pl.all()).n_unique())
                 )
-                n, d = found.collect().row(0)
-                self._kept.unique[place] = n == d
-        return self._kept.unique[place]
+                n, d = counts.collect().row(0)
+                self._cache.unique[asked] = n == d
+        return self._cache.unique[asked]
 
     def reaches(self, home: str, name: str, grain: str = "") -> bool:
         """Whether the rows of a table have a field, at a period if it is a date ("" is the very day)."""
@@ -272,14 +272,14 @@ class Model:
         source = self.reach(home)[0].get(name)
         return source.grain if source else ""
 
-    def home_of(self, names: Iterable[str], at: Checked | None = None) -> str:
+    def home_of(self, names: Iterable[str], node: Checked | None = None) -> str:
         """The table in whose rows all these fields stand. Raises FormulaProblem if there is none."""
         names = frozenset(self._plain_fields(names))
-        if names not in self._kept.homes:
-            self._kept.homes[names] = self._find_home(names, at)
-        return self._kept.homes[names]
+        if names not in self._cache.homes:
+            self._cache.homes[names] = self._find_home(names, node)
+        return self._cache.homes[names]
 
-    def _find_home(self, names: frozenset[str], at: Checked | None) -> str:
+    def _find_home(self, names: frozenset[str], node: Checked | None) -> str:
         candidates = list(dict.fromkeys([table_of(name) for name in sorted(names)])) or [""]
         if "" in candidates:
             candidates = ["", *(table for table in candidates if table)]
@@ -289,7 +289,7 @@ class Model:
         said = " and ".join(f"“{self.table_name(table)}”" for table in candidates)
         raise FormulaProblem(
             f"No row has fields of {said} at once.",
-            at=at.at if at else Span(),
+            at=node.at if node else Span(),
             hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
         )
 
@@ -308,19 +308,19 @@ class Model:
 
     def same_dates(self, name: str) -> set[str]:
         """The date fields that joins equate with one, itself included."""
-        if name not in self._kept.same_dates:
+        if name not in self._cache.same_dates:
             pairs = [
                 {field_id(join.left, key.left), field_id(join.right, key.right)}
                 for join in self.definition.joins
                 for key in join.keys
             ]
-            found, before = {name}, 0
-            while len(found) > before:
-                before = len(found)
-                found = found.union(*(pair for pair in pairs if pair & found))
-            dates = {each for each in found if each in self.schema and self.schema[each].kind.is_date}
-            self._kept.same_dates[name] = dates | {name}
-        return self._kept.same_dates[name]
+            same, before = {name}, 0
+            while len(same) > before:
+                before = len(same)
+                same = same.union(*(pair for pair in pairs if pair & same))
+            dates = {each for each in same if each in self.schema and self.schema[each].kind.is_date}
+            self._cache.same_dates[name] = dates | {name}
+        return self._cache.same_dates[name]
 
     @property
     def times(self) -> Times:
@@ -330,11 +330,11 @@ class Model:
         return self.schema.tables.get(table) or "the first table"
 
     def _plain_fields(self, names: Iterable[str]) -> set[str]:
-        found: set[str] = set()
+        plain: set[str] = set()
         for name in names:
             field = self.schema[name]
-            found |= self._plain_fields(self.row_formula(name).fields) if field.formula else {name}
-        return found
+            plain |= self._plain_fields(self.row_formula(name).fields) if field.formula else {name}
+        return plain
 
     def row_formula(self, name: str) -> Checked:
         field = self.schema[name]
@@ -371,11 +371,11 @@ class Model:
         # Those of formulas depend on what parameters are set to, too.
         values = tuple(sorted(self.parameters.items(), key=lambda each: each[0])) if field.formula else ()
         key = (name, values, self.reader, self.seen)
-        if key not in self._kept.facts:
-            if len(self._kept.facts) > MOST_FACTS:
-                self._kept.facts.clear()
-            self._kept.facts[key] = facts_of(self.scan([name], home).collect()[name])
-        return self._kept.facts[key]
+        if key not in self._cache.facts:
+            if len(self._cache.facts) > MOST_FACTS:
+                self._cache.facts.clear()
+            self._cache.facts[key] = facts_of(self.scan([name], home).collect()[name])
+        return self._cache.facts[key]
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
         """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as
@@ -389,7 +389,7 @@ class Model:
 
     def _rules_for(self, home: str) -> list[Checked]:
         """The rules that narrow a table. Raises Bound for one that should and cannot."""
-        found = []
+        rules = []
         for rule in self.rules:
             problem = self.problem_with_rule(rule, home)
             if problem and not self.reader.is_steward:
@@ -400,10 +400,10 @@ class Model:
             if problem or home not in self.tables_ruled_by(rule):
                 continue
             if rule.name in self.reader.lacking:
-                found.append(Checked(Kind.YES_NO, Span(), constant=True, value=False))
+                rules.append(Checked(Kind.YES_NO, Span(), constant=True, value=False))
             else:
-                found.append(self.checked_rule(rule))
-        return found
+                rules.append(self.checked_rule(rule))
+        return rules
 
     def checked_rule(self, rule: RowRule) -> Checked:
         """Raises VedutaError for a rule that is no condition on a row, or that depends on what readers can set."""
@@ -422,14 +422,14 @@ class Model:
 
     def _rule_parameters(self, rule: RowRule) -> set[str]:
         """The parameters that a rule reads, through formulas too."""
-        found, waiting, seen = parameters_in(rule.text), list(fields_in(rule.text)), set()
+        names, waiting, seen = parameters_in(rule.text), list(fields_in(rule.text)), set()
         while waiting:
             name = waiting.pop()
             if name not in seen and name in self.schema and (text := self.schema[name].formula):
-                found |= parameters_in(text)
+                names |= parameters_in(text)
                 waiting += fields_in(text)
             seen.add(name)
-        return found
+        return names
 
     def tables_ruled_by(self, rule: RowRule) -> list[str]:
         """The tables that a rule narrows: all that its fields reach. Raises
@@ -456,23 +456,23 @@ class Model:
 
     def broken_rules(self) -> dict[str, str]:
         """The rules of the model that cannot be applied where they should be, by name, with the reason."""
-        found = {}
+        broken = {}
         for rule in self.definition.rules:
             problems = (self.problem_with_rule(rule, home) for home in rule.tables if home in self.tables)
             if problem := next(filter(None, problems), ""):
-                found[rule.name] = problem
-        return found
+                broken[rule.name] = problem
+        return broken
 
     def words_of_rules(self) -> list[str]:
         """What whoever asks sees only a part of, by which rule."""
-        found = []
+        notes = []
         for rule in self.rules:
             broken = next(filter(None, (self.problem_with_rule(rule, home) for home in rule.tables)), "")
             if broken:
-                found.append(f"The rule “{rule.name}” cannot be applied: {broken} Others than stewards see no rows.")
+                notes.append(f"The rule “{rule.name}” cannot be applied: {broken} Others than stewards see no rows.")
                 continue
             if rule.name in self.reader.lacking:
-                found.append(f"You see no rows, because you lack an attribute that the rule “{rule.name}” asks for.")
+                notes.append(f"You see no rows, because you lack an attribute that the rule “{rule.name}” asks for.")
                 continue
             parts = []
             for name in sorted(self.checked_rule(rule).fields):
@@ -480,8 +480,8 @@ class Model:
                 if seen < there:
                     parts.append(f"{seen:,} of {there:,} in {self.schema[name].name}")
             said = f": {' and '.join(parts)}" if parts else ""
-            found.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
-        return found
+            notes.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
+        return notes
 
 
 def default_values(parameters: tuple[ParameterField, ...]) -> dict[str, ParameterValue]:

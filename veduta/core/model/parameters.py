@@ -17,11 +17,11 @@ def parameter_value(name: str, parameters: Parameters) -> ParameterValue:
 
 def number_set(name: str, parameters: Parameters) -> float | None:
     """The number that a parameter is set to; None is no limit. Raises DefinitionProblem if it holds something else."""
-    found = parameter_value(name, parameters)
-    if not found.kind.is_number:
+    held = parameter_value(name, parameters)
+    if not held.kind.is_number:
         raise DefinitionProblem(
-            f":{name} holds a {found.kind.words}, and a number is needed here.",
+            f":{name} holds a {held.kind.words}, and a number is needed here.",
             where=name,
             hint="Choose another parameter.",
         )
-    return float(found.values[0]) if found.values else None
+    return float(held.values[0]) if held.values else None

@@ -56,7 +56,7 @@ def reach(
 
     `fields` lists the fields' ids for each table; `is_unique(table, keys, left)` tells whether a table has one row for
     each of the keys on its side."""
-    found = {field: Source() for field in fields.get(home, ())}
+    sources = {field: Source() for field in fields.get(home, ())}
     lookups: list[Lookup] = []
     visited = {home}
     changed = True
@@ -68,20 +68,20 @@ def reach(
                 own = tuple(field_id(near, key.left if left else key.right) for key in join.keys)
                 other = tuple(field_id(far, key.right if left else key.left) for key in join.keys)
                 for mine, theirs, key in zip(own, other, join.keys, strict=True):
-                    if mine in found and theirs not in found and _fits(found[mine].grain, key.grain):
-                        grain = max(found[mine].grain, key.grain, key=GRAINS.index)
-                        found[theirs] = Source(same=mine, grain=grain)
+                    if mine in sources and theirs not in sources and _fits(sources[mine].grain, key.grain):
+                        grain = max(sources[mine].grain, key.grain, key=GRAINS.index)
+                        sources[theirs] = Source(same=mine, grain=grain)
                         changed = True
-                if far in visited or not all(field in found for field in own):
+                if far in visited or not all(field in sources for field in own):
                     continue
-                fits = all(_fits(found[field].grain, key.grain) for field, key in zip(own, join.keys, strict=True))
+                fits = all(_fits(sources[field].grain, key.grain) for field, key in zip(own, join.keys, strict=True))
                 if fits and is_unique(far, join.keys, not left):
                     lookups.append(Lookup(far, own, other, tuple(key.grain for key in join.keys)))
                     visited.add(far)
                     for field in fields.get(far, ()):
-                        found.setdefault(field, Source())
+                        sources.setdefault(field, Source())
                     changed = True
-    return found, lookups
+    return sources, lookups
 
 
 def _fits(known: str, wanted: str) -> bool:

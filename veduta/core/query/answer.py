@@ -10,6 +10,7 @@ from typing import cast
 
 import polars as pl
 
+from veduta.core.cache import Cache
 from veduta.core.calendar import (
     PERIODS,
     Grain,
@@ -22,7 +23,6 @@ from veduta.core.data.fields import Kind, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
-from veduta.core.kept import Kept
 from veduta.core.model.model import Model
 from veduta.core.query.engine import Engine
 from veduta.core.query.engine.places import Place, key_of
@@ -44,7 +44,7 @@ def _size(result: Result) -> float:
     return sum(frame.estimated_size() for frame in (result.frame, *result.totals.values())) + 2_000
 
 
-answers: Kept[Result] = Kept(128 * 1024 * 1024, _size)
+answers: Cache[Result] = Cache(128 * 1024 * 1024, _size)
 """The answers that are kept, by the model, the question and today."""
 ALIGNED, REST = "__aligned", "rest"
 REST_NAMES = ("Other", "All others", "Everything else")
@@ -115,15 +115,15 @@ class _Answer:
             frame = frame.head(query.limit)
         if not rows_read and query.filters:
             self.notes += self._why_nothing()
-        found = self._named(frame, names)
+        shown = self._named(frame, names)
         return Result(
             columns=result_columns(query, self.schema, self.nodes),
-            frame=found,
+            frame=shown,
             totals=totals,
             rows_read=rows_read,
             rows_there=self.model.rows_of(home),
             groups=groups,
-            unfinished=_unfinished(query, found, self.model, self.context),
+            unfinished=_unfinished(query, shown, self.model, self.context),
             rest=self.gathered.rest if self.gathered else None,
             notes=[*self.notes, *engine.notes],
         )
@@ -174,12 +174,12 @@ class _Answer:
 
     def _ranked_here(self) -> list[Measure]:
         """Measures that order the cells themselves."""
-        found = []
+        measures = []
         if self.keep and (len(self.keys) == 1 or self.keep.of == "within"):
-            found.append(self.keep.by)
+            measures.append(self.keep.by)
         if len(self.keys) == 1 and self._sort().by == "measure":
-            found.append(self._sort_measure())
-        return found
+            measures.append(self._sort_measure())
+        return measures
 
     def _kept(self, frame: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         keep = self.keep
@@ -235,18 +235,18 @@ class _Answer:
             for name, node in zip(names, self.nodes, strict=True)
             if name not in windows
         ]
-        found = self._with_keys(engine, place).select(*keys, *anew)
+        rest = self._with_keys(engine, place).select(*keys, *anew)
         summed = [pl.col(self.rows).sum()]
         for name, node in windows.items():
             adds_up = node.function is not None and node.function.adds_up
             sum_of_all = pl.when(pl.col(name).count() > 0).then(pl.col(name).sum())
             summed.append((sum_of_all if adds_up else pl.lit(None, dtype=dropped.schema[name])).alias(name))
         if keys:
-            found = found.join(dropped.group_by(keys).agg(summed), on=keys, how="inner", nulls_equal=True)
+            rest = rest.join(dropped.group_by(keys).agg(summed), on=keys, how="inner", nulls_equal=True)
         else:
-            found = pl.concat([found, dropped.select(summed)], how="horizontal")
+            rest = pl.concat([rest, dropped.select(summed)], how="horizontal")
         none = pl.lit(None, dtype=dropped.schema[key]).alias(key)
-        return found.with_columns(none, pl.lit(True).alias(REST)).select(*self.keys, *names, self.rows, REST)
+        return rest.with_columns(none, pl.lit(True).alias(REST)).select(*self.keys, *names, self.rows, REST)
 
     def _with_keys(self, engine: Engine, place: Place) -> pl.DataFrame:
         """A place's cells with all the dimensions it shows, also those that follow from another."""
@@ -274,7 +274,7 @@ class _Answer:
         apart = [kept for kept in self.query.totals if dimension in [self.query.groups[i] for i in kept]]
         behind = pl.concat([gathered.kept.select(self.keys), gathered.dropped.select(self.keys)])
         others = [kept for kept in self.query.totals if kept not in apart]
-        found = self._totals_over(behind, frame, others, names, rules, self.dropped)
+        totals = self._totals_over(behind, frame, others, names, rules, self.dropped)
         main = self._totals_over(gathered.kept, frame.filter(~pl.col(REST).fill_null(False)), apart, names, rules, True)
         rests = {kept: tuple(i for i in kept if self.query.groups[i] != dimension) for kept in apart}
         rest = self._totals_over(
@@ -282,8 +282,8 @@ class _Answer:
         )
         for kept in apart:
             lines = rest[rests[kept]].with_columns(pl.lit(True).alias(REST))
-            found[kept] = pl.concat([main[kept], lines], how="diagonal_relaxed")
-        return {kept: found[kept] for kept in self.query.totals}
+            totals[kept] = pl.concat([main[kept], lines], how="diagonal_relaxed")
+        return {kept: totals[kept] for kept in self.query.totals}
 
     def _totals_over(
         self,
@@ -325,7 +325,7 @@ class _Answer:
         columns = engine.put_columns([self.nodes[i] for i in again], place)
         keys = {f"d{i}": key_of(self.query.groups[i]) for i in kept}
         measures = {f"m{i}": column for i, column in zip(again, columns, strict=True)}
-        found = _taken(self._with_keys(engine, place), keys | measures)
+        total = _taken(self._with_keys(engine, place), keys | measures)
         shown = [
             _of_shown(frame, name, rule).alias(f"m{i}")
             for i, (name, rule) in enumerate(zip(names, rules, strict=True))
@@ -333,13 +333,13 @@ class _Answer:
         ]
         own = [pl.col(key).alias(name) for name, key in keys.items()]
         if shown and keys:
-            found = found.join(frame.group_by(own).agg(shown), on=list(keys), how="left", nulls_equal=True)
+            total = total.join(frame.group_by(own).agg(shown), on=list(keys), how="left", nulls_equal=True)
         elif shown:
-            found = pl.concat([found, frame.select(shown)], how="horizontal")
+            total = pl.concat([total, frame.select(shown)], how="horizontal")
         if narrowed and keys:
-            found = found.join(frame.select(own).unique(), on=list(keys), how="semi", nulls_equal=True)
-        found = found[[*keys, *(f"m{i}" for i in range(len(names)))]]
-        return found.sort(list(keys), nulls_last=True) if keys else found
+            total = total.join(frame.select(own).unique(), on=list(keys), how="semi", nulls_equal=True)
+        total = total[[*keys, *(f"m{i}" for i in range(len(names)))]]
+        return total.sort(list(keys), nulls_last=True) if keys else total
 
     # Sort.
 
@@ -382,10 +382,10 @@ class _Answer:
             return frame, [(first.is_null(), False), (pl.col(order), sort.descending)]
         if sort.by == "own":
             values = [typed(value, self.schema[group.field], group.grain) for value in sort.values]
-            place = pl.DataFrame(
+            orders = pl.DataFrame(
                 {self.keys[0]: pl.Series(values, dtype=frame[self.keys[0]].dtype), "__order": range(len(values))}
             )
-            frame = frame.join(place.unique(self.keys[0]), on=self.keys[0], how="left")
+            frame = frame.join(orders.unique(self.keys[0]), on=self.keys[0], how="left")
             return frame, [(pl.col("__order"), False)]
         if node := self.engine.sort_node(group):
             return frame, [(first.is_null(), False), (pl.col(self.columns[node]), sort.descending)]
@@ -408,13 +408,13 @@ class _Answer:
 
     def _why_nothing(self) -> list[str]:
         """For filters on values that do not occur at all: say so."""
-        found = []
+        reasons = []
         for filter_ in self.query.filters:
             if field := filter_.named_values():
                 rows = self.model.scan([field], self.model.home_of({field}))
                 if not narrow(rows, (filter_,), self.schema, self.context).select(pl.len()).collect().item():
-                    found.append(f"Nothing matches: no row has {filter_.words(self.schema)}.")
-        return found or ["No rows pass all the filters."]
+                    reasons.append(f"Nothing matches: no row has {filter_.words(self.schema)}.")
+        return reasons or ["No rows pass all the filters."]
 
 
 @dataclass(frozen=True)
@@ -437,9 +437,9 @@ def settled(
     filters: tuple[Filter, ...], model: Model, context: Context
 ) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
     """Filters on rows with their parameters' values, and what they ask worked out; apart from them those on groups."""
-    found = [now for filter_ in filters if (now := filter_.settled(model.parameters)) is not None]
-    groups = [filter_ for filter_ in found if isinstance(filter_, MeasureFilter)]
-    rows = [filter_ for filter_ in found if not filter_.is_on_groups]
+    now_set = [now for filter_ in filters if (now := filter_.settled(model.parameters)) is not None]
+    groups = [filter_ for filter_ in now_set if isinstance(filter_, MeasureFilter)]
+    rows = [filter_ for filter_ in now_set if not filter_.is_on_groups]
     plain = tuple(filter_ for filter_ in rows if filter_.question() is None)
     return tuple(_answered(filter_, plain, model, context) for filter_ in rows), groups
 
@@ -530,24 +530,24 @@ def _first_of_each(ranked: pl.DataFrame, keep: Keep, by: str, within: list[str])
     count = pl.lit(keep.count)
     if keep.percent:
         count = (pl.len().over(within) * min(keep.count, 100) / 100 - 1e-9).ceil().clip(1)
-    places = ranked.with_columns(
+    numbered = ranked.with_columns(
         __row=pl.int_range(pl.len()).over(within),
         __rank=pl.col(by).rank("min", descending=keep.end == "top").over(within),
         __count=count,
     )
-    with_ties = places.filter(pl.col("__rank") <= pl.col("__count"))
+    with_ties = numbered.filter(pl.col("__rank") <= pl.col("__count"))
     first = with_ties.filter(pl.col("__row") < pl.col("__count"))
     return (with_ties if keep.ties else first), with_ties.height - first.height
 
 
-def _unfinished(query: Query, found: pl.DataFrame, model: Model, context: Context) -> dt.date | None:
+def _unfinished(query: Query, shown: pl.DataFrame, model: Model, context: Context) -> dt.date | None:
     """The last day with data, where the latest period shown goes on after it."""
     periods = [(i, group) for i, group in enumerate(query.groups) if group.is_time_axis]
-    if not periods or not found.height or query.aligned:
+    if not periods or not shown.height or query.aligned:
         return None
     first = periods[0][1].field
     position, group = max(periods, key=lambda each: (each[1].field == first, PERIODS.index(each[1].period)))
-    last = cast("dt.date | None", found[f"d{position}"].max())
+    last = cast("dt.date | None", shown[f"d{position}"].max())
     dates, latest = model.same_dates(group.field), context.latest.get(group.field)
     if last is None or latest is None or group.grain in (Grain.DAY, Grain.HOUR):
         return None

@@ -120,8 +120,8 @@ def _measure(measure: Measure, node: Checked, model: Model, query: Query) -> lis
 
 
 def _levels(node: Checked) -> set[Level]:
-    found = {node.function.level if node.function else node.level, node.level}
-    return found.union(*(_levels(argument) for argument in (*node.arguments, node.where) if argument))
+    levels = {node.function.level if node.function else node.level, node.level}
+    return levels.union(*(_levels(argument) for argument in (*node.arguments, node.where) if argument))
 
 
 def _kept(query: Query, model: Model) -> tuple[str, ...]:

@@ -64,10 +64,10 @@ def rows_behind(
     if search:
         texts = [pl.col(name) for name in columns if schema[name].kind is Kind.TEXT]
         others = [pl.col(name).cast(pl.String) for name in columns if schema[name].kind is not Kind.TEXT]
-        found = [
+        conditions = [
             text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False)
             for text in texts + others
         ]
-        rows = rows.filter(pl.any_horizontal(found)) if found else rows
+        rows = rows.filter(pl.any_horizontal(conditions)) if conditions else rows
     order, down = ([sort[0], ROW], [sort[1], False]) if sort else ([ROW], [False])
     return rows.sort(order, descending=down, nulls_last=True).select(pl.col(ROW).alias("row"), *columns)

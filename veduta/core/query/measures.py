@@ -115,13 +115,13 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
     Raises DefinitionProblem or FormulaProblem if it cannot be one."""
     checker = MeasureChecker(schema, parameters)
     if measure.formula:
-        found = check_measure(measure.formula, schema, parameters)
-        if found.level is Level.ROW and not found.constant and found.fields:
+        node = check_measure(measure.formula, schema, parameters)
+        if node.level is Level.ROW and not node.constant and node.fields:
             raise DefinitionProblem(
                 f"“{measure_words(measure, schema)}” is a value of each row.",
                 hint="Make it an aggregate, such as sum(…).",
             )
-        return found
+        return node
     if measure.field is None:
         return Checked(Kind.WHOLE, NOWHERE, level=Level.AGGREGATE, function=registry()["count_rows"])
     field = schema[measure.field]
@@ -141,8 +141,8 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
     function = registry()[measure.aggregate.value]
     kind = function.gives if isinstance(function.gives, Kind) else field.kind
     argument = Checked(field.kind, NOWHERE, field=field.id)
-    found = Checked(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
-    return checker._stock(found) if measure.aggregate is Aggregate.SUM else found
+    node = Checked(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
+    return checker._stock(node) if measure.aggregate is Aggregate.SUM else node
 
 
 def _fits(field: Field, aggregate: Aggregate) -> bool:

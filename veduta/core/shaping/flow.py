@@ -49,9 +49,9 @@ class Flow:
     def with_column(self, rows: pl.LazyFrame, field: Field, after: str = "") -> Flow:
         """The rows with one more field, or with a changed one, whose column they have already."""
         fields = list(self.fields)
-        place = next((i for i, each in enumerate(fields) if each.id == field.id), None)
-        if place is not None:
-            fields[place] = field
+        position = next((i for i, each in enumerate(fields) if each.id == field.id), None)
+        if position is not None:
+            fields[position] = field
         else:
             ids = [each.id for each in fields]
             fields.insert(ids.index(after) + 1 if after in ids else len(fields), field)

@@ -92,9 +92,9 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     )
     fields = [(own.schema[x], other.schema[y]) for x, y in pairs]
     return MatchShare(
-        own=_side(both.with_columns(found=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
+        own=_side(both.with_columns(matched=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
         other=_side(
-            b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), found=pl.col("n").is_not_null()),
+            b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), matched=pl.col("n").is_not_null()),
             keys,
             "m",
             [y for _, y in fields],
@@ -105,7 +105,7 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
 
 
 def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field]) -> Side:
-    missing = keyed.filter(~pl.col("found")).sort(
+    missing = keyed.filter(~pl.col("matched")).sort(
         [count, *keys], descending=[True, *[False] * len(keys)], nulls_last=True
     )
     listed = tuple(
@@ -118,7 +118,7 @@ def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field])
         )
         for row in missing.head(LISTED).select(*keys, count).iter_rows()
     )
-    matched = int(keyed.filter("found")[count].sum())
+    matched = int(keyed.filter("matched")[count].sum())
     return Side(int(keyed[count].sum()), matched, listed, missing.height)
 
 
@@ -143,7 +143,7 @@ def suggest_keys(own: Flow, other: Flow, most: int = 5) -> list[KeySuggestion]:
         return {field.id: frame[field.id].drop_nulls().unique() for field in fields}
 
     ours, theirs = uniques(own), uniques(other)
-    found = []
+    scored = []
     for a, mine in ours.items():
         for b, yours in theirs.items():
             field, against = own.schema[a], other.schema[b]
@@ -154,10 +154,10 @@ def suggest_keys(own: Flow, other: Flow, most: int = 5) -> list[KeySuggestion]:
             distinct = min(1.0, len(yours) / 3)  # few values overlap by chance
             small = 0.4 if field.kind.is_number and alike < 0.6 else 1.0  # so do small numbers
             if share > 0.05 and (score := (0.75 * share * distinct + 0.25 * alike) * small) > 0.35:
-                found.append((score, KeySuggestion(a, b, share)))
+                scored.append((score, KeySuggestion(a, b, share)))
     best: list[KeySuggestion] = []
     used: set[str] = set()
-    for _, suggestion in sorted(found, key=lambda each: -each[0]):
+    for _, suggestion in sorted(scored, key=lambda each: -each[0]):
         if not {f"own {suggestion.own}", f"other {suggestion.other}"} & used:
             best.append(suggestion)
             used |= {f"own {suggestion.own}", f"other {suggestion.other}"}
@@ -171,19 +171,19 @@ def suggest_spellings(
 
     `values` come with their counts. Without `targets`, rarer values are compared with more frequent ones.
     """
-    found = []
+    suggestions = []
     if targets is not None:
         known = set(targets)
         asked = [value for value, _ in values if value not in known]
         for value in asked:
             if best := process.extractOne(value, targets, scorer=_likeness, score_cutoff=alike):
-                found.append((value, best[0], round(best[1])))
+                suggestions.append((value, best[0], round(best[1])))
     else:
         ordered = [value for value, _ in sorted(values, key=lambda pair: (-pair[1], pair[0]))]
         for i, value in enumerate(ordered):
             if best := process.extractOne(value, ordered[:i], scorer=_likeness, score_cutoff=max(alike, 80)):
-                found.append((value, best[0], round(best[1])))
-    return sorted(found, key=lambda pair: (-pair[2], pair[0]))
+                suggestions.append((value, best[0], round(best[1])))
+    return sorted(suggestions, key=lambda pair: (-pair[2], pair[0]))
 
 
 def _likeness(a: str, b: str, **more: Any) -> float:

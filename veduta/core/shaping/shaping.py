@@ -72,10 +72,10 @@ def load_step(data: dict[str, Any]) -> Step:
 def validation_words(error: ValidationError, kind: type[Step] | None = None) -> str:
     """The first thing that is wrong with a definition, by the label of its setting."""
     first = error.errors(include_url=False)[0]
-    place = [part for part in first["loc"] if isinstance(part, str)]
-    for part in place:
+    path = [part for part in first["loc"] if isinstance(part, str)]
+    for part in path:
         kind = kinds.get(part, kind)
-    setting = next((part for part in reversed(place) if kind and part in kind.model_fields), "")
+    setting = next((part for part in reversed(path) if kind and part in kind.model_fields), "")
     label = kind.model_fields[setting].title if kind and setting else "A setting"
     if first["type"] in ("missing", "too_short", "string_too_short") or first.get("input") in (None, ""):
         return f"“{label}” is not filled in yet."
@@ -173,7 +173,7 @@ class _Looking(Run):
         return flow.with_rows(frame.lazy())
 
 
-def look(shaping: Shaping, flow: Flow, run: Run, at: str = "") -> Looked:
+def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> Looked:
     """Follow the steps one by one up to the step `at` (or the last). A step that fails stops it there; what came before
     is shown."""
     looking = _Looking(run.table, run.context, run.table_name, run.most_rows)
@@ -195,7 +195,7 @@ def look(shaping: Shaping, flow: Flow, run: Run, at: str = "") -> Looked:
                 problem, stopped = error, step.id
                 break
             rows = looking.report(step.id).rows_out
-        if step.id == at:
+        if step.id == step_id:
             if step.off:
                 before = flow
             break

@@ -37,7 +37,7 @@ class PersonChangeForm(forms.ModelForm):
         fields = ["first_name", "last_name", "email", "role", "is_active", "attributes"]
 
     def clean_attributes(self) -> dict[str, str | list[str]]:
-        found: dict[str, str | list[str]] = {}
+        attributes: dict[str, str | list[str]] = {}
         for line in self.cleaned_data["attributes"].splitlines():
             name, sign, text = line.partition("=")
             name, values = name.strip().lower(), [value.strip() for value in text.split(";") if value.strip()]
@@ -47,8 +47,8 @@ class PersonChangeForm(forms.ModelForm):
                 raise forms.ValidationError(
                     f"“{line.strip()}” is not readable. Write a line such as: region = Inner Sound"
                 )
-            found[name] = values[0] if len(values) == 1 else values
-        return found
+            attributes[name] = values[0] if len(values) == 1 else values
+        return attributes
 
     def clean_new_password(self) -> str:
         password = self.cleaned_data["new_password"]

@@ -36,8 +36,8 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
         fields = dataset.all_fields
-        place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
-        if place is None:
+        position = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+        if position is None:
             raise VedutaError("That field is not there any more.", hint="Load the page again.")
         if "name" in changes:
             taken = {field.name.casefold() for field in fields if field.id != field_id}
@@ -46,14 +46,14 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                     f"There is already a field named “{changes['name'].strip()}”.", hint="Choose another name."
                 )
         read_again = {"order", "decimal", "empty_words"}
-        if changes.keys() & read_again or changes.get("kind", fields[place].kind) != fields[place].kind:
+        if changes.keys() & read_again or changes.get("kind", fields[position].kind) != fields[position].kind:
             must_see_all(user, dataset, "have its rows read again")
             if dataset.is_shaped:
                 raise VedutaError(
                     "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
                 )
             if isinstance(dataset.origin, Fetched):
-                fields[place] = changed_field(fields[place], changes)
+                fields[position] = changed_field(fields[position], changes)
                 dataset.taken_fields = [field.model_dump(mode="json") for field in fields]
                 dataset.source = dataset.origin.model_copy(update={"marks": {}}).model_dump(mode="json")
                 dataset.save()
@@ -61,7 +61,7 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
             again = _to_read_again(user, dataset, field_id, changes)
             start_import(user, again)
             return again
-        fields[place] = changed_field(fields[place], changes)
+        fields[position] = changed_field(fields[position], changes)
         dataset.fields = [field.model_dump(mode="json") for field in fields]
         if not dataset.is_shaped:
             dataset.taken_fields = dataset.fields
@@ -71,7 +71,7 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
 
 def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
     last = dataset.uploads.filter(state=Upload.State.DONE).first()
-    if last is None or not last.place.exists():
+    if last is None or not last.rows_path.exists():
         raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
     if dataset.uploads.filter(state__in=[Upload.State.QUEUED, Upload.State.READING]).exists():
         raise VedutaError("This dataset is being read just now.", hint="Wait until that is done.")
@@ -87,15 +87,15 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
         format=last.format,
         parts=last.parts,
         about=last.about,
-        places=last.places,
+        positions=last.positions,
         width=last.width,
         answered=[field.id for field in fields],
     )
-    place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
-    if place is None:
+    position = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+    if position is None:
         raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
     sample = text_sample(again)
-    fields[place] = changed_field(fields[place], changes, sample.column(last.places[place]))
+    fields[position] = changed_field(fields[position], changes, sample.column(last.positions[position]))
     again.fields = [field.model_dump(mode="json") for field in fields]
     again.save()
     return again

@@ -55,17 +55,19 @@ PLACES = ["", "latitude", "longitude", "country", "region", "town"]
 @builders_only
 def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The dataset's columns with their profiles, and its rows."""
-    found = dataset_at(pk)
-    running = found.uploads.exclude(state=Upload.State.DONE).first()
-    if found.current is None:
-        return redirect("upload", running.pk) if running else render(request, "datasets/empty.html", {"dataset": found})
-    schema, version = found.schema, found.current
+    dataset = dataset_at(pk)
+    running = dataset.uploads.exclude(state=Upload.State.DONE).first()
+    if dataset.current is None:
+        return (
+            redirect("upload", running.pk) if running else render(request, "datasets/empty.html", {"dataset": dataset})
+        )
+    schema, version = dataset.schema, dataset.current
     fields = []
     find = request.GET.get("find", "").strip()
     found_fields = [field for field in schema if find.lower() in field.name.lower()]
     page = Paginator(found_fields, COLUMNS_SHOWN).get_page(request.GET.get("page"))
-    bound = is_bound(found, request.user)
-    model = model_for(found, request.user)
+    bound = is_bound(dataset, request.user)
+    model = model_for(dataset, request.user)
     seen = model.scan([field.id for field in page]).collect() if bound else None
     for field in page:
         profiled = version.profile(field.id) if seen is None else profile(seen[field.id], field.kind)
@@ -75,27 +77,27 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
         "bound": bound,
         "rule_words": model.words_of_rules(),
         "seen_rows": model.rows,
-        "needs_release": request.user.is_steward and is_made_from_ruled(found),
-        "dataset": found,
+        "needs_release": request.user.is_steward and is_made_from_ruled(dataset),
+        "dataset": dataset,
         "version": version,
-        "versions": found.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
+        "versions": dataset.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
         "fields": fields,
         "columns": len(schema.fields),
         "page": page,
         "find_column": find,
         "gone": schema.gone,
-        "source": Dataset.objects.filter(pk=found.source_id).first() if found.source_id else None,
-        "steps": [] if bound else _steps_in_words(found),
+        "source": Dataset.objects.filter(pk=dataset.source_id).first() if dataset.source_id else None,
+        "steps": [] if bound else _steps_in_words(dataset),
         "running": running,
-        "charts": found.charts.filter(deleted_at=None)[:50],
+        "charts": dataset.charts.filter(deleted_at=None)[:50],
         "kinds": [(kind.value, kind.words) for kind in Kind],
         "roles": [(role.value, role.value) for role in Role],
         "totals": [(key, words) for key, words in TOTAL_WORDS.items() if key != "again"],
         "stocks": STOCKS,
         "places": PLACES,
         "all_fields": schema.fields,
-        "joined": len(found.model_definition.tables),
-        "formulas": len(found.model_definition.formulas),
+        "joined": len(dataset.model_definition.tables),
+        "formulas": len(dataset.model_definition.formulas),
     }
     return render(request, "datasets/dataset.html", context)
 
@@ -108,11 +110,11 @@ def _steps_in_words(dataset: Dataset) -> list[tuple[str, int | None]]:
     return [(report["words"], report.get("rows_out")) for report in reports if report.get("words")]
 
 
-def _field_context(field: Field, found: Profile) -> dict:
+def _field_context(field: Field, profile: Profile) -> dict:
     number_format = field.format
     if field.kind.is_number:
-        number_format = settle(field.format, [found.highest, found.lowest], field.kind, records=True)
-    tallest, step = max(found.bars, default=0) or 1, 120 / max(1, len(found.bars))
+        number_format = settle(field.format, [profile.highest, profile.lowest], field.kind, records=True)
+    tallest, step = max(profile.bars, default=0) or 1, 120 / max(1, len(profile.bars))
 
     def words(value):
         if isinstance(value, str) and field.kind.is_date:
@@ -121,23 +123,23 @@ def _field_context(field: Field, found: Profile) -> dict:
             value = (dt.datetime if field.kind is Kind.DATETIME else dt.date).fromisoformat(value)
         return format_value(value, field.kind, number_format)
 
-    most = max((count for _, count in found.top), default=1)
+    most = max((count for _, count in profile.top), default=1)
     return {
         "field": field,
-        "profile": found,
-        "lowest": words(found.lowest) if field.kind is not Kind.YES_NO else "",
-        "highest": words(found.highest) if field.kind is not Kind.YES_NO else "",
-        "mean": f"{found.mean * 100:.1f}% yes"
-        if field.kind is Kind.YES_NO and found.mean is not None
-        else format_value(found.mean, Kind.DECIMAL, number_format)
-        if found.mean is not None and field.role is Role.MEASURE
+        "profile": profile,
+        "lowest": words(profile.lowest) if field.kind is not Kind.YES_NO else "",
+        "highest": words(profile.highest) if field.kind is not Kind.YES_NO else "",
+        "mean": f"{profile.mean * 100:.1f}% yes"
+        if field.kind is Kind.YES_NO and profile.mean is not None
+        else format_value(profile.mean, Kind.DECIMAL, number_format)
+        if profile.mean is not None and field.role is Role.MEASURE
         else "",
         "bars": [
             (round(i * step, 1), round(30 - 28 * n / tallest, 1), round(28 * n / tallest, 1))
-            for i, n in enumerate(found.bars)
+            for i, n in enumerate(profile.bars)
         ],
         "bar_width": max(0.5, round(step - 0.8, 1)),
-        "top": [(words(value), count, round(100 * count / most)) for value, count in found.top],
+        "top": [(words(value), count, round(100 * count / most)) for value, count in profile.top],
         "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)],
         "aggregate_words": Aggregate(field.aggregate).words,
     }
@@ -147,8 +149,8 @@ def _field_context(field: Field, found: Profile) -> dict:
 @builders_only
 def dataset_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A page of the dataset's rows."""
-    found = dataset_at(pk)
-    context = rows_context(found, (), RowsRequest.from_data(request.GET), request.user)
+    dataset = dataset_at(pk)
+    context = rows_context(dataset, (), RowsRequest.from_data(request.GET), request.user)
     return render(request, "datasets/rows.html", context)
 
 
@@ -156,21 +158,21 @@ def dataset_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def dataset_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV, as they are sorted and searched."""
-    found = dataset_at(pk)
-    rows, fields, _ = rows_lazily(found, (), RowsRequest.from_data(request.GET), request.user)
-    return csv_response(rows.drop("row"), [field.name for field in fields], f"{found.name}.csv")
+    dataset = dataset_at(pk)
+    rows, fields, _ = rows_lazily(dataset, (), RowsRequest.from_data(request.GET), request.user)
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name}.csv")
 
 
 @require_GET
 @builders_only
 def failures(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """The values of one field that did not convert, with their row numbers."""
-    found = dataset_at(pk)
-    must_see_all(request.user, found, "see the values that could not be read")
-    field = found.schema[field_id]
-    kept = found.current.failures if found.current else {}
-    listed = kept.get(field_id, {"count": 0, "examples": []})
-    return render(request, "datasets/failures.html", {"dataset": found, "field": field, **listed})
+    dataset = dataset_at(pk)
+    must_see_all(request.user, dataset, "see the values that could not be read")
+    field = dataset.schema[field_id]
+    failed = dataset.current.failures if dataset.current else {}
+    listed = failed.get(field_id, {"count": 0, "examples": []})
+    return render(request, "datasets/failures.html", {"dataset": dataset, "field": field, **listed})
 
 
 @require_POST
@@ -184,9 +186,9 @@ def dataset_release(request: Request, pk: uuid.UUID) -> HttpResponse:
 @require_POST
 @builders_only
 def dataset_update(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found, data = dataset_at(pk), sent_json(request)
+    dataset, data = dataset_at(pk), sent_json(request)
     catalogue.update_dataset(
-        request.user, found, str(data.get("name", found.name)), str(data.get("description", found.description))
+        request.user, dataset, str(data.get("name", dataset.name)), str(data.get("description", dataset.description))
     )
     return JsonResponse({"message": "Saved."})
 
@@ -195,13 +197,13 @@ def dataset_update(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def field_update(request: Request, pk: uuid.UUID, field_id: str) -> JsonResponse:
     """Change one field; says how to undo it, or which upload is reading the file again."""
-    found = dataset_at(pk)
+    dataset = dataset_at(pk)
     changes = allowed_changes(sent_json(request))
-    before = found.schema[field_id].model_dump(mode="json")
+    before = dataset.schema[field_id].model_dump(mode="json")
     undo = {key: before[key] for key in changes if key in before}
     if "role" in changes:
         undo["aggregate"] = before["aggregate"]
-    again = catalogue.update_field(request.user, found, field_id, changes)
+    again = catalogue.update_field(request.user, dataset, field_id, changes)
     if again:
         return JsonResponse({"address": reverse("upload" if isinstance(again, Upload) else "refresh", args=[again.pk])})
     return JsonResponse({"message": f"“{before['name']}” is changed.", "undo": undo})
@@ -210,17 +212,17 @@ def field_update(request: Request, pk: uuid.UUID, field_id: str) -> JsonResponse
 @require_POST
 @builders_only
 def dataset_delete(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = dataset_at(pk)
-    catalogue.delete_dataset(request.user, found)
-    return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dataset-restore", args=[pk])})
+    dataset = dataset_at(pk)
+    catalogue.delete_dataset(request.user, dataset)
+    return JsonResponse({"message": f"“{dataset.name}” is deleted.", "undo": reverse("dataset-restore", args=[pk])})
 
 
 @require_POST
 @builders_only
 def dataset_restore(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = dataset_at(pk, deleted=True)
-    catalogue.restore_dataset(request.user, found)
-    return JsonResponse({"message": f"“{found.name}” is back."})
+    dataset = dataset_at(pk, deleted=True)
+    catalogue.restore_dataset(request.user, dataset)
+    return JsonResponse({"message": f"“{dataset.name}” is back."})
 
 
 @require_POST

@@ -289,7 +289,7 @@ def _sort(asked: Asked) -> dict[str, Any]:
     definition, model, schema = asked.definition, asked.model, asked.model.schema
     first = next(iter(definition.groups), None)
     sort = definition.sort or Sort(by="time" if first and first.grain else "name")
-    found: dict[str, Any] = {
+    choices: dict[str, Any] = {
         "sort": sort,
         "is_new": definition.sort is None,
         "measures": measure_choices(definition, schema, sort.measure or definition.measures[0]),
@@ -299,9 +299,9 @@ def _sort(asked: Asked) -> dict[str, Any]:
         values, _ = group_values(model, schema, first, limit=VALUES_SHOWN)
         words = {json.dumps(_plain(value)): said for value, said, _ in values}
         named = [json.dumps(value) for value in sort.values]
-        found["own"] = [(key, words.get(key, json.loads(key))) for key in named]
-        found["own"] += [(key, said) for key, said in words.items() if key not in named]
-    return found
+        choices["own"] = [(key, words.get(key, json.loads(key))) for key in named]
+        choices["own"] += [(key, said) for key, said in words.items() if key not in named]
+    return choices
 
 
 def _plain(value: Any) -> Any:
@@ -362,27 +362,27 @@ def filter_choices(
 ) -> dict[str, Any]:
     """What the editor of one kind of filter offers."""
     facts = model.facts(field.id)
-    found: dict[str, Any] = {"parameters": [p for p in model.definition.parameters if p.kind is field.kind]}
-    found |= {"lowest": facts.lowest, "highest": facts.highest, "with_times": field.kind is Kind.DATETIME}
+    choices: dict[str, Any] = {"parameters": [p for p in model.definition.parameters if p.kind is field.kind]}
+    choices |= {"lowest": facts.lowest, "highest": facts.highest, "with_times": field.kind is Kind.DATETIME}
     if way == "list":
-        found |= list_choices(field, current, model, find)
+        choices |= list_choices(field, current, model, find)
     if way == "dates" and facts.lowest:
         first, last = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
-        found |= {"in_the_data": dates_words(first, last)}
+        choices |= {"in_the_data": dates_words(first, last)}
     if way == "member":
         by = current.keep.by if current and current.keep else current.measure if current else definition.measures[0]
-        found |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}
+        choices |= {"measures": measure_choices(definition, model.schema, by), "parameters": _numbers(model)}
     if way == "relative":
         now = current or RelativeFilter(field=field.id)
         start, end = now.bounds(context)
-        found |= {
+        choices |= {
             "relative": now,
             "choices": RELATIVE_CHOICES,
             "from": start,
             "to": end,
             "latest": context.latest.get(field.id),
         }
-    return found
+    return choices
 
 
 def list_choices(field: Field, current: ListFilter | None, model: Model, find: str) -> dict[str, Any]:

@@ -151,13 +151,13 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
     }
 
     def clauses(definition: ChartDefinition) -> dict[str, str]:
-        found: dict[str, list[str]] = {}
+        texts_of: dict[str, list[str]] = {}
         for part in sentence(definition, definition.kind or ChartKind.TABLE, schema):
             if part.clause:
-                found.setdefault(part.clause, []).append(part.text)
+                texts_of.setdefault(part.clause, []).append(part.text)
         if definition.kind is None:
-            found["as"] = ["chosen by Veduta"]
-        return {clause: ", ".join(texts) for clause, texts in found.items()} | {"title": definition.title}
+            texts_of["as"] = ["chosen by Veduta"]
+        return {clause: ", ".join(texts) for clause, texts in texts_of.items()} | {"title": definition.title}
 
     a, b = clauses(mine), clauses(theirs)
     return [

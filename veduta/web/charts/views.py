@@ -151,8 +151,8 @@ def popover(request: Request, pk: uuid.UUID) -> HttpResponse:
     chart, data = _chart(pk), sent_json(request)
     definition = _sent_definition(data, chart)
     model, context = parts_for(chart.dataset, request.user, definition.values)
-    found = popover_context(definition, model, context, data)
-    return render(request, f"charts/popovers/{found['template']}.html", found)
+    shown = popover_context(definition, model, context, data)
+    return render(request, f"charts/popovers/{shown['template']}.html", shown)
 
 
 @require_POST
@@ -176,7 +176,7 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
         )
     except Conflict as conflict:
         theirs = conflict.theirs
-        found = {
+        shown = {
             "message": str(conflict),
             "differences": services.differences(
                 definition, theirs.load(), model_for(chart.dataset, request.user).schema
@@ -186,7 +186,7 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
         }
         return JsonResponse(
             {
-                "conflict": render_to_string("charts/conflict.html", found),
+                "conflict": render_to_string("charts/conflict.html", shown),
                 "theirs": {
                     "definition": definition_json(theirs.load()),
                     "name": theirs.name,

@@ -30,14 +30,14 @@ def must_build_on(newest: int, base: int, theirs: Any, what: str, who: Any = Non
         raise Conflict(theirs, what, who, hint)
 
 
-def next_number(kept: QuerySet[Any]) -> int:
+def next_number(states: QuerySet[Any]) -> int:
     """The number of the state that is kept next."""
-    return (kept.exclude(number=None).order_by("-number").values_list("number", flat=True).first() or 0) + 1
+    return (states.exclude(number=None).order_by("-number").values_list("number", flat=True).first() or 0) + 1
 
 
-def numbered(kept: QuerySet[Numbered], number: int, what: str) -> Numbered:
+def numbered(states: QuerySet[Numbered], number: int, what: str) -> Numbered:
     """An earlier state. Raises VedutaError if it is not kept (any more)."""
-    found = kept.filter(number=number).first()
-    if found is None:
+    state = states.filter(number=number).first()
+    if state is None:
         raise VedutaError(f"Version {number} of {what} is not kept (any more).", hint="Choose another one.")
-    return found
+    return state

@@ -33,8 +33,8 @@ def dashboards_for(user: User) -> QuerySet[Dashboard]:
     granted = get_objects_for_user(
         user, [PERMISSIONS["view"], PERMISSIONS["edit"]], klass=Dashboard, any_perm=True, accept_global_perms=False
     )
-    found = everything.filter(Q(pk__in=granted.values("pk")) | Q(created_by=user))
-    return found if user.builds else found.filter(published__isnull=False)
+    visible = everything.filter(Q(pk__in=granted.values("pk")) | Q(created_by=user))
+    return visible if user.builds else visible.filter(published__isnull=False)
 
 
 def may_view(user: User, dashboard: Dashboard) -> bool:
@@ -63,8 +63,8 @@ def may_download(user: User, dashboard: Dashboard) -> bool:
 
 def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
     """The dashboard, or Http404 for one that is not there or not for this person."""
-    found = Dashboard.objects.filter(pk=pk, deleted_at=None).select_related("published")
-    dashboard = (found if edit else found.defer("draft")).first()
+    dashboards = Dashboard.objects.filter(pk=pk, deleted_at=None).select_related("published")
+    dashboard = (dashboards if edit else dashboards.defer("draft")).first()
     if dashboard is None or not (may_edit(user, dashboard) if edit else may_view(user, dashboard)):
         raise Http404
     return dashboard
@@ -87,7 +87,7 @@ def set_grant(who: User | Group, dashboard: Dashboard, level: str, download: boo
 
 def grants(dashboard: Dashboard) -> list[dict]:
     """Everybody the dashboard is granted to: people and groups with their level and whether they may download."""
-    found: list[tuple[Any, Any]] = [
+    granted: list[tuple[Any, Any]] = [
         *cast(dict[Any, Any], get_groups_with_perms(dashboard, attach_perms=True)).items(),
         *cast(dict[Any, Any], get_users_with_perms(dashboard, attach_perms=True, with_group_users=False)).items(),
     ]
@@ -100,6 +100,6 @@ def grants(dashboard: Dashboard) -> list[dict]:
             "level": "edit" if PERMISSIONS["edit"] in permissions else "view",
             "download": PERMISSIONS["download"] in permissions,
         }
-        for who, permissions in found
+        for who, permissions in granted
         if permissions
     ]

@@ -99,15 +99,15 @@ class Reading:
 
     def words_of_rules(self) -> list[str]:
         """Of which datasets the reader sees only some rows, by which rules."""
-        found: list[str] = []
+        words: list[str] = []
         for pk in dict.fromkeys(
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         ):
             try:
-                found += self.model(self.dataset(pk)).words_of_rules()
+                words += self.model(self.dataset(pk)).words_of_rules()
             except VedutaError:
                 continue  # its blocks say what is wrong
-        return list(dict.fromkeys(found))
+        return list(dict.fromkeys(words))
 
     def chart(self, block: Block) -> ChartDefinition:
         """Raises DefinitionProblem for a definition that is not usable."""
@@ -116,16 +116,16 @@ class Reading:
         return self._charts[block.id]
 
     def block(self, block_id: str) -> Block:
-        found = self.definition.block(block_id)
-        if found is None or found.kind != "chart":
+        block = self.definition.block(block_id)
+        if block is None or block.kind != "chart":
             raise Http404
-        return found
+        return block
 
     def control(self, control_id: str) -> Control:
-        found = next((control for control in self.definition.controls if control.id == control_id), None)
-        if found is None:
+        control = next((control for control in self.definition.controls if control.id == control_id), None)
+        if control is None:
             raise Http404
-        return found
+        return control
 
     def source(self, block_id: str) -> tuple[ChartDefinition, Schema] | None:
         """The chart and schema of a block, or None if it has none that can be used."""

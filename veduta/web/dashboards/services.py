@@ -209,9 +209,9 @@ def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool
     must_edit(user, dashboard)
     kind, _, pk = who.partition("-")
     model: Any = {"person": User, "group": Group}.get(kind)
-    found = model.objects.filter(pk=int(pk)).first() if model and pk.isdigit() else None
-    if found is None or level not in ("view", "edit", ""):
+    grantee = model.objects.filter(pk=int(pk)).first() if model and pk.isdigit() else None
+    if grantee is None or level not in ("view", "edit", ""):
         raise VedutaError("That person or group does not exist.", hint="Choose one from the list.")
     with transaction.atomic():
-        set_grant(found, dashboard, level, download)
-    return found.label if isinstance(found, User) else found.name
+        set_grant(grantee, dashboard, level, download)
+    return grantee.label if isinstance(grantee, User) else grantee.name

@@ -64,10 +64,10 @@ def _reading(request: Request, pk: uuid.UUID) -> Reading:
 @signed_in
 def dashboard_list(request: Request) -> HttpResponse:
     find = request.GET.get("find", "").strip()
-    found = dashboards_for(request.user).select_related("updated_by")
+    dashboards = dashboards_for(request.user).select_related("updated_by")
     if find:
-        found = found.filter(name__icontains=find)
-    return render(request, "dashboards/list.html", {"dashboards": found, "find": find})
+        dashboards = dashboards.filter(name__icontains=find)
+    return render(request, "dashboards/list.html", {"dashboards": dashboards, "find": find})
 
 
 @require_POST
@@ -83,9 +83,9 @@ def new_dashboard(request: Request) -> HttpResponse:
 @signed_in
 def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
-    found = find_dashboard(request.user, pk)
-    if found.published is None and not request.GET.get("version"):
-        return redirect("dashboard-edit", pk) if may_edit(request.user, found) else _raise_not_found()
+    dashboard = find_dashboard(request.user, pk)
+    if dashboard.published is None and not request.GET.get("version"):
+        return redirect("dashboard-edit", pk) if may_edit(request.user, dashboard) else _raise_not_found()
     problem = None
     try:
         reading = _reading(request, pk)
@@ -93,7 +93,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
-        reading = Reading.of(found, load_state(""), request.user)
+        reading = Reading.of(dashboard, load_state(""), request.user)
         trail = reading.trail()
     blocks = [
         {
@@ -104,21 +104,21 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         for block in reading.definition.in_reading_order
     ]
     context = {
-        "dashboard": found,
+        "dashboard": dashboard,
         "reading": reading,
         "version": request.GET.get("version", ""),
         "blocks": blocks,
         "layout": _layout(reading.definition),
         "trail": trail,
-        "may_see_rows": may_download(request.user, found),
+        "may_see_rows": may_download(request.user, dashboard),
         "problem": problem,
         "rule_words": reading.words_of_rules(),
-        "editable": may_edit(request.user, found),
+        "editable": may_edit(request.user, dashboard),
         "start": {
             "id": str(pk),
             "state": json.loads(request.GET.get("v") or "{}") if problem is None else {},
             "version": request.GET.get("version", ""),
-            "rows": may_download(request.user, found),
+            "rows": may_download(request.user, dashboard),
         },
     }
     return render(request, "dashboards/view.html", context)
@@ -157,9 +157,9 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
 
     def lines() -> Iterator[str]:
         yield json.dumps({"trail": render_to_string("dashboards/trail.html", context)}) + "\n"
-        for found in reading.definition.in_reading_order:
-            if found.kind == "chart":
-                yield json.dumps({"block": found.id} | _data_or_problem(reading, found)) + "\n"
+        for block in reading.definition.in_reading_order:
+            if block.kind == "chart":
+                yield json.dumps({"block": block.id} | _data_or_problem(reading, block)) + "\n"
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
 
@@ -179,20 +179,20 @@ def _data_or_problem(reading: Reading, block: Block) -> dict[str, Any]:
 def control(request: Request, pk: uuid.UUID, control_id: str) -> HttpResponse:
     """The small editor of a control, as the reader has it set now."""
     reading = _reading(request, pk)
-    found = reading.control(control_id)
-    choice, dataset = choice_of(found, reading.state), reading.dataset(found.dataset)
+    control = reading.control(control_id)
+    choice, dataset = choice_of(control, reading.state), reading.dataset(control.dataset)
     find = request.GET.get("find", "")[:200]
-    if found.kind == "parameter":
-        shown = _parameter_control(request, found, choice, dataset, find)
-        return render(request, "dashboards/parameter.html", {"control": found, **shown})
+    if control.kind == "parameter":
+        shown = _parameter_control(request, control, choice, dataset, find)
+        return render(request, "dashboards/parameter.html", {"control": control, **shown})
     model, context = parts_for(dataset, request.user)
-    field = model.schema[found.field]
-    if found.kind == "list":
+    field = model.schema[control.field]
+    if control.kind == "list":
         current = choice.filter(field.id) if isinstance(choice, ListChoice) else None
         shown = list_choices(field, current, model, find)
     else:
         shown = _dates_control(field, choice if isinstance(choice, DatesChoice) else None, context)
-    return render(request, "dashboards/control.html", {"control": found, "choice": choice, "find": find, **shown})
+    return render(request, "dashboards/control.html", {"control": control, "choice": choice, "find": find, **shown})
 
 
 def _dates_control(field: Field, choice: DatesChoice | None, context: Context) -> dict[str, Any]:
@@ -232,8 +232,8 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str):
         values = json.loads(points) if points else None
     except ValueError:
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
-    found = reading.block(block_id)
-    return reading.filters_behind(found, values)
+    block = reading.block(block_id)
+    return reading.filters_behind(block, values)
 
 
 @require_GET
@@ -253,15 +253,15 @@ def rows(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
 @signed_in
 def rows_file(request: Request, pk: uuid.UUID, block_id: str) -> StreamingHttpResponse:
     dataset, filters, home, values = _behind(request, pk, block_id)
-    found, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
-    return csv_response(found.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv")
+    rows, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv")
 
 
 @require_GET
 @builders_only
 def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
-    found = find_dashboard(request.user, pk, edit=True)
-    definition = found.load_draft()
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    definition = dashboard.load_draft()
     datasets = []
     for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
         datasets.append(
@@ -272,18 +272,18 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             }
         )
     context = {
-        "dashboard": found,
+        "dashboard": dashboard,
         "start": {
             "id": str(pk),
-            "name": found.name,
-            "revision": found.revision,
+            "name": dashboard.name,
+            "revision": dashboard.revision,
             "definition": definition.model_dump(mode="json"),
-            "published": found.published.number if found.published else None,
+            "published": dashboard.published.number if dashboard.published else None,
             "charts": _chart_names(definition),
         },
         "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
         "datasets": datasets,
-        "versions": found.publications.select_related("published_by")[:50],
+        "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
 
@@ -300,12 +300,12 @@ def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
 @require_POST
 @builders_only
 def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
+    dashboard, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
     definition = load_dashboard(data.get("definition"))
     try:
         saved = services.save_draft(
             request.user,
-            found,
+            dashboard,
             definition,
             str(data.get("name", "")),
             int(data.get("revision") or 0),
@@ -337,8 +337,10 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
-    new = services.copy_draft(request.user, found, load_dashboard(data.get("definition")), str(data.get("name", "")))
+    dashboard, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
+    new = services.copy_draft(
+        request.user, dashboard, load_dashboard(data.get("definition")), str(data.get("name", ""))
+    )
     return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
 
 
@@ -353,9 +355,9 @@ def publish(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
-    found = find_dashboard(request.user, pk, edit=True)
+    dashboard = find_dashboard(request.user, pk, edit=True)
     what = request.POST.get("what", "draft")
-    services.bring_back(request.user, found, number, what)
+    services.bring_back(request.user, dashboard, number, what)
     messages.success(request, f"Version {number} is {'published again' if what == 'published' else 'the draft now'}.")
     return redirect("dashboard" if what == "published" else "dashboard-edit", pk)
 
@@ -363,12 +365,12 @@ def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
 @require_POST
 @builders_only
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = find_dashboard(request.user, pk, edit=True)
+    dashboard = find_dashboard(request.user, pk, edit=True)
     try:
         chart = Chart.objects.get(pk=uuid.UUID(str(sent_json(request).get("chart"))), deleted_at=None)
     except (ValueError, Chart.DoesNotExist):
         raise VedutaError("That chart does not exist any more.") from None
-    services.place_chart(request.user, found, chart)
+    services.place_chart(request.user, dashboard, chart)
     return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
 
 
@@ -406,36 +408,36 @@ def text(request: Request) -> JsonResponse:
 @require_POST
 @builders_only
 def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
-    found = find_dashboard(request.user, pk, edit=True)
-    return redirect("dashboard-edit", services.duplicate_dashboard(request.user, found).pk)
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    return redirect("dashboard-edit", services.duplicate_dashboard(request.user, dashboard).pk)
 
 
 @require_POST
 @builders_only
 def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = find_dashboard(request.user, pk, edit=True)
-    services.delete_dashboard(request.user, found)
-    return JsonResponse({"message": f"“{found.name}” is deleted.", "undo": reverse("dashboard-restore", args=[pk])})
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    services.delete_dashboard(request.user, dashboard)
+    return JsonResponse({"message": f"“{dashboard.name}” is deleted.", "undo": reverse("dashboard-restore", args=[pk])})
 
 
 @require_POST
 @builders_only
 def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
-    if found is None or not may_edit(request.user, found):
+    dashboard = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
+    if dashboard is None or not may_edit(request.user, dashboard):
         raise Http404
-    services.restore_dashboard(request.user, found)
-    return JsonResponse({"message": f"“{found.name}” is back."})
+    services.restore_dashboard(request.user, dashboard)
+    return JsonResponse({"message": f"“{dashboard.name}” is back."})
 
 
 @signed_in
 def share(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Who may see or edit the dashboard."""
-    found = find_dashboard(request.user, pk, edit=True)
+    dashboard = find_dashboard(request.user, pk, edit=True)
     if request.method == "POST":
         who, level = request.POST.get("who", ""), request.POST.get("level", "")
         try:
-            name = services.grant(request.user, found, who, level, request.POST.get("download") == "on")
+            name = services.grant(request.user, dashboard, who, level, request.POST.get("download") == "on")
         except VedutaError as problem:
             messages.error(request, str(problem))
         else:
@@ -446,13 +448,13 @@ def share(request: Request, pk: uuid.UUID) -> HttpResponse:
             }
             messages.success(request, f"{name} {said[level]}.")
         return redirect("dashboard-share", pk)
-    given = grants(found)
+    given = grants(dashboard)
     keys = {grant["key"] for grant in given}
     people = [
         p
-        for p in User.objects.filter(is_active=True).exclude(pk=found.created_by_id).order_by("username")
+        for p in User.objects.filter(is_active=True).exclude(pk=dashboard.created_by_id).order_by("username")
         if f"person-{p.pk}" not in keys
     ]
     groups = [g for g in Group.objects.order_by("name") if f"group-{g.pk}" not in keys]
-    context = {"dashboard": found, "grants": given, "people": people, "groups": groups}
+    context = {"dashboard": dashboard, "grants": given, "people": people, "groups": groups}
     return render(request, "dashboards/share.html", context)

@@ -44,8 +44,8 @@ def _attributes(rule: RowRule) -> set[str]:
 
 def _texts(value: Any) -> tuple[str, ...]:
     """An attribute's texts; none if it is missing or blank."""
-    found = value if isinstance(value, list | tuple) else [] if value is None else [value]
-    return tuple(text for text in map(str, found) if text.strip())
+    values = value if isinstance(value, list | tuple) else [] if value is None else [value]
+    return tuple(text for text in map(str, values) if text.strip())
 
 
 def is_bound(dataset: Dataset, person: User) -> bool:

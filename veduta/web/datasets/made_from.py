@@ -11,10 +11,10 @@ from veduta.web.datasets.models import Dataset
 def sources_of(dataset: Dataset) -> set[str]:
     """The ids of the datasets that a dataset's rows come from directly, by its source and its steps."""
     try:
-        found = dataset.shaping.datasets()
+        keys = dataset.shaping.datasets()
     except VedutaError:
-        found = set()
-    return found | ({dataset.source_id} if dataset.source_id else set())
+        keys = set()
+    return keys | ({dataset.source_id} if dataset.source_id else set())
 
 
 def all_sources() -> dict[str, set[str]]:
@@ -24,12 +24,12 @@ def all_sources() -> dict[str, set[str]]:
 
 def all_sources_of(dataset: Dataset) -> set[str]:
     """The ids of the datasets that a dataset is made from, near or far."""
-    sources, found = all_sources(), set[str]()
+    sources, reached = all_sources(), set[str]()
     more = sources_of(dataset)
     while more:
-        found |= more
-        more = set[str]().union(*(sources.get(key, set()) for key in more)) - found
-    return found
+        reached |= more
+        more = set[str]().union(*(sources.get(key, set()) for key in more)) - reached
+    return reached
 
 
 def followers_in_order(dataset: Dataset) -> list[str]:

@@ -208,7 +208,7 @@ class Upload(models.Model):
     """Rows on their way into a dataset: sent or fetched, looked at, read in the background.
 
     All but text files land first (in `landing`). `parts` are the further files of several that become one dataset,
-    `about` what was seen on landing: sheets, places of records, marks of a feed."""
+    `about` what was seen on landing: sheets, lists of records, marks of a feed."""
 
     class State(models.TextChoices):
         CHECKING = "checking", "Waiting for you"
@@ -228,7 +228,7 @@ class Upload(models.Model):
     about = models.JSONField(default=dict)
     options = models.JSONField(default=dict)
     fields = models.JSONField(default=list)
-    places = models.JSONField(default=list)
+    positions = models.JSONField(default=list)
     width = models.PositiveIntegerField(default=0)
     answered = models.JSONField(default=list)
     state = models.CharField(max_length=10, choices=State, default=State.CHECKING)
@@ -273,7 +273,7 @@ class Upload(models.Model):
         return kind.model_validate({key: value for key, value in self.options.items() if key in kind.model_fields})
 
     @property
-    def place(self) -> Path:
+    def rows_path(self) -> Path:
         """Where its rows are read from."""
         return self.file if self.is_text else self.landing
 

@@ -12,13 +12,13 @@ import polars as pl
 from django.conf import settings
 from django.db import transaction
 
+from veduta.core.cache import Cache
 from veduta.core.data.fields import Field
 from veduta.core.data.importing import Import
 from veduta.core.data.landing import Landing
 from veduta.core.data.profile import Profile, profile
 from veduta.core.data.stored import decode, encode
 from veduta.core.errors import FileProblem
-from veduta.core.kept import Kept
 from veduta.core.model.model import ColumnFacts, facts_from
 from veduta.web.datasets.models import Chunk, Upload, Version
 
@@ -52,8 +52,8 @@ class StoredTable:
         return self._facts[column]
 
 
-columns: Kept[pl.Series] = Kept(settings.MEMORY_FOR_COLUMNS, lambda column: column.estimated_size())
-tables: Kept[StoredTable] = Kept(256)
+columns: Cache[pl.Series] = Cache(settings.MEMORY_FOR_COLUMNS, lambda column: column.estimated_size())
+tables: Cache[StoredTable] = Cache(256)
 
 
 def column_of(version: int, column: str) -> pl.Series:
@@ -67,8 +67,8 @@ def table_of(version: int) -> StoredTable:
 
 
 def _loaded_table(version: int) -> StoredTable:
-    found = Version.objects.get(pk=version, state=Version.State.READY)
-    return StoredTable(version, found.rows, found.profiles)
+    stored = Version.objects.get(pk=version, state=Version.State.READY)
+    return StoredTable(version, stored.rows, stored.profiles)
 
 
 def forget() -> None:
@@ -80,9 +80,9 @@ def forget() -> None:
 def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
     """Read a file into a version's chunks, which is ready then but nobody's yet. Returns its fields."""
     fields = upload.all_fields
-    reading = Import(upload.place, upload.file_options, fields, upload.places, upload.width)
+    reading = Import(upload.rows_path, upload.file_options, fields, upload.positions, upload.width)
     parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
-    rows, total = 0, upload.size if upload.is_text else Landing.open(upload.place).rows
+    rows, total = 0, upload.size if upload.is_text else Landing.open(upload.rows_path).rows
     for position, chunk in enumerate(reading.chunks()):
         rows += chunk.rows
         with transaction.atomic():
@@ -92,7 +92,7 @@ def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
             parts[values.name].append(values)
     if not reading.rows:
         raise FileProblem("The file has no rows.", hint="Choose another header row or another file.")
-    version.failures = {name: asdict(found) for name, found in reading.failures.items() if found.count}
+    version.failures = {name: asdict(failed) for name, failed in reading.failures.items() if failed.count}
     version.ragged = asdict(reading.ragged)
     _describe(version, fields, lambda field: pl.concat(parts.pop(field.id)), reading.rows)
     return fields
@@ -118,8 +118,8 @@ def _store(version: Version, position: int, columns: Iterable[tuple[pl.Series, b
 def _describe(version: Version, fields: list[Field], column: Callable[[Field], pl.Series], rows: int) -> None:
     """Keep what is known of a version's columns, and call it ready."""
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        found = pool.map(lambda field: profile(column(field), field.kind), fields)
-        profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, found, strict=True)}
+        described = pool.map(lambda field: profile(column(field), field.kind), fields)
+        profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, described, strict=True)}
     version.rows = rows
     version.kinds = {field.id: field.kind.value for field in fields}
     version.profiles = profiles

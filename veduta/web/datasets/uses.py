@@ -10,11 +10,11 @@ from veduta.web.datasets.models import Dataset
 
 def charts_using(dataset: Dataset, field_id: str) -> list[Any]:
     """The charts of a dataset that use a field; unreadable definitions are passed over."""
-    found = []
+    charts = []
     for chart in dataset.charts.filter(deleted_at=None):
         try:
             if field_id in chart.load().fields():
-                found.append(chart)
+                charts.append(chart)
         except VedutaError:
             continue
-    return found
+    return charts

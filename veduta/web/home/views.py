@@ -53,10 +53,10 @@ def guide_pages() -> list[tuple[str, str]]:
 def guide(request: Request, slug: str = "") -> HttpResponse:
     pages = guide_pages()
     slug = slug or (pages[0][0] if pages else "")
-    found = next((path for path in sorted(GUIDE.glob("*.md")) if path.stem.split("-", 1)[1] == slug), None)
-    if found is None:
+    page = next((path for path in sorted(GUIDE.glob("*.md")) if path.stem.split("-", 1)[1] == slug), None)
+    if page is None:
         raise Http404
-    return render(request, "pages/guide.html", {"pages": pages, "slug": slug, "html": to_html(found.read_text())})
+    return render(request, "pages/guide.html", {"pages": pages, "slug": slug, "html": to_html(page.read_text())})
 
 
 def _problem(request: Request, status: int, title: str, message: str) -> HttpResponse:

@@ -25,7 +25,7 @@ from veduta.core.data.formats import (
     land_sheet,
     parse_json,
     recognise_format,
-    record_places,
+    record_lists,
     sheets,
     unique_headings,
 )
@@ -171,10 +171,10 @@ def _land_into(upload: Upload, landing: Landing) -> SheetOptions | RecordsOption
 def _land_records(upload: Upload, options: RecordsOptions, landing: Landing) -> RecordsOptions:
     """The records are the likeliest list in the file, unless a place is chosen."""
     if upload.file.stat().st_size < LARGEST_JSON:
-        places = record_places(parse_json(upload.file.read_bytes(), upload.file_name))
-        upload.about = {"places": places}
-        if places and not options.records:
-            options = options.model_copy(update={"records": places[0][0]})
+        paths = record_lists(parse_json(upload.file.read_bytes(), upload.file_name))
+        upload.about = {"lists": paths}
+        if paths and not options.records:
+            options = options.model_copy(update={"records": paths[0][0]})
     land_json(upload.file, options, landing, lines=False)
     return options
 
@@ -218,11 +218,11 @@ def text_sample(upload: Upload) -> Sample:
 
 def take_fields(upload: Upload, recognised: list[Recognised]) -> None:
     """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
-    fields = [found.field for found in recognised]
+    fields = [each.field for each in recognised]
     if upload.dataset:
         fields = matched_fields(fields, upload.dataset.all_taken_fields, in_place_of)
     upload.fields = [field.model_dump(mode="json") for field in fields]
-    upload.places = list(range(len(fields)))
+    upload.positions = list(range(len(fields)))
     upload.width = len(fields)
 
 
@@ -230,7 +230,7 @@ def sample_of(upload: Upload) -> tuple[Sample, dict[str, Recognised]]:
     """A sample of the file as its options cut it, and what each column looks like by itself (by field id)."""
     sample = text_sample(upload)
     recognised = recognise_fields(sample)
-    return sample, {field.id: found for field, found in zip(upload.all_fields, recognised, strict=False)}
+    return sample, {field.id: each for field, each in zip(upload.all_fields, recognised, strict=False)}
 
 
 def change_options(user: User, upload: Upload, changes: dict[str, Any]) -> None:
@@ -253,11 +253,11 @@ def change_column(user: User, upload: Upload, field_id: str, changes: dict[str, 
     _must_be_open(upload)
     sample, _ = sample_of(upload)
     fields = upload.all_fields
-    place = next((i for i, field in enumerate(fields) if field.id == field_id), None)
-    if place is None:
+    position = next((i for i, field in enumerate(fields) if field.id == field_id), None)
+    if position is None:
         raise VedutaError("That column is not there any more.", hint="Load the page again.")
-    field = fields[place]
-    fields[place] = changed_field(field, changes, sample.column(upload.places[place]))
+    field = fields[position]
+    fields[position] = changed_field(field, changes, sample.column(upload.positions[position]))
     upload.fields = [field.model_dump(mode="json") for field in fields]
     if changes.keys() & {"order", "kind"}:
         upload.answered = [*upload.answered, field_id]
@@ -267,7 +267,7 @@ def change_column(user: User, upload: Upload, field_id: str, changes: dict[str, 
 def open_questions(upload: Upload, recognised: dict[str, Recognised]) -> dict[str, str]:
     """The date columns that could be read two ways and were not yet decided, with an example of each."""
     dates = {field.id for field in upload.all_fields if field.kind.is_date} - set(upload.answered)
-    return {key: found.question for key, found in recognised.items() if found.question and key in dates}
+    return {key: each.question for key, each in recognised.items() if each.question and key in dates}
 
 
 def _must_be_open(upload: Upload) -> None:
@@ -279,9 +279,9 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: Abstract
     """Read the file in the background into a new version, of a new dataset unless the upload has one."""
     must_build(user)
     _must_be_open(upload)
-    pairs = [(f, p) for f, p in zip(upload.fields, upload.places, strict=True) if f["id"] not in leave_out]
-    kept = {f["id"] for f, _ in pairs}
-    if unclear := [f for f in open_questions(upload, sample_of(upload)[1]) if f in kept]:
+    pairs = [(f, p) for f, p in zip(upload.fields, upload.positions, strict=True) if f["id"] not in leave_out]
+    taken = {f["id"] for f, _ in pairs}
+    if unclear := [f for f in open_questions(upload, sample_of(upload)[1]) if f in taken]:
         names = [field.name for field in upload.all_fields if field.id in unclear]
         raise VedutaError(f"Is the day or the month first in {', '.join(names)}?", hint="Choose above the preview.")
     if not pairs:
@@ -292,7 +292,7 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: Abstract
                 name=name.strip()[:200] or name_from_upload(upload), created_by=user
             )
         upload.about = {**upload.about, "left_out": [f["source"] for f in upload.fields if f["id"] in leave_out]}
-        upload.fields, upload.places = [f for f, _ in pairs], [p for _, p in pairs]
+        upload.fields, upload.positions = [f for f, _ in pairs], [p for _, p in pairs]
         upload.state, upload.message, upload.bytes_read, upload.rows_read = Upload.State.QUEUED, "", 0, 0
         upload.save()
     ask_for(user, upload.dataset, Refresh.Cause.FILE, upload=upload)

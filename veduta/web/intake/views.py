@@ -44,8 +44,8 @@ def receive(request: Request) -> JsonResponse:
         length = int(request.headers.get("Content-Length") or 0)
         name = unquote(request.headers.get("X-File-Name", ""))
         if first := request.GET.get("with"):
-            found = get_object_or_404(Upload, pk=as_uuid_or_404(first), owner=request.user)
-            upload = intake.receive_another(request.user, found, request, length, name)
+            first_part = get_object_or_404(Upload, pk=as_uuid_or_404(first), owner=request.user)
+            upload = intake.receive_another(request.user, first_part, request, length, name)
         else:
             upload = intake.receive(request.user, request, length, name, dataset)
     except UnreadablePostError:
@@ -67,20 +67,20 @@ def paste(request: Request) -> JsonResponse:
 @builders_only
 def upload(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A file before, while and after it is read."""
-    found = _upload(request, pk)
-    if found.state == Upload.State.DONE:
-        return redirect("dataset", found.dataset_id)
-    if found.state in (Upload.State.QUEUED, Upload.State.READING):
-        return redirect("refresh", found.refreshes.latest("pk").pk)
-    return render(request, "datasets/check.html", _check_context(found))
+    upload = _upload(request, pk)
+    if upload.state == Upload.State.DONE:
+        return redirect("dataset", upload.dataset_id)
+    if upload.state in (Upload.State.QUEUED, Upload.State.READING):
+        return redirect("refresh", upload.refreshes.latest("pk").pk)
+    return render(request, "datasets/check.html", _check_context(upload))
 
 
 def _upload(request: Request, pk: uuid.UUID) -> Upload:
     """Raises Http404, and Bound for another's file for a dataset of which somebody may see only some rows."""
-    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
-    if found.dataset and found.owner_id != request.user.pk:
-        must_see_all(request.user, found.dataset, "look into files that others brought for it")
-    return found
+    upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    if upload.dataset and upload.owner_id != request.user.pk:
+        must_see_all(request.user, upload.dataset, "look into files that others brought for it")
+    return upload
 
 
 def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
@@ -100,17 +100,17 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     except VedutaError as error:
         return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
     columns: list[dict[str, Any]] = []
-    for field, place in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.places, strict=False):
-        cells, failures = _preview(sample, field, place, upload)
-        found = recognised.get(field.id)
+    for field, position in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.positions, strict=False):
+        cells, failures = _preview(sample, field, position, upload)
+        seen = recognised.get(field.id)
         columns.append(
             {
                 "field": field,
                 "cells": cells,
                 "failures": failures,
                 "question": questions.get(field.id, ""),
-                "why": found.why if found else "",
-                "empty_words": _empty_words(field, found),
+                "why": seen.why if seen else "",
+                "empty_words": _empty_words(field, seen),
             }
         )
     rows = min(PREVIEW_ROWS, len(sample.rows))
@@ -126,11 +126,11 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     return context
 
 
-def _empty_words(field: Field, found: Recognised | None) -> list[dict[str, Any]]:
+def _empty_words(field: Field, seen: Recognised | None) -> list[dict[str, Any]]:
     """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its
     list of such words is with the other choice."""
     taken = field.reading.empties
-    words = {word.lower(): (word, count) for word, count in (found.maybe_empty if found else [])}
+    words = {word.lower(): (word, count) for word, count in (seen.maybe_empty if seen else [])}
     return [
         {
             "word": word,
@@ -142,10 +142,10 @@ def _empty_words(field: Field, found: Recognised | None) -> list[dict[str, Any]]
     ]
 
 
-def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
+def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
     import polars as pl
 
-    texts = pl.Series(sample.column(place)[:2_000], dtype=pl.String)
+    texts = pl.Series(sample.column(position)[:2_000], dtype=pl.String)
     failures = Failures()
     values = convert(texts, field, upload.file_options.empties, failures)
     number_format = settle(field.format, values, field.kind, records=True) if field.kind.is_number else field.format
@@ -160,41 +160,41 @@ def _preview(sample: Sample, field, place: int, upload: Upload) -> tuple[list[tu
 @builders_only
 def upload_options(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Correct how the file is cut; answers with the preview."""
-    found = _upload(request, pk)
+    upload = _upload(request, pk)
     changes, problem = sent_json(request), None
     if "empties" in changes:
         changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
     try:
-        intake.change_options(request.user, found, changes)
+        intake.change_options(request.user, upload, changes)
     except VedutaError as error:
         problem = error
-        found.refresh_from_db()
+        upload.refresh_from_db()
     except ValueError:
         raise DefinitionProblem("That setting does not fit.", hint="Choose one from the list.") from None
-    return render(request, "datasets/check_parts.html", _check_context(found, problem))
+    return render(request, "datasets/check_parts.html", _check_context(upload, problem))
 
 
 @require_POST
 @builders_only
 def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
-    found = _upload(request, pk)
-    intake.change_column(request.user, found, field_id, allowed_changes(sent_json(request)))
-    return render(request, "datasets/check_parts.html", _check_context(found))
+    upload = _upload(request, pk)
+    intake.change_column(request.user, upload, field_id, allowed_changes(sent_json(request)))
+    return render(request, "datasets/check_parts.html", _check_context(upload))
 
 
 @require_POST
 @builders_only
 def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
-    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
     data = sent_json(request)
-    intake.start_import(request.user, found, str(data.get("name", "")), set(data.get("leave_out", [])))
+    intake.start_import(request.user, upload, str(data.get("name", "")), set(data.get("leave_out", [])))
     return JsonResponse({"address": reverse("upload", args=[pk])})
 
 
 @require_POST
 @builders_only
 def upload_discard(request: Request, pk: uuid.UUID) -> HttpResponse:
-    found = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
-    intake.discard(request.user, found)
+    upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    intake.discard(request.user, upload)
     return redirect("data")

@@ -45,10 +45,10 @@ def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = la
     rows a dataset has is not said where that `is_hidden`."""
     boxes, edges = _graph(is_hidden)
     if focus:
-        kept = _connected(f"d{focus.pk}", edges)
-        boxes = {key: box for key, box in boxes.items() if key in kept}
+        near = _connected(f"d{focus.pk}", edges)
+        boxes = {key: box for key, box in boxes.items() if key in near}
         boxes[f"d{focus.pk}"].current = True
-        edges = {(a, b) for a, b in edges if a in kept and b in kept}
+        edges = {(a, b) for a, b in edges if a in near and b in near}
     return _laid_out(boxes, edges)
 
 
@@ -84,13 +84,13 @@ def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tu
 
 
 def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
-    kept = {key}
+    connected = {key}
     for forward in (True, False):
         reached = {key}
         while more := {(b if forward else a) for a, b in edges if (a if forward else b) in reached} - reached:
             reached |= more
-        kept |= reached
-    return kept
+        connected |= reached
+    return connected
 
 
 def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
@@ -101,9 +101,9 @@ def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
         levels.setdefault(box.level, []).append(box)
     _bring_near(levels, edges)
     tallest = max(map(len, levels.values()), default=0)
-    for level, found in levels.items():
-        start = TOP + (tallest - len(found)) * (BOX_HEIGHT + GAP_Y) / 2
-        for i, box in enumerate(found):
+    for level, column in levels.items():
+        start = TOP + (tallest - len(column)) * (BOX_HEIGHT + GAP_Y) / 2
+        for i, box in enumerate(column):
             box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
     curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
     width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
@@ -131,7 +131,7 @@ def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
 
 def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> None:
     """Orders each column by the middle of its boxes' neighbours: those before them, those behind, and those before."""
-    keys = [box.key for found in levels.values() for box in found]
+    keys = [box.key for column in levels.values() for box in column]
     before = {key: [a for a, b in edges if b == key] for key in keys}
     after = {key: [b for a, b in edges if a == key] for key in keys}
     for neighbours, order in (
@@ -139,7 +139,7 @@ def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> No
         (after, sorted(levels, reverse=True)),
         (before, sorted(levels)),
     ):
-        rank = {box.key: i for found in levels.values() for i, box in enumerate(found)}
+        rank = {box.key: i for column in levels.values() for i, box in enumerate(column)}
         for level in order:
             levels[level].sort(key=lambda box: (_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold()))
             rank |= {box.key: i for i, box in enumerate(levels[level])}

@@ -103,22 +103,22 @@ def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinit
 def _formulas_of_rules(definition: ModelDefinition) -> dict[str, str]:
     """The texts of the formulas that the rules read, through others too."""
     texts = {f"formula.{each.id}": each.text for each in definition.formulas}
-    found, waiting = {}, [name for rule in definition.rules for name in fields_in(rule.text)]
+    formulas, waiting = {}, [name for rule in definition.rules for name in fields_in(rule.text)]
     while waiting:
         name = waiting.pop()
-        if name in texts and name not in found:
-            found[name] = texts[name]
+        if name in texts and name not in formulas:
+            formulas[name] = texts[name]
             waiting += fields_in(texts[name])
-    return found
+    return formulas
 
 
 def newly_broken(dataset: Dataset, before: Model, after: Model) -> list[tuple[Any, str]]:
     """The charts that work with one model and not with another, with what is wrong."""
-    found = []
+    broken = []
     for chart in dataset.charts.filter(deleted_at=None):
         if not problem_with(chart, before) and (problem := problem_with(chart, after)):
-            found.append((chart, problem))
-    return found
+            broken.append((chart, problem))
+    return broken
 
 
 def problem_with(chart: Any, model: Model) -> str:

@@ -11,9 +11,9 @@ from typing import Any
 
 from django.utils import timezone
 
+from veduta.core.cache import Cache
 from veduta.core.data.fields import Field
 from veduta.core.errors import Bound, VedutaError
-from veduta.core.kept import Kept
 from veduta.core.model.definition import ModelTable
 from veduta.core.model.model import Model, Table
 from veduta.core.query.answer import context_for
@@ -23,7 +23,7 @@ from veduta.web.datasets.binding import must_be_released, reader_of
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.store import table_of
 
-models: Kept[Model] = Kept(50)
+models: Cache[Model] = Cache(50)
 
 
 def forget() -> None:
@@ -69,16 +69,16 @@ def built_model(dataset: Dataset, key: Any = None) -> Model:
     schema, definition = dataset.schema, dataset.model_definition
     joined = joined_datasets(definition.tables)
     tables: dict[str, tuple[Table, Iterable[Field]]] = {"": (table_of(dataset.current_key()), schema.fields)}
-    tables |= {name: (table_of(found.current_key()), found.schema.fields) for name, found in joined.items()}
+    tables |= {name: (table_of(each.current_key()), each.schema.fields) for name, each in joined.items()}
     return Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, key)
 
 
 def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
     """Names of fields that are missing, those of joined tables too."""
-    found = dict(gone)
+    all_gone = dict(gone)
     for name, other in joined.items():
-        found |= {f"{name}.{field}": said for field, said in other.schema.gone.items()}
-    return found
+        all_gone |= {f"{name}.{field}": said for field, said in other.schema.gone.items()}
+    return all_gone
 
 
 def model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
@@ -102,12 +102,12 @@ def with_values(model: Model, values: dict[str, Any]) -> Model:
 
 def _joined_for(model: Model, reader: User) -> dict[str, Model]:
     """The joined tables of which a reader sees only what the rules of their own datasets let pass."""
-    found = {}
+    models = {}
     for table, dataset in joined_datasets(each for each in model.definition.tables if each.id in model.tables).items():
         must_be_released(dataset, reader)
         if dataset.model.get("rules") and (bound := reader_of(dataset.model_definition.rules, reader)).rules:
-            found[table] = model_of(dataset).given({}, bound)
-    return found
+            models[table] = model_of(dataset).given({}, bound)
+    return models
 
 
 @contextmanager
@@ -127,7 +127,7 @@ def rules_still_hold(dataset: Dataset) -> Iterator[None]:
 
 def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
     """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
-    found: dict[tuple[str, str], str] = {}
+    broken: dict[tuple[str, str], str] = {}
     for other in (
         Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current")
     ):
@@ -135,10 +135,10 @@ def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
         if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
             continue
         try:
-            found |= {(other.name, rule): problem for rule, problem in built_model(other).broken_rules().items()}
+            broken |= {(other.name, rule): problem for rule, problem in built_model(other).broken_rules().items()}
         except VedutaError:
             continue  # a model that cannot be read lets nobody see anything
-    return found
+    return broken
 
 
 def parts_for(

@@ -14,6 +14,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.formats import format_value, settle
@@ -25,7 +26,6 @@ from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
-from veduta.core.kept import Kept
 from veduta.core.model.definition import Join
 from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
@@ -47,7 +47,7 @@ SAMPLED = 8
 TRIED_OUT = {"by", "grain"}
 """What the page of a formula sends to see its values, and does not keep."""
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
-checks: Kept[JoinCheck] = Kept(500)
+checks: Cache[JoinCheck] = Cache(500)
 
 
 def _check(model: Model, join: Join) -> JoinCheck | None:
@@ -62,16 +62,16 @@ def _check(model: Model, join: Join) -> JoinCheck | None:
 @builders_only
 def model(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The model: what is joined, and what its fields, formulas and parameters mean."""
-    found = dataset_at(pk)
+    dataset = dataset_at(pk)
     try:
-        there = model_of(found)
+        there = model_of(dataset)
     except VedutaError as problem:
-        return render(request, "charts/no_dataset.html", {"chart": found, "problem": problem}, status=422)
+        return render(request, "charts/no_dataset.html", {"chart": dataset, "problem": problem}, status=422)
     definition = there.definition
-    bound = is_bound(found, request.user)
+    bound = is_bound(dataset, request.user)
     joins = [_join(there, join, bound) for join in definition.joins]
     joined = {frozenset((join.left, join.right)) for join in definition.joins}
-    tables = [{"id": "", "name": found.name, "dataset": str(found.pk), "rows": there.tables[""].rows}]
+    tables = [{"id": "", "name": dataset.name, "dataset": str(dataset.pk), "rows": there.tables[""].rows}]
     tables += [
         {
             "id": t.id,
@@ -82,17 +82,17 @@ def model(request: Request, pk: uuid.UUID) -> HttpResponse:
         for t in definition.tables
     ]
     context = {
-        "dataset": found,
+        "dataset": dataset,
         "bound": bound,
         "model": there,
-        "revision": found.model_revision,
+        "revision": dataset.model_revision,
         "tables": tables,
         "loose": [t for t in tables[1:] if not any(t["id"] in pair for pair in joined)],
         "joins": joins,
         "diagram": diagram(tables, joins, bound),
-        "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=found.pk),
-        "fields": [_field_row(there, field, found) for field in there.schema if not field.formula],
-        "formulas": [_formula_row(found, there, each) for each in definition.formulas],
+        "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=dataset.pk),
+        "fields": [_field_row(there, field, dataset) for field in there.schema if not field.formula],
+        "formulas": [_formula_row(dataset, there, each) for each in definition.formulas],
         "parameters": [(each, _default_words(each)) for each in definition.parameters],
         "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
         "dimensions": [(f.id, formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
@@ -100,7 +100,7 @@ def model(request: Request, pk: uuid.UUID) -> HttpResponse:
         "groups": Group.objects.order_by("name"),
         "months": list(enumerate(MONTHS, 1)),
         "kinds": [(kind.value, kind.words) for kind in Kind],
-        "versions": found.model_versions.select_related("saved_by")[:20],
+        "versions": dataset.model_versions.select_related("saved_by")[:20],
         "grains": [grain.value for grain in DAY_PERIODS],
         "key_fields": {
             t["id"]: [(_plain(f), f.name) for f in there.schema if f.table == t["id"] and not f.formula] for t in tables
@@ -132,21 +132,21 @@ def _ruled(there: Model, rule: Any) -> str:
     return "narrows " + ", ".join(tables)
 
 
-def _field_row(there: Model, field: Field, found: Dataset) -> dict[str, Any]:
+def _field_row(there: Model, field: Field, dataset: Dataset) -> dict[str, Any]:
     words = {"last": "the last day's", "first": "the first day's", "mean": "the mean day's", "max": "the highest day's"}
     datasets = {table.id: table.dataset for table in there.definition.tables}
     return {
         "field": field,
         "plain": _plain(field),
-        "dataset": datasets.get(field.table, str(found.pk)),
+        "dataset": datasets.get(field.table, str(dataset.pk)),
         "table": there.table_name(field.table),
         "stock": words.get(field.over_dates, ""),
         "sorted": _name(there, field.sort_by) if field.sort_by else "",
     }
 
 
-def _formula_row(found: Dataset, there: Model, formula: Any) -> dict[str, Any]:
-    used = model_changes.used_in(found, f"formula.{formula.id}")
+def _formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]:
+    used = model_changes.used_in(dataset, f"formula.{formula.id}")
     field = there.schema[f"formula.{formula.id}"]
     return {
         "formula": formula,
@@ -249,12 +249,12 @@ def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool
 @builders_only
 def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
-    found, sent = dataset_at(pk), request.POST
+    dataset, sent = dataset_at(pk), request.POST
     do, section = sent.get("do", ""), sent.get("section", "")
     try:
         changed = model_changes.change_model(
             request.user,
-            found,
+            dataset,
             do,
             arguments_of(sent),
             whole_number(sent.dict(), "revision", -1),
@@ -265,7 +265,7 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
         return render(
             request,
             "datasets/model_breaking.html",
-            {"dataset": found, "breaking": breaking, "again": again},
+            {"dataset": dataset, "breaking": breaking, "again": again},
             status=409,
         )
     except VedutaError as problem:
@@ -303,8 +303,8 @@ def model_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
 @builders_only
 def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
     """One formula: its text, what it gives, where it is used."""
-    found = dataset_at(pk)
-    there = model_of(found)
+    dataset = dataset_at(pk)
+    there = model_of(dataset)
     formula = next((each for each in there.definition.formulas if each.id == formula_id), None)
     if formula_id and formula is None:
         raise Http404
@@ -312,9 +312,9 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
     dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not Kind.DATE)
     axis = dates[0].id if dates else ""
     context = {
-        "dataset": found,
+        "dataset": dataset,
         "model": there,
-        "revision": found.model_revision,
+        "revision": dataset.model_revision,
         "formula": formula,
         "number_format": formula.format if formula else NumberFormat(),
         "text": text,
@@ -322,7 +322,7 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
         "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
         "functions": [f for f in registry().values() if not f.operator],
         "parameters": there.definition.parameters,
-        "used": model_changes.used_in(found, f"formula.{formula_id}") if formula else None,
+        "used": model_changes.used_in(dataset, f"formula.{formula_id}") if formula else None,
         "axis": axis,
         "dimensions": [f for f in there.schema.visible if f.level == "row" and f.role == "dimension"],
         "grains": [(grain.value, grain.words) for grain in PERIODS],
@@ -342,11 +342,16 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
 @builders_only
 def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
-    found, data = dataset_at(pk), sent_json(request)
+    dataset, data = dataset_at(pk), sent_json(request)
     arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS | TRIED_OUT}
     try:
         changed = model_changes.change_model(
-            request.user, found, "save_formula", arguments, whole_number(data, "revision", -1), bool(data.get("anyway"))
+            request.user,
+            dataset,
+            "save_formula",
+            arguments,
+            whole_number(data, "revision", -1),
+            bool(data.get("anyway")),
         )
     except model_changes.Breaking as breaking:
         return JsonResponse(
@@ -371,9 +376,9 @@ def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
 def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
     values by a dimension or by those of a chart."""
-    found, data = dataset_at(pk), sent_json(request)
+    dataset, data = dataset_at(pk), sent_json(request)
     definition = load_definition(data["definition"]) if data.get("definition") else None
-    there, context = parts_for(found, request.user, definition.values if definition else None)
+    there, context = parts_for(dataset, request.user, definition.values if definition else None)
     text, caret = str(data.get("formula") or ""), whole_number(data, "caret", 0)
     named = {each.id: each.name for each in there.definition.parameters}
     said: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, there.schema, named)]}

@@ -54,10 +54,10 @@ def compare(dataset: Dataset, first: int, second: int) -> dict[str, Any]:
 
 
 def _version(dataset: Dataset, number: int) -> Version:
-    found = dataset.versions.filter(number=number, state=Version.State.READY).first()
-    if found is None:
+    version = dataset.versions.filter(number=number, state=Version.State.READY).first()
+    if version is None:
         raise VedutaError(f"Version {number} is not kept any more.")
-    return found
+    return version
 
 
 def _sum(version: Version, column: str) -> int | float | None:

@@ -128,14 +128,14 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
             again = before and not refresh.upload_id and isinstance(origin, Fetched)
             marks = origin.marks if again and isinstance(origin, Fetched) else None
             last = _last_value(dataset, before)
-            found = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
-            if found.unchanged:
+            brought = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
+            if brought.unchanged:
                 raise Unchanged
             if refresh.upload_id:  # what a later refresh fetches is not kept as an upload
                 upload.save()
             left_out = tuple(upload.about.get("left_out", []))
             fetched = load_source(upload.about["source"])
-            source = fetched.model_copy(update={"marks": found.marks, "left_out": left_out})
+            source = fetched.model_copy(update={"marks": brought.marks, "left_out": left_out})
         if refresh.upload_id:
             Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
         version = _new_version(refresh, upload.file_name)

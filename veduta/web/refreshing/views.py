@@ -27,26 +27,26 @@ from veduta.web.refreshing.comparing import compare
 @builders_only
 def refresh(request: Request, number: int) -> HttpResponse:
     """One refresh: while it runs, or what became of it."""
-    found = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
-    if found.state == Refresh.State.DONE:
-        return redirect("dataset", found.dataset_id)
-    if found.state == Refresh.State.FAILED and found.upload and found.upload.state == Upload.State.FAILED:
-        return redirect("upload", found.upload_id)  # where what was wrong is said and can be put right
-    return render(request, "datasets/refresh.html", {"refresh": found, "dataset": found.dataset})
+    refresh = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
+    if refresh.state == Refresh.State.DONE:
+        return redirect("dataset", refresh.dataset_id)
+    if refresh.state == Refresh.State.FAILED and refresh.upload and refresh.upload.state == Upload.State.FAILED:
+        return redirect("upload", refresh.upload_id)  # where what was wrong is said and can be put right
+    return render(request, "datasets/refresh.html", {"refresh": refresh, "dataset": refresh.dataset})
 
 
 @require_GET
 @builders_only
 def refresh_state(request: Request, number: int) -> JsonResponse:
-    found = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
+    refresh = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
     return JsonResponse(
         {
-            "state": "done" if found.state == Refresh.State.DONE else "open" if found.is_open else "failed",
-            "words": found.doing or found.get_state_display(),
-            "share": found.share,
-            "rows": None if is_bound(found.dataset, request.user) else found.rows,
-            "message": found.message,
-            "dataset": reverse("dataset", args=[found.dataset_id]),
+            "state": "done" if refresh.state == Refresh.State.DONE else "open" if refresh.is_open else "failed",
+            "words": refresh.doing or refresh.get_state_display(),
+            "share": refresh.share,
+            "rows": None if is_bound(refresh.dataset, request.user) else refresh.rows,
+            "message": refresh.message,
+            "dataset": reverse("dataset", args=[refresh.dataset_id]),
         }
     )
 
@@ -62,8 +62,8 @@ def refresh_stop(request: Request, number: int) -> JsonResponse:
 @builders_only
 def refresh_start(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Bring a dataset up to date now."""
-    found = ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
-    return redirect("refresh", found.pk)
+    refresh = ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
+    return redirect("refresh", refresh.pk)
 
 
 @require_GET
@@ -95,8 +95,8 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
     context["bound"] = is_bound(dataset, request.user)
     if len(versions) > 1 and not context["bound"]:
         first, second = (
-            int(asked) if asked.isdigit() else kept.number or 0
-            for asked, kept in zip(numbers, (versions[1], versions[0]), strict=True)
+            int(asked) if asked.isdigit() else version.number or 0
+            for asked, version in zip(numbers, (versions[1], versions[0]), strict=True)
         )
         context["compared"] = compare(dataset, first, second)
     return render(request, "datasets/refreshes.html", context)

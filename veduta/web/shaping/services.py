@@ -58,24 +58,24 @@ class Draft:
         rows = flow.rows.select(pl.len()).collect().item()
         return (flow.with_rows(flow.rows.head(SAMPLE)) if sample else flow), rows
 
-    def look(self, at: str, sample: bool) -> tuple[Looked, int]:
+    def look(self, step_id: str, sample: bool) -> tuple[Looked, int]:
         """The rows behind the step `at` (the last if it is empty), or before all steps for "start"."""
         flow, rows = self.start(sample)
-        if at == "start":
+        if step_id == "start":
             only_source = look(Shaping(), flow, self.run)
             later = look(self.shaping, flow, self.run)
             return Looked(
                 only_source.flow, only_source.before, later.reports, later.schemas, later.problem, later.stopped_at
             ), rows
-        return look(self.shaping, flow, self.run, at), rows
+        return look(self.shaping, flow, self.run, step_id), rows
 
     def before(self, step_id: str, sample: bool = False) -> Flow:
         """The rows that come to a step; behind all steps for one that is not in the list yet."""
         flow, _ = self.start(sample)
         flow = Flow(flow.rows, Schema(flow.fields, {**self.shaping.names, **flow.schema.gone}))
         steps = list(self.shaping.steps)
-        place = next((i for i, step in enumerate(steps) if step.id == step_id), len(steps))
-        return apply_steps(steps[:place], flow, self.run)
+        position = next((i for i, step in enumerate(steps) if step.id == step_id), len(steps))
+        return apply_steps(steps[:position], flow, self.run)
 
     def match(self, step: Join) -> MatchShare:
         """How the keys of a join match, over all rows of both sides."""

@@ -216,8 +216,8 @@ class StepForm:
     def _targets(self) -> list[str] | None:
         """The spellings that are wanted: those of the column that a later join goes to, or of the listed results."""
         steps = list(self.draft.shaping.steps)
-        place = next((i for i, step in enumerate(steps) if step.id == self.data.get("id")), len(steps))
-        for step in steps[place + 1 :]:
+        position = next((i for i, step in enumerate(steps) if step.id == self.data.get("id")), len(steps))
+        for step in steps[position + 1 :]:
             if (
                 isinstance(step, Join)
                 and not step.off
@@ -270,11 +270,11 @@ class StepForm:
             .agg(n=pl.len())
             .sort(["n", "v"], descending=[True, False], nulls_last=True)
         )
-        found = {_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
+        counts = {_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
         chosen = list(row.get("values") or ())
-        listed = [*(each for each in chosen if each not in found), *found]
+        listed = [*(each for each in chosen if each not in counts), *counts]
         return [
-            (v, "empty" if v is None else format_value(v, field.kind, field.format), found.get(v, 0), v in chosen)
+            (v, "empty" if v is None else format_value(v, field.kind, field.format), counts.get(v, 0), v in chosen)
             for v in listed
         ]
 

@@ -101,7 +101,7 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     dataset, data = dataset_at(pk), sent_json(request)
     if not isinstance(data.get("steps") or [], list):
         raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
-    steps, at, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
+    steps, step_id, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
     answer: dict[str, Any] = {}
     kind = kinds.get((editing or {}).get("do", ""), Step)
     if editing and kind is Step:
@@ -111,20 +111,20 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
         if data.get("opening"):
             before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
             editing = {**kind.start(before.schema), **editing}
-        place = whole_number(data, "place", len(steps))
+        position = whole_number(data, "place", len(steps))
         try:
             step = load_step(editing).model_dump(mode="json")
-            steps = _with_step(steps, step, place)
-            answer["step"], at = step, step["id"]
+            steps = _with_step(steps, step, position)
+            answer["step"], step_id = step, step["id"]
         except VedutaError as problem:
             answer["unfinished"] = str(problem)
     draft = _draft(request, dataset, {**data, "steps": steps})
-    looked, there = draft.look(at, sample=not data.get("all"))
+    looked, there = draft.look(step_id, sample=not data.get("all"))
     if not draft.explore and ("step" in answer or not editing):
-        kept = shaping.with_names(draft.shaping, looked)
-        answer["revision"] = shaping.keep_draft(request.user, dataset, kept, whole_number(data, "base", 0))
+        named = shaping.with_names(draft.shaping, looked)
+        answer["revision"] = shaping.keep_draft(request.user, dataset, named, whole_number(data, "base", 0))
     answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
-    context = _table_context(looked, there, data, draft, at)
+    context = _table_context(looked, there, data, draft, step_id)
     if editing and looked.stopped_at == editing.get("id"):
         context["problem"] = None  # the step's own form says it
         answer["unfinished"] = str(looked.problem)
@@ -132,7 +132,7 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
         "shaping/steps.html",
         {
             "items": _items(draft, looked),
-            "at": at,
+            "at": step_id,
             "there": there,
             "sampled": context["sampled"],
             "edited": (editing or {}).get("id"),
@@ -147,12 +147,12 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse(answer)
 
 
-def _with_step(steps: list[dict], step: dict, place: int) -> list[dict]:
+def _with_step(steps: list[dict], step: dict, position: int) -> list[dict]:
     ids = [each.get("id") for each in steps]
     if step["id"] in ids:
         steps[ids.index(step["id"])] = step
     else:
-        steps.insert(place, step)
+        steps.insert(position, step)
     return steps
 
 
@@ -174,7 +174,7 @@ def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
     return items
 
 
-def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draft, at: str) -> dict[str, Any]:
+def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draft, step_id: str) -> dict[str, Any]:
     """A page of the rows with what the columns are, and the summary of the chosen column."""
     frame = looked.flow.rows.collect()
     fields = looked.flow.fields
@@ -188,8 +188,8 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
     }
     columns = [_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
     step = next(
-        (each for each in draft.shaping.steps if each.id == at),
-        draft.shaping.steps[-1] if draft.shaping.steps and not at else None,
+        (each for each in draft.shaping.steps if each.id == step_id),
+        draft.shaping.steps[-1] if draft.shaping.steps and not step_id else None,
     )
     grouped = step if isinstance(step, Group) and not step.off and not looked.problem else None
     before = {field.id for field in looked.before.fields} if step else set()
@@ -240,20 +240,24 @@ def _group_keys(step: Group, shown: pl.DataFrame) -> list[list[Any]]:
 
 def _summary(values: pl.Series, field: Field) -> list[tuple[str, str]]:
     """What stands at the foot: rows, distinct values, empties, and of numbers sum and mean."""
-    found = profile(values, field.kind)
-    said = [("rows", f"{len(values):,}"), ("different values", f"{found.distinct:,}"), ("empty", f"{found.empties:,}")]
+    profiled = profile(values, field.kind)
+    said = [
+        ("rows", f"{len(values):,}"),
+        ("different values", f"{profiled.distinct:,}"),
+        ("empty", f"{profiled.empties:,}"),
+    ]
     if field.kind.is_number:
         exact = values.cast(pl.Int128).sum() if field.kind is Kind.WHOLE else values.sum()
         number_format = settle(field.format, [exact], field.kind, records=True)
         said += [
-            ("sum", format_value(exact if found.empties < len(values) else None, field.kind, number_format)),
-            ("mean", format_value(found.mean, Kind.DECIMAL, settle(field.format, [found.mean], Kind.DECIMAL))),
+            ("sum", format_value(exact if profiled.empties < len(values) else None, field.kind, number_format)),
+            ("mean", format_value(profiled.mean, Kind.DECIMAL, settle(field.format, [profiled.mean], Kind.DECIMAL))),
         ]
-    if field.kind is not Kind.YES_NO and found.lowest is not None:
+    if field.kind is not Kind.YES_NO and profiled.lowest is not None:
         low, high = (format_value(v, field.kind, field.format) for v in (values.min(), values.max()))
         said.append(("from", f"{low} to {high}"))
-    elif field.kind is Kind.YES_NO and found.mean is not None:
-        said.append(("yes", f"{found.mean * 100:.1f}%"))
+    elif field.kind is Kind.YES_NO and profiled.mean is not None:
+        said.append(("yes", f"{profiled.mean * 100:.1f}%"))
     return said
 
 
@@ -286,9 +290,9 @@ def _form_context(
 def _before(draft: Draft, step_id: str, data: dict[str, Any]) -> Flow:
     """The rows that come to a step, or to the place where a new one is to stand."""
     ids = [step.id for step in draft.shaping.steps]
-    place = whole_number(data, "place", len(ids))
-    if step_id not in ids and 0 <= place < len(ids):
-        step_id = ids[place]
+    position = whole_number(data, "place", len(ids))
+    if step_id not in ids and 0 <= position < len(ids):
+        step_id = ids[position]
     return draft.before(step_id, sample=True)
 
 
@@ -296,14 +300,14 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
     """The match share of a join, over all rows, whatever else of it is filled in."""
     step = load_step({**editing, "bring": [], "keep": "all"})
     assert isinstance(step, Join)
-    found = draft.match(step)
+    share = draft.match(step)
     other = draft.run.table_name(step.dataset)
     return {
-        "share": found,
+        "share": share,
         "other": other,
-        "own_width": round(100 * found.own.share, 1),
-        "other_width": round(100 * found.other.share, 1),
-        "multiplies": found.rows_after - found.own.rows,
+        "own_width": round(100 * share.own.share, 1),
+        "other_width": round(100 * share.other.share, 1),
+        "multiplies": share.rows_after - share.own.rows,
     }
 
 
@@ -329,9 +333,9 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     if groups:
         points = PointsFilter(groups=tuple(g for g, _ in groups), points=(tuple(v for _, v in groups),))
         rows = rows.filter(points.expression(before.schema, draft.run.context))
-    found = rows.collect()
+    members = rows.collect()
     fields = before.fields[:COLUMNS_SHOWN]
-    shown = found.head(50)
+    shown = members.head(50)
     formats = {
         f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in fields
     }
@@ -339,7 +343,7 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     return render(
         request,
         "shaping/group_rows.html",
-        {"fields": fields, "rows": list(zip(*columns, strict=True)), "count": found.height},
+        {"fields": fields, "rows": list(zip(*columns, strict=True)), "count": members.height},
     )
 
 
@@ -372,9 +376,9 @@ def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     try:
         checked = check(text, before.schema)
         compiled = compile_formula(checked)
-        found = compiled.on(before.rows, "__result").collect()
-        full = found.filter(pl.col("__result").is_not_null()).head(SAMPLED_VALUES)
-        sample = full if full.height else found.head(SAMPLED_VALUES)
+        results = compiled.on(before.rows, "__result").collect()
+        full = results.filter(pl.col("__result").is_not_null()).head(SAMPLED_VALUES)
+        sample = full if full.height else results.head(SAMPLED_VALUES)
         read = [field for field in before.fields if field.id in checked.fields][:4]
         formats = [settle(f.format, sample[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in read]
         result = Field(id="result", source="", name="Result", kind=compiled.kind)
@@ -389,8 +393,8 @@ def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
                 ]
                 for row in sample.iter_rows(named=True)
             ],
-            "empties": int(found["__result"].null_count()),
-            "rows": found.height,
+            "empties": int(results["__result"].null_count()),
+            "rows": results.height,
             "tidy": tidy(text, before.schema),
         }
     except FormulaProblem as problem:
@@ -416,7 +420,7 @@ def formula_reference(request: Request) -> HttpResponse:
         if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
     ]
     themes = [(theme, [f for f in functions if f.theme == theme]) for theme in FUNCTION_THEMES]
-    return render(request, "shaping/reference.html", {"themes": [(theme, found) for theme, found in themes if found]})
+    return render(request, "shaping/reference.html", {"themes": [(theme, own) for theme, own in themes if own]})
 
 
 @require_POST

@@ -126,10 +126,10 @@ def connection_of(source: Fetched) -> Connection:
 
 
 def _connection(number: Any) -> Connection:
-    found = Connection.objects.filter(pk=number or 0).first()
-    if found is None:
+    connection = Connection.objects.filter(pk=number or 0).first()
+    if connection is None:
         raise VedutaError("The connection is gone.", hint="Choose another one.")
-    return found
+    return connection
 
 
 def comes_through(dataset: Dataset, connection: Connection) -> bool:
@@ -154,8 +154,8 @@ def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
     try:
         feed = Feed.model_validate(data.get("feed") or {})
     except ValidationError as error:
-        message, place = what_is_wrong(error)
-        raise DefinitionProblem(f"“{place}” does not fit: {message.lower()}.", where=place) from None
+        message, where = what_is_wrong(error)
+        raise DefinitionProblem(f"“{where}” does not fit: {message.lower()}.", where=where) from None
     return FeedSource(connection=connection.pk, feed=feed)
 
 
@@ -208,9 +208,9 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
     )
     try:
         landing = Landing.begin(upload.landing)
-        found = land_source(source, landing, limit=TRY_OUT)
+        brought = land_source(source, landing, limit=TRY_OUT)
         landing.finish()
-        upload.about["places"] = found.places
+        upload.about["lists"] = brought.lists
         upload.options = {}
         intake.take_fields(upload, recognise_fields(intake.text_sample(upload)))
         upload.save()
@@ -226,15 +226,15 @@ def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: A
     landing = Landing.begin(upload.landing)
     source = load_source(upload.about["source"])
     assert isinstance(source, FeedSource | TableSource)
-    found = land_source(source, landing, tick=tick, marks=marks, last=last)
-    if found.unchanged:
-        return found
+    brought = land_source(source, landing, tick=tick, marks=marks, last=last)
+    if brought.unchanged:
+        return brought
     landing.finish()
     recognised = [each.field for each in recognise_fields(intake.text_sample(upload))]
     fields = matched_fields(recognised, upload.all_fields, lambda old, new: old)
     left_out = set(upload.about.get("left_out", []))
-    taken = [(field, place) for place, field in enumerate(fields) if field.source not in left_out]
+    taken = [(field, position) for position, field in enumerate(fields) if field.source not in left_out]
     upload.fields = [field.model_dump(mode="json") for field, _ in taken]
-    upload.places = [place for _, place in taken]
+    upload.positions = [position for _, position in taken]
     upload.width = len(fields)
-    return found
+    return brought

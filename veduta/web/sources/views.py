@@ -27,10 +27,10 @@ EXAMPLES = {
 @builders_only
 def connections(request: Request) -> HttpResponse:
     """All connections, each with the datasets that come through it."""
-    found = list(Connection.objects.all())
+    connections = list(Connection.objects.all())
     datasets = Dataset.objects.filter(deleted_at=None)
-    used = {each.pk: [dataset for dataset in datasets if sources.comes_through(dataset, each)] for each in found}
-    return render(request, "sources/connections.html", {"connections": [(each, used[each.pk]) for each in found]})
+    used = {each.pk: [dataset for dataset in datasets if sources.comes_through(dataset, each)] for each in connections}
+    return render(request, "sources/connections.html", {"connections": [(each, used[each.pk]) for each in connections]})
 
 
 @require_GET
@@ -47,12 +47,12 @@ def connection(request: Request, number: int) -> HttpResponse:
     return _connection_page(request, get_object_or_404(Connection, pk=number))
 
 
-def _connection_page(request: Request, found: Connection) -> HttpResponse:
+def _connection_page(request: Request, connection: Connection) -> HttpResponse:
     context = {
-        "connection": found,
-        "headers": [*found.headers.items(), ("", "")],
-        "kind": found.kind,
-        "example": EXAMPLES[Connection.Kind(found.kind)],
+        "connection": connection,
+        "headers": [*connection.headers.items(), ("", "")],
+        "kind": connection.kind,
+        "example": EXAMPLES[Connection.Kind(connection.kind)],
     }
     return render(request, "sources/connection.html", context)
 
@@ -64,8 +64,8 @@ def connection_save(request: Request, number: int) -> JsonResponse:
     data = sent_json(request)
     sent = data.get("kind")
     kind = Connection.Kind(sent) if sent in Connection.Kind.values else Connection.Kind.FEED
-    found = get_object_or_404(Connection, pk=number) if number else Connection(kind=kind)
-    saved = sources.save_connection(request.user, found, {**data, "headers": _pairs(data.get("headers"))})
+    connection = get_object_or_404(Connection, pk=number) if number else Connection(kind=kind)
+    saved = sources.save_connection(request.user, connection, {**data, "headers": _pairs(data.get("headers"))})
     return JsonResponse({"address": reverse("connection-rows", args=[saved.pk])})
 
 
@@ -86,7 +86,7 @@ def _pairs(rows: Any) -> dict[str, str]:
 @builders_only
 def source(request: Request, number: int) -> HttpResponse:
     """Choose what to fetch: an end point of a feed, or a table or query of a database."""
-    found = get_object_or_404(Connection, pk=number)
+    connection = get_object_or_404(Connection, pk=number)
     now: dict[str, Any] = {}
     dataset = None
     if key := request.GET.get("dataset"):
@@ -97,7 +97,7 @@ def source(request: Request, number: int) -> HttpResponse:
         now, dataset = upload.about.get("source", {}), upload.dataset
     feed = now.get("feed", {})
     context = {
-        "connection": found,
+        "connection": connection,
         "dataset": dataset,
         "now": now,
         "feed": feed,
@@ -106,9 +106,9 @@ def source(request: Request, number: int) -> HttpResponse:
         "query": [*feed.get("query", {}).items(), ("", ""), ("", "")],
         "headers": [*feed.get("headers", {}).items(), ("", "")],
     }
-    if found.kind == Connection.Kind.DATABASE:
+    if connection.kind == Connection.Kind.DATABASE:
         try:
-            context["tables"] = sources.tables_of(request.user, found)
+            context["tables"] = sources.tables_of(request.user, connection)
         except VedutaError as problem:
             context["problem"] = problem
     return render(request, "sources/source.html", context)
@@ -118,10 +118,10 @@ def source(request: Request, number: int) -> HttpResponse:
 @builders_only
 def try_out(request: Request, number: int) -> JsonResponse:
     """Fetch some rows; answers where to look at them."""
-    found, data = get_object_or_404(Connection, pk=number), sent_json(request)
+    connection, data = get_object_or_404(Connection, pk=number), sent_json(request)
     dataset = dataset_at(as_uuid_or_404(str(data["dataset"]))) if data.get("dataset") else None
-    wanted = {"connection": found.pk, "table": data.get("table"), "query": data.get("sql")}
-    if found.kind == Connection.Kind.FEED:
+    wanted = {"connection": connection.pk, "table": data.get("table"), "query": data.get("sql")}
+    if connection.kind == Connection.Kind.FEED:
         feed = {key: value for key, value in (data.get("feed") or {}).items() if value is not None}
         feed["query"], feed["headers"] = _pairs(feed.get("query")), _pairs(feed.get("headers"))
         feed["paging"] = {key: value for key, value in (feed.get("paging") or {}).items() if value is not None}

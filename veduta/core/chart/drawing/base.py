@@ -50,17 +50,17 @@ class Picture:
         compare = self.definition.compare
         if not compare or not self.result.dimensions:
             return []
-        found = []
+        compared = []
         for column in self.result.measures:
             if compare == "groups":
                 value = self.result.frame[column.key].mean() if column.kind.is_number else None
             else:
                 value = self.result.totals[()][column.key][0]
             if isinstance(value, int | float):
-                found.append((column, float(value)))
+                compared.append((column, float(value)))
         said = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}[compare]
         several = len(self.result.measures) > 1
-        return [(f"{said}{f' of {column.name}' if several else ''}", value) for column, value in found]
+        return [(f"{said}{f' of {column.name}' if several else ''}", value) for column, value in compared]
 
     def reference_words(self) -> list[tuple[str, str]]:
         """The references as people read them."""
@@ -125,7 +125,7 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
     result = picture.result
     dimensions, measures, formats = result.dimensions, result.measures, picture.formats
     several = len(measures) > 1
-    found = []
+    marked = []
     last = _unfinished_start(result)
     for row in result.frame.iter_rows(named=True):
         values = [result.value(row, column.key) for column in dimensions]
@@ -140,7 +140,7 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
             tip = [*tip_start, [measure.name, text]]
             if unfinished:
                 tip.append(["Unfinished", f"data to {format_value(result.unfinished, dimensions[0].kind)}"])
-            found.append(
+            marked.append(
                 {
                     "x": values[0] if values else None,
                     "name": words[0] if words else measure.name,
@@ -154,7 +154,7 @@ def marks(picture: Picture) -> list[dict[str, Any]]:
                     "open": int(unfinished),
                 }
             )
-    return found
+    return marked
 
 
 def _unfinished_start(result: Result) -> dt.date | None:
@@ -174,33 +174,33 @@ def colour(picture: Picture, rows: list[dict[str, Any]]) -> dict[str, Any]:
     series = series_of(rows)
     order = [dimension_words(picture.result.dimensions[-1], value, picture.result) for value in picture.value_order]
     order += [picture.result.rest.name] if order and picture.result.rest else []
-    places = {word: place for place, word in enumerate(order)}
-    fixed = bool(places) and all(name in places for name in series)
+    positions = {word: position for position, word in enumerate(order)}
+    fixed = bool(positions) and all(name in positions for name in series)
     if fixed:
-        series.sort(key=places.__getitem__)
+        series.sort(key=positions.__getitem__)
     if len(series) <= 1 and len(picture.result.dimensions) < 2:
         return {"value": SERIES_COLOURS[0]}
-    place = [places[name] if fixed else i for i, name in enumerate(series)]
+    numbers = [positions[name] if fixed else i for i, name in enumerate(series)]
     return {
         "field": "s",
         "type": "nominal",
-        "scale": {"domain": series, "range": _distinct([i % len(SERIES_COLOURS) for i in place])},
+        "scale": {"domain": series, "range": _distinct([i % len(SERIES_COLOURS) for i in numbers])},
         "legend": _legend(series) if len(series) <= MOST_IN_LEGEND else None,
         "sort": None,
     }
 
 
-def _distinct(places: list[int]) -> list[str]:
+def _distinct(positions: list[int]) -> list[str]:
     """The colours at these places; where two series share one while others are free, the later takes a free one."""
-    free = [i for i in range(len(SERIES_COLOURS)) if i not in places]
+    free = [i for i in range(len(SERIES_COLOURS)) if i not in positions]
     taken: set[int] = set()
-    found = []
-    for place in places:
-        if place in taken and free:
-            place = free.pop(0)
-        taken.add(place)
-        found.append(SERIES_COLOURS[place])
-    return found
+    colours = []
+    for position in positions:
+        if position in taken and free:
+            position = free.pop(0)
+        taken.add(position)
+        colours.append(SERIES_COLOURS[position])
+    return colours
 
 
 def _legend(series: list[str]) -> dict[str, Any]:
@@ -232,7 +232,7 @@ def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
     ]
     if not values:
         return []
-    place = {channel: {"field": "value", "type": "quantitative"}}
+    value_channel = {channel: {"field": "value", "type": "quantitative"}}
     at_end = {"x": {"value": {"expr": "width"}}} if channel == "y" else {"y": {"value": 0}}
     text = (
         {"type": "text", "align": "right", "dy": -5, "aria": False}
@@ -243,9 +243,13 @@ def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
         {
             "data": {"values": values},
             "mark": {"type": "rule", "strokeDash": [6, 3], "strokeWidth": 1.4, "aria": False},
-            "encoding": place,
+            "encoding": value_channel,
         },
-        {"data": {"values": values}, "mark": text, "encoding": {**place, **at_end, "text": {"field": "label"}}},
+        {
+            "data": {"values": values},
+            "mark": text,
+            "encoding": {**value_channel, **at_end, "text": {"field": "label"}},
+        },
     ]
 
 

@@ -181,12 +181,12 @@ def draw_crosstab(picture: Picture) -> Drawing:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
         values = values[:MOST_ACROSS]
     down_keys = [column.key for column in down]
-    places: dict[Key, dict[Any, Row]] = {}
+    cells_of: dict[Key, dict[Any, Row]] = {}
     for row in frame.iter_rows(named=True):
         key = tuple(result.value(row, each) for each in down_keys)
-        places.setdefault(key, {})[result.value(row, across.key)] = row
-    if len(places) > MOST_ROWS:
-        notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(places):,} rows.")
+        cells_of.setdefault(key, {})[result.value(row, across.key)] = row
+    if len(cells_of) > MOST_ROWS:
+        notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(cells_of):,} rows.")
     several = len(measures) > 1
     top = [Cell(column.name) for column in down]
     top += [Cell(dimension_words(across, value, result), number=True, span=len(measures)) for value in values]
@@ -197,10 +197,10 @@ def draw_crosstab(picture: Picture) -> Drawing:
     row_totals = _by_key(result, result.totals.get(tuple(range(len(down)))), down_keys)
     column_totals = _by_key(result, result.totals.get((len(down),)), [across.key])
     rows = []
-    for key, found in list(places.items())[:MOST_ROWS]:
+    for key, by_value in list(cells_of.items())[:MOST_ROWS]:
         cells = [Cell(dimension_words(column, value, result)) for column, value in zip(down, key, strict=True)]
         for value in values:
-            there, point = found.get(value), plain_point([*key, value])
+            there, point = by_value.get(value), plain_point([*key, value])
             if there is None:
                 cells += [Cell(EMPTY, number=True) for _ in measures]
             else:

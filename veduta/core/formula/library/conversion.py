@@ -25,9 +25,9 @@ def as_text(operand: Operand) -> pl.Expr:
 def read_text(value: pl.Expr, kind: Kind, reading: Reading, failures: Failures | None = None) -> pl.Expr:
     """Text read as another kind, the way files are read; what does not fit is empty and added to `failures`."""
     field = Field(id="value", source="", name="value", kind=kind, reading=reading)
-    kept = Failures() if failures is None else failures
+    failed = Failures() if failures is None else failures
     return value.map_batches(
-        lambda text: convert(text, field, EMPTY_WORDS, kept), return_dtype=kind.dtype, is_elementwise=False
+        lambda text: convert(text, field, EMPTY_WORDS, failed), return_dtype=kind.dtype, is_elementwise=False
     )
 
 

@@ -218,5 +218,5 @@ def _(text: Operand, pattern: Operand) -> pl.Expr:
     **THEME,
 )
 def extracted(text: Operand, pattern: Operand) -> pl.Expr:
-    found = checked_pattern(pattern.value)
-    return text.expression.str.extract(found, 1 if re.compile(found).groups else 0)
+    checked = checked_pattern(pattern.value)
+    return text.expression.str.extract(checked, 1 if re.compile(checked).groups else 0)

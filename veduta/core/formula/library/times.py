@@ -45,8 +45,8 @@ HOWS = ("mean", "sum", "min", "max")
     empties=EARLIER,
     **THEME,
 )
-def _(at: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    return at.shifted(x, steps.value, unit.value, bool(days))
+def _(periods: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    return periods.shifted(x, steps.value, unit.value, bool(days))
 
 
 @function(
@@ -59,8 +59,8 @@ def _(at: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | N
     empties="Empty if the whole period has no value.",
     **THEME,
 )
-def _(at: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
-    return at.whole(x, unit.value)
+def _(periods: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
+    return periods.whole(x, unit.value)
 
 
 @function(
@@ -75,8 +75,8 @@ def _(at: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
     accumulates=True,
     **THEME,
 )
-def _(at: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
-    return at.cells_to_date(x, how.value, unit.value) if how else at.to_date(x, unit.value)
+def _(periods: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
+    return periods.cells_to_date(x, how.value, unit.value) if how else periods.to_date(x, unit.value)
 
 
 @function(
@@ -90,8 +90,8 @@ def _(at: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     empties=EARLIER,
     **THEME,
 )
-def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    return at.value(x) - at.shifted(x, -1, unit.value, bool(days))
+def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    return periods.value(x) - periods.shifted(x, -1, unit.value, bool(days))
 
 
 @function(
@@ -106,9 +106,9 @@ def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> p
     format=PERCENT,
     **THEME,
 )
-def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    before = at.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
-    return pl.when(before != 0).then((at.value(x).cast(pl.Float64) - before) / before.abs())
+def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+    before = periods.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
+    return pl.when(before != 0).then((periods.value(x).cast(pl.Float64) - before) / before.abs())
 
 
 @function(
@@ -121,5 +121,5 @@ def _(at: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> p
     format=COUNTED,
     **THEME,
 )
-def _(at: OtherPeriods, x: Any) -> pl.Expr:
-    return at.since(x)
+def _(periods: OtherPeriods, x: Any) -> pl.Expr:
+    return periods.since(x)

@@ -85,20 +85,20 @@ class Engine(Reader):
         self._with_reading.setdefault((place, home), {})[node] = self.new_name()
 
     def at_once(self, place: Place, home: str) -> list[pl.Expr]:
-        found = self.ready[place] = self._with_reading.pop((place, home), {})
+        columns = self.ready[place] = self._with_reading.pop((place, home), {})
         values = self.prepared.values
-        for node in found:
+        for node in columns:
             if node not in values:
                 values[node] = self._evaluator.finished(node, place)
-        return [values[node].alias(name) for node, name in found.items()]
+        return [values[node].alias(name) for node, name in columns.items()]
 
-    def at_grain(self, node: Checked, at: Place) -> tuple[pl.DataFrame, str]:
+    def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:
         inner = Engine(
             self.model, self.filters, self.context, self.groups, self.kept, self._finer, self.narrowed, self.ranks
         )
-        inner.gather([(node, at)])
-        name = inner.column(node, at)
-        return inner.cells[at].frame, name
+        inner.gather([(node, source)])
+        name = inner.column(node, source)
+        return inner.cells[source].frame, name
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""

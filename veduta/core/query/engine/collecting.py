@@ -39,31 +39,31 @@ class Collector(Walk):
         return NOTHING
 
     def looked_up(
-        self, node: Checked, at: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+        self, node: Checked, source: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
     ) -> pl.Expr:
-        return self._needed(node, at)
+        return self._needed(node, source)
 
     def latest(
-        self, node: Checked, at: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self, node: Checked, source: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
     ) -> pl.Expr:
-        return self._needed(node, at)
+        return self._needed(node, source)
 
-    def so_far(self, node: Checked, how: str, at: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
-        return self._needed(node, at)
+    def so_far(self, node: Checked, how: str, source: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
+        return self._needed(node, source)
 
-    def first_held(self, node: Checked, at: Place, place: Place, axis: Grouping) -> pl.Expr:
-        return self._needed(node, at)
+    def first_held(self, node: Checked, source: Place, place: Place, axis: Grouping) -> pl.Expr:
+        return self._needed(node, source)
 
     def of_each(self, node: Checked, wanted: list[tuple[Any, Place]], place: Place, axis: Grouping) -> pl.Expr:
-        for _, at in wanted:
-            self.column(node, at)
+        for _, source in wanted:
+            self.column(node, source)
         return NOTHING
 
-    def over_cells(self, node: Checked, argument: Checked, at: Place, place: Place) -> pl.Expr:
-        return self._needed(argument, at)
+    def over_cells(self, node: Checked, argument: Checked, source: Place, place: Place) -> pl.Expr:
+        return self._needed(argument, source)
 
     def windowed(
-        self, node: Checked, columns: list[str | None], order: Order, passes: str, at: Place, place: Place
+        self, node: Checked, columns: list[str | None], order: Order, passes: str, source: Place, place: Place
     ) -> pl.Expr:
         return NOTHING
 
@@ -76,8 +76,8 @@ class Collector(Walk):
     def say(self, note: str) -> None:
         """It is said when the value is known."""
 
-    def _needed(self, node: Checked, at: Place) -> pl.Expr:
-        self.column(node, at)
+    def _needed(self, node: Checked, source: Place) -> pl.Expr:
+        self.column(node, source)
         return NOTHING
 
     def _is_of_one_table(self, node: Checked, home: str) -> bool:

@@ -61,50 +61,50 @@ class Evaluator(Walk):
         return pl.when(lowest == highest).then(lowest)
 
     def looked_up(
-        self, node: Checked, at: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+        self, node: Checked, source: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
     ) -> pl.Expr:
-        name = self.column(node, at)
-        other = self._cells(at).frame.select(*own, name)
+        name = self.column(node, source)
+        other = self._cells(source).frame.select(*own, name)
         full = list(full)
         return self._found(other.drop_nulls(full) if full else other, name, place, own)
 
     def latest(
-        self, node: Checked, at: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self, node: Checked, source: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
     ) -> pl.Expr:
-        name = self.column(node, at)
-        return self._latest_of(self._cells(at).frame, name, place, axis, key, unit, position)
+        name = self.column(node, source)
+        return self._latest_of(self._cells(source).frame, name, place, axis, key, unit, position)
 
-    def so_far(self, node: Checked, how: str, at: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
-        name, key = self.column(node, at), key_of(axis)
-        cells = self._cells(at)
+    def so_far(self, node: Checked, how: str, source: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
+        name, key = self.column(node, source), key_of(axis)
+        cells = self._cells(source)
         later = cells.frame.lazy().select(pl.col(key).alias("__later")).unique().drop_nulls()
         rows = self.engine.exploded(cells.frame.lazy().select(*cells.keys, name), axis, unit, later)
         value = getattr(pl.col(name), how)()
-        found = rows.group_by(cells.keys).agg(value, pl.col(name).count().alias("__n")).collect()
-        found = found.with_columns(pl.when(pl.col("__n") > 0).then(pl.col(name)).alias(name))
-        return self._latest_of(found, name, place, axis, key, unit, pl.col(key))
+        running = rows.group_by(cells.keys).agg(value, pl.col(name).count().alias("__n")).collect()
+        running = running.with_columns(pl.when(pl.col("__n") > 0).then(pl.col(name)).alias(name))
+        return self._latest_of(running, name, place, axis, key, unit, pl.col(key))
 
-    def first_held(self, node: Checked, at: Place, place: Place, axis: Grouping) -> pl.Expr:
-        name, key = self.column(node, at), key_of(axis)
-        others = [each for each in self._cells(at).keys if each != key]
-        held = self._cells(at).frame.filter(pl.col(name))
+    def first_held(self, node: Checked, source: Place, place: Place, axis: Grouping) -> pl.Expr:
+        name, key = self.column(node, source), key_of(axis)
+        others = [each for each in self._cells(source).keys if each != key]
+        held = self._cells(source).frame.filter(pl.col(name))
         first = pl.col(key).min().alias("__first")
-        found = held.group_by(others).agg(first) if others else held.select(first)
-        return self._found(found, "__first", place, {each: pl.col(each) for each in others})
+        firsts = held.group_by(others).agg(first) if others else held.select(first)
+        return self._found(firsts, "__first", place, {each: pl.col(each) for each in others})
 
     def of_each(self, node: Checked, wanted: list[tuple[Any, Place]], place: Place, axis: Grouping) -> pl.Expr:
         frames = []
-        for period, at in wanted:
-            name = self.column(node, at)
-            found = self._cells(at).frame.select(*self._cells(at).keys, pl.col(name).alias("__value"))
-            frames.append(found.with_columns(pl.lit(period).alias(key_of(axis))))
+        for period, source in wanted:
+            name = self.column(node, source)
+            values = self._cells(source).frame.select(*self._cells(source).keys, pl.col(name).alias("__value"))
+            frames.append(values.with_columns(pl.lit(period).alias(key_of(axis))))
         if not frames:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         return self._found(pl.concat(frames), "__value", place, _itself(place))
 
-    def over_cells(self, node: Checked, argument: Checked, at: Place, place: Place) -> pl.Expr:
-        engine, function, name = self.engine, node.call, self.column(argument, at)
-        own, cells = engine.told_by(place.groups, at), self._cells(at).frame
+    def over_cells(self, node: Checked, argument: Checked, source: Place, place: Place) -> pl.Expr:
+        engine, function, name = self.engine, node.call, self.column(argument, source)
+        own, cells = engine.told_by(place.groups, source), self._cells(source).frame
         keys = [key_of(group) for group in place.groups]
         told = [value.alias(key) for value, key in zip(own.values(), keys, strict=True) if value is not None]
         frame = cells.with_columns(told).lazy()
@@ -114,30 +114,30 @@ class Evaluator(Walk):
             frame = engine.exploded(frame, axis, place.upto, later)
         value = pl.col(name)
         if function.ordered:
-            named = [(key_of(g), down) for field, down in node.along for g in at.groups if g.field == field]
-            order = named or [(key_of(group), False) for group in at.groups if group not in place.groups]
+            named = [(key_of(g), down) for field, down in node.along for g in source.groups if g.field == field]
+            order = named or [(key_of(group), False) for group in source.groups if group not in place.groups]
             value = sorted_by(value, order, function) if order else value
         rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
         aggregate = function.build(Operand(value, argument.kind), *rest).alias("__value")
-        found = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
-        return self._found(found, "__value", place, _itself(place))
+        values = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
+        return self._found(values, "__value", place, _itself(place))
 
     def windowed(
-        self, node: Checked, columns: list[str | None], order: Order, passes: str, at: Place, place: Place
+        self, node: Checked, columns: list[str | None], order: Order, passes: str, source: Place, place: Place
     ) -> pl.Expr:
-        cells, function = self._cells(at), node.call
-        seen = cells.frame.filter(pl.col(passes)) if passes and not at.unbroken else cells.frame
+        cells, function = self._cells(source), node.call
+        seen = cells.frame.filter(pl.col(passes)) if passes and not source.unbroken else cells.frame
         operands: list[Operand | None] = []
         for argument, column in zip(node.arguments, columns, strict=True):
             if argument is None:
                 operands.append(None)
                 continue
             value = pl.lit(argument.value) if column is None else pl.col(column)
-            if column and passes and at.unbroken:  # a period that a filter dropped keeps its place and is empty
+            if column and passes and source.unbroken:  # a period that a filter dropped keeps its place and is empty
                 value = pl.when(pl.col(passes)).then(value)
             operands.append(operand_of(argument, value))
         name = self.engine.new_name()
-        value = function.build(*operands, window=Window((), False, self._parts(node, at, order)))
+        value = function.build(*operands, window=Window((), False, self._parts(node, source, order)))
         seen = order.of(seen, cells.keys).with_columns(value.alias(name))
         if not cells.keys:
             cells.frame = seen
@@ -145,15 +145,15 @@ class Evaluator(Walk):
         cells.frame = cells.frame.join(
             seen.select(*cells.keys, name), on=cells.keys, how="left", nulls_equal=True, maintain_order="left"
         )
-        if at == place:
+        if source == place:
             return pl.col(name)
-        return self._found(cells.frame.select(*cells.keys, name), name, place, _itself(at))
+        return self._found(cells.frame.select(*cells.keys, name), name, place, _itself(source))
 
-    def _parts(self, node: Checked, at: Place, order: Order) -> tuple[str, ...]:
+    def _parts(self, node: Checked, source: Place, order: Order) -> tuple[str, ...]:
         """The columns for each of whose values a window starts anew."""
         if node.restart:
-            return tuple(key_of(group) for group in at.groups if group.field in node.restart)
-        return tuple(key for key in self._cells(at).keys if key not in order.keys) if node.call.restarts else ()
+            return tuple(key_of(group) for group in source.groups if group.field in node.restart)
+        return tuple(key for key in self._cells(source).keys if key not in order.keys) if node.call.restarts else ()
 
     def in_total(self, node: Checked, place: Place) -> pl.Expr:
         return pl.when(self.value(node.given(-1), place) != 0).then(1.0)
@@ -182,8 +182,8 @@ class Evaluator(Walk):
         left = self._cells(place).frame.select(value.alias(asked[key]) for key, value in own.items())
         left = left.with_columns(pl.col(ask).cast(other.schema[key]) for key, ask in asked.items())
         right = other.select(*(pl.col(key).alias(ask) for key, ask in asked.items()), pl.col(name).alias("__found"))
-        found = left.join(right, on=list(asked.values()), how="left", nulls_equal=True, maintain_order="left")
-        return _as_column(found["__found"])
+        joined = left.join(right, on=list(asked.values()), how="left", nulls_equal=True, maintain_order="left")
+        return _as_column(joined["__found"])
 
     def _latest_of(
         self, cells: pl.DataFrame, name: str, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr

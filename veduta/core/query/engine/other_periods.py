@@ -55,8 +55,8 @@ class OtherPeriods:
         if x.function is not None and x.function.accumulates and x.arguments[0] is None:
             # So far into another year there is a value, even where its very month has none.
             return self.to_date(x.given(1), x.given(2).value, position)
-        found = self._other_cells(x, axis, self.place.groups, {key: position})
-        return self._cut_short(x, found, axis, steps, grain) if same_days else found
+        value = self._other_cells(x, axis, self.place.groups, {key: position})
+        return self._cut_short(x, value, axis, steps, grain) if same_days else value
 
     def _shifted_periods(self, periods: Periods, steps: int, unit: Grain, same_days: bool) -> Periods:
         if same_days and (unfinished := self._unfinished(periods)):
@@ -78,27 +78,27 @@ class OtherPeriods:
     def _latest_day(self, field: str) -> dt.date | None:
         return self.engine.context.latest.get(field)
 
-    def _cut_short(self, x: Checked, found: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
+    def _cut_short(self, x: Checked, value: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
         """In the cells of a period that is not over, the value of as many days of the other one."""
         latest, key, grain = self._latest_day(axis.field), key_of(axis), axis.period
         if latest is None or grain in (Grain.DAY, Grain.HOUR):
-            return found
+            return value
         start = period_start(latest, grain, self.fiscal)
         if period_end(start, grain) <= latest:
-            return found
+            return value
         first, last = moved_days(start, latest, steps, unit)
         if grain is Grain.WEEK and unit is Grain.YEAR:
             first = pl.select(moved(pl.lit(start), grain, steps, unit)).item()
             last = first and first + (latest - start)
         groups = tuple(group for group in self.place.groups if group != axis)
         days = ((first, last),) if first else ()
-        at = replace(self.place, groups=groups, periods=Periods(axis.field, Grain.DAY, None, days))
-        cut = self.walk.looked_up(x, at, self.place, {key_of(group): pl.col(key_of(group)) for group in groups})
+        source = replace(self.place, groups=groups, periods=Periods(axis.field, Grain.DAY, None, days))
+        cut = self.walk.looked_up(x, source, self.place, {key_of(group): pl.col(key_of(group)) for group in groups})
         self.walk.say(
             f"{period_words(start, grain)} goes to {period_words(latest, Grain.DAY)} and is compared with the same"
             f" days, {dates_words(first, last, self.fiscal)}."
         )
-        return pl.when(pl.col(key) == start).then(cut).otherwise(found)
+        return pl.when(pl.col(key) == start).then(cut).otherwise(value)
 
     def whole(self, x: Checked, unit: str) -> pl.Expr:
         grain, axis = Grain(unit), self.axis
@@ -139,8 +139,8 @@ class OtherPeriods:
         if axis is None or self.is_coarser:
             return self._of_shown(x, lambda periods: self._periods_to_date(periods, grain))
         self._must_nest(axis.period, grain)
-        at, key = replace(self.engine.widened(self.place, axis), upto=grain), key_of(axis)
-        return self.walk.latest(x, at, self.place, axis, key, grain, pl.col(key) if position is None else position)
+        source, key = replace(self.engine.widened(self.place, axis), upto=grain), key_of(axis)
+        return self.walk.latest(x, source, self.place, axis, key, grain, pl.col(key) if position is None else position)
 
     def _periods_to_date(self, periods: Periods, unit: Grain) -> Periods:
         if periods.days is not None:
@@ -166,8 +166,8 @@ class OtherPeriods:
             return pl.lit(None, dtype=pl.Int64)
         axis = self._needed_axis("since counts periods along a time axis, and this chart has none.")
         start = self.walk.first_held(x, self.engine.widened(self.place, axis), self.place, axis)
-        found = _periods_between(start, pl.col(key_of(axis)), axis.period)
-        return pl.when(found >= 0).then(found)
+        periods = _periods_between(start, pl.col(key_of(axis)), axis.period)
+        return pl.when(periods >= 0).then(periods)
 
     def _needed_axis(self, message: str) -> Grouping:
         if self.axis is None:
@@ -192,9 +192,9 @@ class OtherPeriods:
         those that the chart shows of it."""
         axis, shown = self.axis, self.engine.chart_axis()
         if axis is None or shown is None or not self.is_coarser:
-            at = replace(self.place, periods=other(self.engine.current(self.place, self.node)))
+            source = replace(self.place, periods=other(self.engine.current(self.place, self.node)))
             own = {key_of(group): pl.col(key_of(group)) for group in self.place.groups}
-            return self.walk.looked_up(x, at, self.place, own)
+            return self.walk.looked_up(x, source, self.place, own)
         groups = tuple(group for group in self.place.groups if group != axis)
         starts = self.engine.kept_starts(shown)
         coarse = starts.to_frame().with_columns(
@@ -212,14 +212,14 @@ class OtherPeriods:
         """The value in other cells, of other periods."""
         swapped = dict(zip(self.place.groups, groups, strict=True))
         outer = self.place.outer and tuple(swapped.get(group, group) for group in self.place.outer)
-        at = self.engine.widened(replace(self.place, groups=groups, outer=outer), axis)
+        source = self.engine.widened(replace(self.place, groups=groups, outer=outer), axis)
         keys = [key_of(group) for group in groups]
         own = {key: changed.get(key, pl.col(key)) for key in keys}
-        if at.upto and (there := self.engine.axis(at)):
+        if source.upto and (there := self.engine.axis(source)):
             key = key_of(there)
-            return self.walk.latest(x, at, self.place, axis, key, at.upto, own[key])
+            return self.walk.latest(x, source, self.place, axis, key, source.upto, own[key])
         # Where there is no such period nothing is found, not the cell of empty dates.
-        return self.walk.looked_up(x, at, self.place, own, [key for key in keys if key in changed])
+        return self.walk.looked_up(x, source, self.place, own, [key for key in keys if key in changed])
 
     def _must_nest(self, grain: Grain, unit: Grain) -> None:
         if unit in NESTED[grain]:

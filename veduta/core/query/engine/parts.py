@@ -154,5 +154,5 @@ def _outside(node: Checked | None) -> set[str]:
     """The fields a node reads of the rows themselves, not at a grain of its own."""
     if node is None or node.per is not None:
         return set()
-    found = {node.field} if node.field else set()
-    return found.union(*(_outside(argument) for argument in (*node.arguments, node.where)))
+    names = {node.field} if node.field else set()
+    return names.union(*(_outside(argument) for argument in (*node.arguments, node.where)))

@@ -47,13 +47,13 @@ class Periods:
         """The condition on a table's rows, of which only the periods `known` may
         be known ("" its days); None for all."""
         if self.days is not None:
-            column, found = pl.col(self.field), pl.lit(False)
+            column, inside = pl.col(self.field), pl.lit(False)
             for first, last in self.days:
                 if known:
                     first = period_start(first, Grain(known), schema.fiscal_month)
                 own = column if isinstance(last, dt.datetime) else column.cast(pl.Date)
-                found = found | ((column >= first) & (own <= last))
-            return found
+                inside = inside | ((column >= first) & (own <= last))
+            return inside
         if self.starts is None:
             return None
         group = Grouping(field=self.field, grain=self.grain)
@@ -153,9 +153,9 @@ def key_of(group: Grouping) -> str:
 def prepared_for(model: Model, context: Context) -> Prepared:
     """What is known of a model's formulas, as its parameters are set, for whoever asks, today."""
     key = (model.answers_depend_on(), context.today)
-    found = model.prepared.get(key)
-    if found is None or len(found.parts) > MOST_PREPARED:
+    prepared = model.prepared.get(key)
+    if prepared is None or len(prepared.parts) > MOST_PREPARED:
         if len(model.prepared) > MOST_PREPARED:
             model.prepared.clear()
-        found = model.prepared[key] = Prepared()
-    return found
+        prepared = model.prepared[key] = Prepared()
+    return prepared

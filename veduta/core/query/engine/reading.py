@@ -151,11 +151,11 @@ class Reader(ABC):
         if not all(part.combines for part in parts.values()):
             return None
         reached = self.reached(home, place)
-        for other, other_home, found in readings:
+        for other, other_home, own_parts in readings:
             fits = other_home == home and other.same_rows(place)
             keys = [key_of(group) for group in self.reached(home, other)] if fits else []
             if fits and self.coarser(reached, other, keys) is not None:
-                return found
+                return own_parts
         return None
 
     def _complete(self, place: Place) -> None:
@@ -217,9 +217,9 @@ class Reader(ABC):
 
     def coarser(self, groups: Iterable[Grouping], finer: Place, keys: list[str]) -> list[pl.Expr] | None:
         """The groups' values worked out from those of a finer place's keys that are there; None if they cannot be."""
-        found = [self._told(group, finer, keys) for group in groups]
-        known = [value for value in found if value is not None]
-        return known if len(known) == len(found) else None
+        values = [self._told(group, finer, keys) for group in groups]
+        known = [value for value in values if value is not None]
+        return known if len(known) == len(values) else None
 
     def told_by(self, groups: Iterable[Grouping], finer: Place) -> dict[Grouping, pl.Expr | None]:
         """The groups' values worked out from those of a finer place's keys, None for each that cannot be."""
@@ -274,7 +274,7 @@ class Reader(ABC):
         return self.kept
 
     @abstractmethod
-    def at_grain(self, node: Checked, at: Place) -> tuple[pl.DataFrame, str]:
+    def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:
         """A value at a grain of its own, to stand beside the rows: the grain's cells, and the value's column."""
 
     @abstractmethod
@@ -283,13 +283,15 @@ class Reader(ABC):
 
     def _attach(self, rows: pl.LazyFrame, node: Checked, place: Place) -> pl.LazyFrame:
         """The value at a grain of its own, beside each row."""
-        at = self.place_of(node.grain, replace(place, upto=None, unbroken=False))
-        cells, name = self.at_grain(node.given(0), at)
-        keys = [key_of(group) for group in at.groups]
+        source = self.place_of(node.grain, replace(place, upto=None, unbroken=False))
+        cells, name = self.at_grain(node.given(0), source)
+        keys = [key_of(group) for group in source.groups]
         if not keys:
             return rows.with_columns(pl.lit(cells[name][0], dtype=cells[name].dtype).alias(attached_name(node)))
         own = [f"__{key}" for key in keys]
-        rows = rows.with_columns(group_expression(g, self.schema).alias(k) for g, k in zip(at.groups, own, strict=True))
+        rows = rows.with_columns(
+            group_expression(g, self.schema).alias(k) for g, k in zip(source.groups, own, strict=True)
+        )
         wanted = cells.lazy().select(*keys, pl.col(name).alias(attached_name(node)))
         return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True)
 
@@ -350,22 +352,22 @@ class Reader(ABC):
             cells.frame = pl.concat([frame for _, frame in cells.homes.values()], how="horizontal")
             return
         kinds = {key: next(frame.schema[key] for frame in full) for key in cells.keys}
-        found = full[0]
+        together = full[0]
         for other in full[1:]:
             other = other.with_columns(pl.col(key).cast(kind) for key, kind in kinds.items())
-            found = found.join(other, on=cells.keys, how="full", coalesce=True, nulls_equal=True)
+            together = together.join(other, on=cells.keys, how="full", coalesce=True, nulls_equal=True)
         for home, keys, frame in partial:
             self._say_beyond(home, place, keys)
             if self.model.definition.beyond == "repeat" and keys:
-                found = found.join(frame, on=keys, how="left", nulls_equal=True)
+                together = together.join(frame, on=keys, how="left", nulls_equal=True)
             elif self.model.definition.beyond == "repeat":
-                found = found.join(frame, how="cross")
+                together = together.join(frame, how="cross")
             else:
                 empty = [
                     pl.lit(None, dtype=frame.schema[name]).alias(name) for name in frame.columns if name not in keys
                 ]
-                found = found.with_columns(empty)
-        cells.frame = self._unbroken(found, place) if place.unbroken else found
+                together = together.with_columns(empty)
+        cells.frame = self._unbroken(together, place) if place.unbroken else together
 
     def _unbroken(self, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
         """The cells with one for each period of the time axis, from a group's first to the last of all."""
@@ -401,13 +403,13 @@ class Reader(ABC):
 
     def _follows(self, filter_: Filter, home: str) -> bool:
         """Whether a filter's fields reach a table; if not, that is said."""
-        found = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
-        if not found:
+        reaches = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
+        if not reaches:
             self.say(
                 f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such"
                 " field."
             )
-        return found
+        return reaches
 
     def say(self, note: str) -> None:
         """Add a note for the reader, once."""
@@ -416,13 +418,13 @@ class Reader(ABC):
 
     def filters_at(self, place: Place) -> list[Filter]:
         """The filters that hold at a place: where it looks at other periods, what is left of those on the date."""
-        found = list(self.filters)
+        filters = list(self.filters)
         if place.without:
-            found = [each for f in found if (each := f.without(place.without))]
+            filters = [each for f in filters if (each := f.without(place.without))]
         if place.periods:
             dates = self.model.same_dates(place.periods.field)
-            found = [each for f in found if (each := f.in_other_periods(dates))]
-        return found
+            filters = [each for f in filters if (each := f.in_other_periods(dates))]
+        return filters
 
     def _only_kept(self, rows: pl.LazyFrame, keys: list[str]) -> pl.LazyFrame:
         shared = [key for key in keys if self.narrowed and key in self.kept_cells.columns]

@@ -55,8 +55,8 @@ class _Running:
                 adding[part.name] = "so far"
             else:
                 again.append(part)
-        found = self._added_up(frame, adding)
-        return beside(found, self._read_again(again, found), self.keys) if again else found
+        added = self._added_up(frame, adding)
+        return beside(added, self._read_again(again, added), self.keys) if again else added
 
     def _added_up(self, frame: pl.DataFrame, adding: dict[str, str]) -> pl.DataFrame:
         """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's
@@ -84,11 +84,11 @@ class _Running:
         rows = self.reader.made(self.place, self.home, [part]).with_columns(self.whole)
         groups = [*self.others, "__whole"]
         if part.so_far is SoFar.QUANTILE:
-            found = quantiles_so_far(rows, part.column, self.key, groups, part.share)
+            spread = quantiles_so_far(rows, part.column, self.key, groups, part.share)
         else:
-            found = variances_so_far(rows, part.column, self.key, groups)
+            spread = variances_so_far(rows, part.column, self.key, groups)
         value = pl.col(part.column).sqrt() if part.so_far is SoFar.DEVIATION else pl.col(part.column)
-        return found.select(*self.keys, value.alias(part.name))
+        return spread.select(*self.keys, value.alias(part.name))
 
     def _read_again(self, parts: list[Part], running: pl.DataFrame) -> pl.DataFrame:
         """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too
@@ -117,5 +117,5 @@ def beside(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.DataF
 def _so_far(column: pl.Expr, how: str) -> pl.Expr:
     if how == "sum":
         return column.fill_null(0).cum_sum()
-    found = {"min": column.cum_min, "max": column.cum_max}.get(how)
-    return (found() if found else column).forward_fill()
+    accumulate = {"min": column.cum_min, "max": column.cum_max}.get(how)
+    return (accumulate() if accumulate else column).forward_fill()

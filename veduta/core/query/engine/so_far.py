@@ -16,14 +16,14 @@ def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[s
     columns `groups`, `period` and `value`."""
     rows = rows.select(*groups, period, pl.col(value).cast(pl.Float64)).drop_nulls([period, value])
     frame = rows.collect()
-    found = []
+    frames = []
     for own in frame.partition_by(groups) if frame.height else ():
         values = own[value].to_numpy()
         order = np.argsort(values)
         periods, first = _numbered(own[period])
         quantiles = _running_quantile(values[order], periods[order], len(first), share)
-        found.append(own[first].with_columns(pl.Series(value, quantiles)))
-    return pl.concat(found) if found else frame
+        frames.append(own[first].with_columns(pl.Series(value, quantiles)))
+    return pl.concat(frames) if frames else frame
 
 
 def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
@@ -47,9 +47,9 @@ def _numbered(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
     """The number of each place's period among those that occur, in order, and a place of each of these periods."""
     codes = periods.to_physical().to_numpy().astype(np.int64)
     codes = (codes - codes.min()) // (HOUR if periods.dtype.base_type() is pl.Datetime else 1)
-    place = np.full(codes.max() + 1, -1)
-    place[codes] = np.arange(len(codes))
-    return (np.cumsum(place >= 0) - 1)[codes], place[place >= 0]
+    numbers = np.full(codes.max() + 1, -1)
+    numbers[codes] = np.arange(len(codes))
+    return (np.cumsum(numbers >= 0) - 1)[codes], numbers[numbers >= 0]
 
 
 def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share: float) -> np.ndarray:
@@ -64,14 +64,14 @@ def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share
     below = counts.reshape(count, blocks).cumsum(axis=0).cumsum(axis=1)
 
     def ranked(period: int, rank: int) -> float:
-        at = int(np.searchsorted(below[period], rank, side="right"))
-        inside = np.flatnonzero(periods[at * block : (at + 1) * block] <= period)
-        return float(values[at * block + inside[rank - (below[period, at - 1] if at else 0)]])
+        number = int(np.searchsorted(below[period], rank, side="right"))
+        inside = np.flatnonzero(periods[number * block : (number + 1) * block] <= period)
+        return float(values[number * block + inside[rank - (below[period, number - 1] if number else 0)]])
 
-    found = np.empty(count)
+    quantiles = np.empty(count)
     for period in range(count):
         position = share * (below[period, -1] - 1)
         low = ranked(period, int(position))
         part = position - int(position)
-        found[period] = low + (ranked(period, int(position) + 1) - low) * part if part > 0 else low
-    return found
+        quantiles[period] = low + (ranked(period, int(position) + 1) - low) * part if part > 0 else low
+    return quantiles

@@ -72,23 +72,23 @@ class Walk(ABC):
 
     @abstractmethod
     def looked_up(
-        self, node: Checked, at: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+        self, node: Checked, source: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
     ) -> pl.Expr:
         """The value of other cells, found by what `own` gives for their keys, of which some must not be empty."""
 
     @abstractmethod
     def latest(
-        self, node: Checked, at: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self, node: Checked, source: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
     ) -> pl.Expr:
         """The value of the latest cell up to a position on the axis (whose column is `key`), of the same year or
         whatever the unit is."""
 
     @abstractmethod
-    def so_far(self, node: Checked, how: str, at: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
+    def so_far(self, node: Checked, how: str, source: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
         """The cells from the start of the unit up to each, put together by an aggregate."""
 
     @abstractmethod
-    def first_held(self, node: Checked, at: Place, place: Place, axis: Grouping) -> pl.Expr:
+    def first_held(self, node: Checked, source: Place, place: Place, axis: Grouping) -> pl.Expr:
         """The first period in which a test held, for each group."""
 
     @abstractmethod
@@ -96,12 +96,12 @@ class Walk(ABC):
         """For each period of the axis the value at its own other place."""
 
     @abstractmethod
-    def over_cells(self, node: Checked, argument: Checked, at: Place, place: Place) -> pl.Expr:
+    def over_cells(self, node: Checked, argument: Checked, source: Place, place: Place) -> pl.Expr:
         """An aggregate of the values of finer cells."""
 
     @abstractmethod
     def windowed(
-        self, node: Checked, columns: list[str | None], order: Order, passes: str, at: Place, place: Place
+        self, node: Checked, columns: list[str | None], order: Order, passes: str, source: Place, place: Place
     ) -> pl.Expr:
         """A window over cells; `columns` are those of its arguments, None for what is written out."""
 
@@ -161,13 +161,15 @@ class Walk(ABC):
 
     def _at_grain(self, node: Checked, per: Per, place: Place) -> pl.Expr:
         engine, inner = self.engine, node.given(0)
-        at = engine.place_of(per, place)
-        there = engine.told_by(at.groups, place)
+        source = engine.place_of(per, place)
+        there = engine.told_by(source.groups, place)
         own = {
             key_of(group): self._determined(inner, group, place) if value is None else value
             for group, value in there.items()
         }
-        return self.looked_up(inner, at, place, own, [key_of(group) for group, value in there.items() if value is None])
+        return self.looked_up(
+            inner, source, place, own, [key_of(group) for group, value in there.items() if value is None]
+        )
 
     def _determined(self, node: Checked, group: Grouping, place: Place) -> pl.Expr:
         model = self.engine.model
@@ -193,8 +195,8 @@ class Walk(ABC):
             )
         inner = [self.engine.place_of(per, place).groups for per in _grains(argument)]
         groups = independent((*place.groups, *(group for each in inner for group in each)))
-        at = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
-        return self.over_cells(node, argument, at, place)
+        source = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
+        return self.over_cells(node, argument, source, place)
 
     def _other_periods(self, node: Checked, place: Place) -> pl.Expr:
         function = node.call
@@ -207,7 +209,7 @@ class Walk(ABC):
     # Windows.
 
     def _window(self, node: Checked, place: Place) -> pl.Expr:
-        engine, function, at = self.engine, node.call, place
+        engine, function, source = self.engine, node.call, place
         if engine.for_totals and not engine.ranks:
             if function.adds_up and not node.restart:
                 return self.in_total(node, place)
@@ -217,26 +219,26 @@ class Walk(ABC):
                 self._not_shown(name, node)
         axis = engine.axis(place)
         if axis is not None and not node.along and function.looks_back:
-            at = replace(engine.widened(place, axis), unbroken=function.by_period)
-        columns = [None if a is None or a.constant else self.column(a, at) for a in node.arguments]
-        return self.windowed(node, columns, self._order(node, at, axis), self.passing(at), at, place)
+            source = replace(engine.widened(place, axis), unbroken=function.by_period)
+        columns = [None if a is None or a.constant else self.column(a, source) for a in node.arguments]
+        return self.windowed(node, columns, self._order(node, source, axis), self.passing(source), source, place)
 
-    def _order(self, node: Checked, at: Place, axis: Grouping | None) -> Order:
+    def _order(self, node: Checked, source: Place, axis: Grouping | None) -> Order:
         """The order in which a window goes through the cells: along the time axis, else the first dimension, or as it
         says. Along a measure it goes through all that is shown."""
         columns: list[tuple[str, bool]] = []
         keys: list[str] = []
         if not node.along:
-            first = axis or next(iter(at.groups), None)
+            first = axis or next(iter(source.groups), None)
             # Periods of one date that do not make each other up, such as weeks and months, go along together.
-            groups = [g for g in at.groups if g == first or (axis and g.is_time_axis and g.field == axis.field)]
+            groups = [g for g in source.groups if g == first or (axis and g.is_time_axis and g.field == axis.field)]
             groups.sort(key=lambda group: group != first)
-            columns = [(column, False) for group in groups for column in self._order_columns(group, at)]
+            columns = [(column, False) for group in groups for column in self._order_columns(group, source)]
             keys = [key_of(group) for group in groups]
         for name, down in node.along:
-            groups = [group for group in at.groups if group.field == name]
+            groups = [group for group in source.groups if group.field == name]
             if groups:
-                columns += [(column, down) for group in groups for column in self._order_columns(group, at)]
+                columns += [(column, down) for group in groups for column in self._order_columns(group, source)]
                 keys += map(key_of, groups)
                 continue
             field = self.schema[name]
@@ -244,14 +246,14 @@ class Walk(ABC):
                 self._not_shown(name, node)
             measure = Measure(field=name, aggregate=field.aggregate)
             measured = measure_node(measure, self.schema, self.engine.model.parameters)
-            columns.append((self.column(measured, at), down))
-            keys = [key_of(group) for group in at.groups]
+            columns.append((self.column(measured, source), down))
+            keys = [key_of(group) for group in source.groups]
         return Order(tuple(name for name, _ in columns), tuple(down for _, down in columns), tuple(keys))
 
-    def _order_columns(self, group: Grouping, at: Place) -> list[str]:
+    def _order_columns(self, group: Grouping, source: Place) -> list[str]:
         """The columns in whose order a dimension's values stand: its sort field, if it has one, then itself."""
         node = self.engine.sort_node(group)
-        return [*([self.column(node, at)] if node else []), key_of(group)]
+        return [*([self.column(node, source)] if node else []), key_of(group)]
 
     def _not_shown(self, name: str, node: Checked) -> NoReturn:
         shown = ", ".join(self.schema[group.field].name for group in self.engine.groups) or "none"

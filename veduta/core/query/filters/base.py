@@ -72,7 +72,7 @@ class Condition(Frozen):
         """The question whose answer it needs."""
         return None
 
-    def answered(self, found: pl.Series, schema: Schema) -> Condition:
+    def answered(self, values: pl.Series, schema: Schema) -> Condition:
         """With the values that its question returned."""
         raise NotImplementedError
 

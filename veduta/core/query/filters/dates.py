@@ -55,12 +55,12 @@ class PeriodFilter(FieldCondition):
 
 def all_but(ranges: list[Days]) -> list[Days]:
     """All days but those of some ranges."""
-    found, start = [], dt.date.min
+    spans, start = [], dt.date.min
     for first, last in joined_days(ranges):
         least = dt.timedelta(microseconds=1) if isinstance(first, dt.datetime) else dt.timedelta(days=1)
-        found.append((start, first - least))
+        spans.append((start, first - least))
         start = last + least
-    return [*found, (start, dt.date.max)]
+    return [*spans, (start, dt.date.max)]
 
 
 def days_of(values: Iterable[Any], grain: Grain) -> list[Days]:
@@ -106,13 +106,13 @@ def _between_days(name: str, schema: Schema, start: dt.date | None, end: dt.date
     field, column = schema[name], pl.col(name)
     if not field.kind.is_date:
         raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
-    found = column >= start if start else column.is_not_null()
+    inside = column >= start if start else column.is_not_null()
     if end is None or end == dt.date.max:
-        return found
+        return inside
     if isinstance(end, dt.datetime) or field.kind is Kind.DATE:
-        return found & (column <= end)
+        return inside & (column <= end)
     # A date-time belongs to its day up to the last moment before the next one.
-    return found & (column < end + dt.timedelta(days=1))
+    return inside & (column < end + dt.timedelta(days=1))
 
 
 def dates_words(start: dt.date | None, end: dt.date | None, fiscal_month: int = 1) -> str:

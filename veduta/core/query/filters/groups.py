@@ -70,10 +70,10 @@ class MembershipFilter(FieldCondition):
     exclude: bool = False
 
     def fields(self) -> set[str]:
-        found = {self.field}
+        names = {self.field}
         for measure in (self.keep and self.keep.by, self.measure):
-            found |= measure.fields() if measure else set()
-        return found.union(*(filter_.fields() for filter_ in self.filters))
+            names |= measure.fields() if measure else set()
+        return names.union(*(filter_.fields() for filter_ in self.filters))
 
     def settled(self, parameters: Parameters) -> MembershipFilter | None:
         """Without the conditions that say no limit; None if it had no others."""
@@ -87,9 +87,9 @@ class MembershipFilter(FieldCondition):
     def question(self) -> MembershipFilter:
         return self
 
-    def answered(self, found: pl.Series, schema: Schema) -> ValuesFilter:
+    def answered(self, values: pl.Series, schema: Schema) -> ValuesFilter:
         grain = self.grouping(schema).grain
-        return ValuesFilter(field=self.field, grain=grain, found=found, exclude=self.exclude, said=self.words(schema))
+        return ValuesFilter(field=self.field, grain=grain, listed=values, exclude=self.exclude, said=self.words(schema))
 
     def grouping(self, schema: Schema) -> Grouping:
         """The dimension among whose values the rows' are: dates by day, date-times by the moment."""

@@ -50,8 +50,8 @@ class PointsFilter(Condition):
     def question(self) -> MembershipFilter | None:
         return self.rest
 
-    def answered(self, found: pl.Series, schema: Schema) -> PointsFilter:
-        return self.model_copy(update={"rest": None, "kept": found})
+    def answered(self, values: pl.Series, schema: Schema) -> PointsFilter:
+        return self.model_copy(update={"rest": None, "kept": values})
 
     def in_other_periods(self, dates: set[str]) -> PointsFilter | None:
         return self._only([group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups])
@@ -70,15 +70,15 @@ class PointsFilter(Condition):
         return self.model_copy(update={"groups": tuple(groups), "points": tuple(points)})
 
     def days(self, dates: set[str], context: Context) -> list[Days] | None:
-        at = self._period_at(dates)
-        if at is None or (self.exclude and len(self.groups) > 1):
+        position = self._period_at(dates)
+        if position is None or (self.exclude and len(self.groups) > 1):
             return None
-        found = days_of((point[at] for point in self.points), self.groups[at].period)
-        return all_but(found) if self.exclude else found
+        days = days_of((point[position] for point in self.points), self.groups[position].period)
+        return all_but(days) if self.exclude else days
 
     def period_grain(self, dates: set[str]) -> Grain | None:
-        at = self._period_at(dates)
-        return None if at is None else self.groups[at].grain
+        position = self._period_at(dates)
+        return None if position is None else self.groups[position].grain
 
     def _period_at(self, dates: set[str]) -> int | None:
         """The place of the finest periods of these dates among the marks' dimensions."""
@@ -99,8 +99,8 @@ class PointsFilter(Condition):
             pl.all_horizontal(self._is_at(column, value) for column, value in zip(columns, point, strict=True))
             for point in values
         ]
-        found = pl.any_horizontal(marks) if marks else pl.lit(False)
-        return ~found if self.exclude else found
+        marked = pl.any_horizontal(marks) if marks else pl.lit(False)
+        return ~marked if self.exclude else marked
 
     def words(self, schema: Schema) -> str:
         said = [

@@ -62,8 +62,8 @@ class ListFilter(FieldCondition):
         grain = self.period_grain(dates)
         if not grain:
             return None
-        found = days_of(self.values, grain)
-        return all_but(found) if self.exclude else found
+        days = days_of(self.values, grain)
+        return all_but(days) if self.exclude else days
 
     def period_grain(self, dates: set[str]) -> Grain | None:
         return self.grain if self.field in dates and self.grain in STEPS else None
@@ -81,9 +81,9 @@ class ListFilter(FieldCondition):
 
 def among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
     full = [value for value in values if value is not None]
-    found = column.is_in(full) if len(full) != 1 else column == full[0]
-    found = found.fill_null(None in values) if exclude or None in values else found
-    return ~found if exclude else found
+    member = column.is_in(full) if len(full) != 1 else column == full[0]
+    member = member.fill_null(None in values) if exclude or None in values else member
+    return ~member if exclude else member
 
 
 class RangeFilter(FieldCondition):
@@ -127,15 +127,15 @@ def with_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | Non
             value = number_set(name, parameters)
             unlimited = unlimited or value is None
             changes |= {end: value, f"{end}_parameter": ""}
-    found = filter_.model_copy(update=changes) if changes else filter_
-    narrows = any(getattr(found, end) is not None for end in ("low", "high"))
-    return (None if unlimited and not narrows else found), changes
+    bounded = filter_.model_copy(update=changes) if changes else filter_
+    narrows = any(getattr(bounded, end) is not None for end in ("low", "high"))
+    return (None if unlimited and not narrows else bounded), changes
 
 
 def between_bounds(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
     """Whether a number lies between two bounds, both included; an open side still wants a value."""
-    found = value >= low if low is not None else value.is_not_null()
-    return found & (value <= high) if high is not None else found
+    inside = value >= low if low is not None else value.is_not_null()
+    return inside & (value <= high) if high is not None else inside
 
 
 def bound_words(value: float | None) -> str:
@@ -154,12 +154,12 @@ class TextFilter(FieldCondition):
         if schema[self.field].kind is not Kind.TEXT:
             raise DefinitionProblem(f"“{schema[self.field].name}” is not text.", where=self.field)
         column, text = pl.col(self.field).str.to_lowercase(), self.text.lower()
-        found = {
+        matches = {
             "contains": lambda: column.str.contains(text, literal=True),
             "starts": lambda: column.str.starts_with(text),
             "ends": lambda: column.str.ends_with(text),
         }[self.match]()
-        return ~found.fill_null(False) if self.exclude else found
+        return ~matches.fill_null(False) if self.exclude else matches
 
     def words(self, schema: Schema) -> str:
         verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
@@ -191,13 +191,13 @@ class ValuesFilter(FieldCondition):
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
     kind: Literal["values"] = "values"
     grain: Grain | None = None
-    found: Any = None
+    listed: Any = None
     exclude: bool = False
     said: str = ""
 
     def expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = group_expression(Grouping(field=self.field, grain=self.grain), schema)
-        among = column.is_in(self.found.implode(), nulls_equal=True)
+        among = column.is_in(self.listed.implode(), nulls_equal=True)
         return ~among if self.exclude else among
 
     def words(self, schema: Schema) -> str:

@@ -187,19 +187,19 @@ class LongToWide(Step):
                 hint="Choose another aggregate.",
             )
         stay = [flow.schema[key] for key in self.stay] or [f for f in flow.fields if f.id not in (names.id, values.id)]
-        found = flow.rows.select(pl.col(names.id).unique()).collect().to_series().sort(nulls_last=True)
-        if len(found) > self.most:
+        headings = flow.rows.select(pl.col(names.id).unique()).collect().to_series().sort(nulls_last=True)
+        if len(headings) > self.most:
             raise DefinitionProblem(
-                f"“{names.name}” has {len(found):,} different values, and at most {self.most:,} columns are to be"
+                f"“{names.name}” has {len(headings):,} different values, and at most {self.most:,} columns are to be"
                 " made.",
                 hint="Filter the rows first, or raise the number.",
             )
         kind = aggregate_kind(self.aggregate, values.kind)
         fields, made = list(stay), []
-        for value in found:
-            words = value_words(value, names)
+        for heading in headings:
+            words = value_words(heading, names)
             column = part_id(self.id, f"v {words}")
-            mine = pl.col(names.id).eq_missing(pl.lit(value, dtype=names.kind.dtype))
+            mine = pl.col(names.id).eq_missing(pl.lit(heading, dtype=names.kind.dtype))
             made.append(Wanted(pl.col(values.id).filter(mine), self.aggregate, values.kind, column))
             number_format = values.format if kind == values.kind else NumberFormat()
             before = flow.with_fields(flow.rows, fields)

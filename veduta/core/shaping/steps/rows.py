@@ -105,8 +105,8 @@ class First(Step):
     def apply(self, flow: Flow, run: Run) -> Flow:
         if self.of:
             parts = [flow.schema[field_id].id for field_id in self.of]
-            place = pl.int_range(pl.len()) if self.end == "first" else pl.int_range(pl.len(), 0, -1) - 1
-            return flow.with_rows(flow.rows.filter(place.over(parts) < self.count))
+            position = pl.int_range(pl.len()) if self.end == "first" else pl.int_range(pl.len(), 0, -1) - 1
+            return flow.with_rows(flow.rows.filter(position.over(parts) < self.count))
         rows = flow.rows.head(self.count) if self.end == "first" else flow.rows.tail(self.count)
         return flow.with_rows(rows)
 

@@ -177,7 +177,7 @@ class MapValues(Step):
 
     def mapping(self, run: Run) -> dict[str | None, str | None]:
         """All pairs; one's own list goes before the other dataset's. Raises DefinitionProblem if that is not clear."""
-        found: dict[str | None, str | None] = {}
+        mapping: dict[str | None, str | None] = {}
         if self.dataset:
             other = run.table(self.dataset)
             if not self.find_column or not self.put_column:
@@ -193,8 +193,8 @@ class MapValues(Step):
                     f"“{double['0'][0]}” stands twice in “{columns[0].name}” with different results.",
                     hint="Make the mapping clear first, for example with Remove duplicates.",
                 )
-            found = dict(pairs.iter_rows())
-        return found | {pair.find: pair.put for pair in self.pairs}
+            mapping = dict(pairs.iter_rows())
+        return mapping | {pair.find: pair.put for pair in self.pairs}
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         (field,) = only(flow.schema, (self.field,), TEXT_ONLY, "mapped")

@@ -50,8 +50,8 @@ class Replace(Step):
         field, column = schema[field_id], pl.col(schema[field_id].id)
         find = typed(self.find or None, field)
         put = pl.lit(typed(self.put or None, field), dtype=field.kind.dtype)
-        found = column.is_null() if find is None else column == pl.lit(find, dtype=field.kind.dtype)
-        return pl.when(found).then(put).otherwise(column).alias(field.id)
+        is_it = column.is_null() if find is None else column == pl.lit(find, dtype=field.kind.dtype)
+        return pl.when(is_it).then(put).otherwise(column).alias(field.id)
 
     def words(self, schema: Schema, run: Run) -> str:
         find, put = (f"“{text}”" if text else "empty" for text in (self.find, self.put))
@@ -164,9 +164,9 @@ class Extract(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         (field,) = only(flow.schema, (self.field,), TEXT_ONLY, "searched")
-        found = extracted(Operand(pl.col(field.id), Kind.TEXT), Operand(pl.lit(None), Kind.TEXT, self.pattern, True))
+        part = extracted(Operand(pl.col(field.id), Kind.TEXT), Operand(pl.lit(None), Kind.TEXT, self.pattern, True))
         return flow.with_column(
-            flow.rows.with_columns(found.alias(self.id)), new_field(flow, self.id, self.name, Kind.TEXT), field.id
+            flow.rows.with_columns(part.alias(self.id)), new_field(flow, self.id, self.name, Kind.TEXT), field.id
         )
 
     def words(self, schema: Schema, run: Run) -> str:
@@ -204,10 +204,10 @@ class Bins(Step):
             edges = sorted(set(self.edges)) if self.how == "edges" else self._quantiles(flow, value)
             if len(edges) < 1:
                 raise DefinitionProblem("There are no edges yet.", hint="Write at least one number.")
-            place = pl.sum_horizontal((value >= edge).cast(pl.Int32) for edge in edges)
+            bin_number = pl.sum_horizontal((value >= edge).cast(pl.Int32) for edge in edges)
             ends = [None, *edges, None]
-            start = place.replace_strict(list(range(len(edges) + 1)), ends[:-1], return_dtype=pl.Float64)
-            end = place.replace_strict(list(range(len(edges) + 1)), ends[1:], return_dtype=pl.Float64)
+            start = bin_number.replace_strict(list(range(len(edges) + 1)), ends[:-1], return_dtype=pl.Float64)
+            end = bin_number.replace_strict(list(range(len(edges) + 1)), ends[1:], return_dtype=pl.Float64)
         if self.show == "start":
             made, kind = start, Kind.DECIMAL
         else:
@@ -226,10 +226,10 @@ class Bins(Step):
 
     def _quantiles(self, flow: Flow, value: pl.Expr) -> list[float]:
         shares = [i / self.count for i in range(1, self.count)]
-        found = flow.rows.select(
+        quantiles = flow.rows.select(
             value.quantile(share, "higher").alias(str(i)) for i, share in enumerate(shares)
         ).collect()
-        return sorted({edge for edge in found.row(0) if edge is not None})
+        return sorted({edge for edge in quantiles.row(0) if edge is not None})
 
     def words(self, schema: Schema, run: Run) -> str:
         how = {

@@ -12,11 +12,11 @@ from unittest.mock import patch
 import polars as pl
 
 from tests.core.query.demo_model import model
+from veduta.core.cache import Cache
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
-from veduta.core.kept import Kept
 from veduta.core.model.definition import RowRule
 from veduta.core.model.model import Model, Reader
 from veduta.core.query.answer import answer
@@ -28,11 +28,11 @@ def result(rows: int = 1) -> Result:
     return Result([], pl.DataFrame({"m0": range(rows)}))
 
 
-def kept(most: int) -> Kept[Result]:
-    return Kept(most, lambda each: each.frame.estimated_size())
+def kept(most: int) -> Cache[Result]:
+    return Cache(most, lambda each: each.frame.estimated_size())
 
 
-class Cache(unittest.TestCase):
+class TheCache(unittest.TestCase):
     def test_what_is_asked_twice_at_once_is_worked_out_once(self):
         cache, started, asked = kept(10**6), threading.Event(), []
 

@@ -18,7 +18,7 @@ from veduta.core.errors import Stopped
 Value = TypeVar("Value")
 
 
-class Kept(Generic[Value]):
+class Cache(Generic[Value]):
     """Values by key; those used least recently leave first when they take more than `most`, each counted by `size_of`
     or as one. What is asked for twice at once is worked out once. A value that is larger than the bound is not kept."""
 
