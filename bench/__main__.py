@@ -73,7 +73,7 @@ def bench_import() -> None:
         pl.read_csv(path, try_parse_dates=True).write_parquet(FOLDER / "baseline.parquet")
 
     a, b = alternately(ours, baseline, 5)
-    report(f"CSV of {ROWS:,} rows to a usable dataset", a, b, "at most 2.5")
+    report(f"CSV of {ROWS:,} rows to a usable dataset", a, b, "at most 2.2")
     path.unlink()
     Dataset.objects.filter(name="Import bench").delete()
 
@@ -428,7 +428,7 @@ def bench_bigfile() -> None:
         return took, peak
 
     (took, peak), (theirs, _) = run(*ours), run(*by_hand)
-    report(f"CSV of {path.stat().st_size / 1e9:.2f} GB to a dataset", took, theirs, "at most 2.5")
+    report(f"CSV of {path.stat().st_size / 1e9:.2f} GB to a dataset", took, theirs, "at most 2.2")
     report("its peak memory", peak / 1024**3, goal="at most 3 GB", unit="GB")
     path.unlink()
 

@@ -46,21 +46,29 @@ def convert(
     if field.kind is Kind.TEXT:
         return _clean_text(text, empties)
     quick = _cast_quickly(text, field)
+    if quick is None:
+        rows = pl.int_range(first_row, first_row + len(text), eager=True)
+        return _read_each_once(text, rows, field, empties, failures).alias(text.name)
     left = (quick.is_null() & text.is_not_null() & (text != "")).arg_true()
     if not len(left):
         return quick
-    # The same few words repeat, so each different text is read once.
-    leftover = text.gather(left)
-    different = leftover.unique()
+    rows = left.cast(pl.Int64) + first_row
+    return quick.scatter(left, _read_each_once(text.gather(left), rows, field, empties, failures))
+
+
+def _read_each_once(
+    text: pl.Series, rows: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures
+) -> pl.Series:
+    """Texts of these rows read the thorough way: the same few words repeat, so each different one is read once."""
+    different = text.unique()
     stripped = different.str.strip_chars()
     values = _read_thoroughly(stripped, field)
     is_empty = (stripped == "") | stripped.str.to_lowercase().is_in(list(empties))
     failing = different.filter(values.is_null() & ~is_empty)
     if len(failing):
-        failed = leftover.is_in(failing.implode()).arg_true()
-        failures.add(left.gather(failed).cast(pl.Int64) + first_row, leftover.gather(failed))
-    read = leftover.replace_strict(different, values, return_dtype=field.kind.dtype)
-    return read.alias(text.name) if len(left) == len(text) else quick.scatter(left, read)
+        failed = text.is_in(failing.implode()).arg_true()
+        failures.add(rows.gather(failed), text.gather(failed))
+    return text.replace_strict(different, values, return_dtype=field.kind.dtype)
 
 
 def _convert_typed(values: pl.Series, field: Field, failures: Failures, first_row: int) -> pl.Series:
@@ -120,7 +128,12 @@ def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     if len(different) > len(text) // 4:
         return _cleaned(text, empties)
     cleaned = _cleaned(different, empties)
-    return text if cleaned.equals(different) else text.replace_strict(different, cleaned, return_dtype=pl.String)
+    changed = different.ne_missing(cleaned)
+    if not changed.any():
+        return text
+    if cleaned.filter(changed).is_null().all():
+        return text.set(text.is_in(different.filter(changed).implode()), None)
+    return text.replace_strict(different, cleaned, return_dtype=pl.String)
 
 
 def _without(text: pl.Series, words: tuple[str, ...]) -> pl.Series:
@@ -136,13 +149,14 @@ def _cleaned(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     return stripped.select(pl.when(~is_empty).then(pl.col("t")).alias(text.name)).to_series()
 
 
-def _cast_quickly(text: pl.Series, field: Field) -> pl.Series:
+def _cast_quickly(text: pl.Series, field: Field) -> pl.Series | None:
+    """The values that Polars itself can read; None where it cannot be trusted with any."""
     kind = field.kind
     if kind is Kind.YES_NO:
-        return pl.Series(text.name, [None], dtype=pl.Boolean).new_from_index(0, len(text))
+        return None
     if kind.is_number:
         if field.reading.decimal == "," or field.reading.thousands == ".":
-            return pl.Series(text.name, [None], dtype=kind.dtype).new_from_index(0, len(text))
+            return None
         values = text.cast(kind.dtype, strict=False)
         return values if kind is Kind.WHOLE else _finite(values)
     pattern = field.reading.formats[0] if field.reading.formats else "%Y-%m-%d"

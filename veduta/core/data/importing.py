@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from dataclasses import field as attribute
 from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 import polars as pl
 
@@ -18,6 +19,8 @@ from veduta.core.data.fields import Field
 from veduta.core.data.landing import Landing
 from veduta.core.data.options import FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.stored import encode
+
+Item = TypeVar("Item")
 
 
 @dataclass
@@ -45,18 +48,13 @@ class Import:
     failures: dict[str, Failures] = attribute(default_factory=dict)
 
     def chunks(self, size: int = BLOCK) -> Iterator[Chunk]:
-        """The file's rows in order; while one chunk is used the next is read. Raises FileProblem where the file
-        cannot be read."""
-        chunks = self._chunks(size)
-        with ThreadPoolExecutor(1) as ahead:
-            coming = ahead.submit(next, chunks, None)
-            while (chunk := coming.result()) is not None:
-                coming = ahead.submit(next, chunks, None)
-                yield chunk
+        """The file's rows in order; while one chunk is used the next is converted, and the one after it read. Raises
+        FileProblem where the file cannot be read."""
+        return one_ahead(self._chunks(size))
 
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            for block in self._blocks(size):
+            for block in one_ahead(self._blocks(size)):
                 columns = list(pool.map(partial(self._column, block.frame), self.fields, self.positions))
                 self.rows += block.frame.height
                 yield Chunk(columns, block.frame.height, block.bytes_read)
@@ -74,3 +72,12 @@ class Import:
         values = convert(text, field, self.options.empties, failures, self.rows + 1)
         values = values.alias(field.id)
         return values, encode(values)
+
+
+def one_ahead(items: Iterator[Item]) -> Iterator[Item]:
+    """The items in order; while one is used the next is made in a thread of its own."""
+    with ThreadPoolExecutor(1) as thread:
+        coming = thread.submit(next, items, None)
+        while (item := coming.result()) is not None:
+            coming = thread.submit(next, items, None)
+            yield item
