@@ -1,0 +1,145 @@
+"""A question that is being answered: its dimensions and measures, and the engine that works out their cells."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import polars as pl
+
+from veduta.core.calendar import Grouping, independent
+from veduta.core.formula.check import Checked
+from veduta.core.model.model import Model
+from veduta.core.query.engine import Engine
+from veduta.core.query.engine.places import Place, key_of
+from veduta.core.query.filters import Context, Filter, MeasureFilter
+from veduta.core.query.measures import Keep, Measure, measure_node
+from veduta.core.query.query import Query, Sort
+
+ALIGNED = "__aligned"
+"""The column of cells with how many periods have passed since the test held by which a query is aligned."""
+
+
+class Asked:
+    """A query, with `filters` on rows and `conditions` on groups as they are settled. `groups` are the dimensions
+    shown, each once, `keys` their columns in the cells; `place` leaves out those that follow from another one, as a
+    year does from the month beside it. `nodes` are the measures, checked. `notes` are for the reader."""
+
+    def __init__(
+        self,
+        query: Query,
+        model: Model,
+        context: Context,
+        filters: tuple[Filter, ...],
+        conditions: Iterable[MeasureFilter],
+    ) -> None:
+        self.query, self.model, self.schema, self.context = query, model, model.schema, context
+        self.notes: list[str] = []
+        self.keep: Keep | None = query.keep.settled(model.parameters) if query.keep and query.groups else None
+        self.nodes = [self.node(measure) for measure in query.measures]
+        self.aligned = self.node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
+        self.groups = tuple(dict.fromkeys(query.groups))
+        self.keys = [key_of(group) for group in self.groups]
+        self.place = place_of(self.groups)
+        judged = tuple((self.node(each.measure), each) for each in conditions)
+        self.engine = Engine(model, filters, context, self.place.groups, conditions=judged)
+        self.columns: dict[Checked, str] = {}
+        """The columns of the cells with the measures, and with what orders them."""
+        self.home, self.rows = "", ""
+        """The table whose rows are counted, and the column of the cells with how many of them passed the filters."""
+
+    def node(self, measure: Measure) -> Checked:
+        return measure_node(measure, self.schema, self.model.parameters)
+
+    @property
+    def sort(self) -> Sort:
+        if self.query.sort:
+            return self.query.sort
+        return Sort(by="time" if self.query.groups and self.query.groups[0].grain else "name")
+
+    @property
+    def sort_measure(self) -> Measure:
+        """What the first dimension is sorted by, if it is by a measure."""
+        return self.sort.measure or (self.query.measures[0] if self.query.measures else Measure())
+
+    @property
+    def ranks_cells(self) -> bool:
+        """Whether it is the cells themselves that are kept, not all cells of a value of one of several dimensions."""
+        return self.keep is not None and (len(self.keys) == 1 or self.keep.of == "within")
+
+    @property
+    def names(self) -> list[str]:
+        """The columns of the measures."""
+        return [self.columns[node] for node in self.nodes]
+
+    @property
+    def drops_cells(self) -> bool:
+        """Whether some cells of the rows that pass the filters are not shown, even before any are chosen to be kept."""
+        return bool(self.engine.conditions or self.query.aligned)
+
+    def work_out(self) -> pl.DataFrame:
+        """The cells that the filters on groups let pass, with all dimensions, measures and what orders them."""
+        engine = self.engine
+        ranked = [self.node(measure) for measure in self._ranking()]
+        ordering = [node for group in self.groups if (node := engine.sort_node(group))]
+        at_once = [*self.nodes, *(node for node, _ in engine.conditions), *([self.aligned] if self.aligned else [])]
+        wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
+        engine.gather((node, self.place) for node in wanted)
+        self.home = engine.home(at_once[0], self.place) if at_once else ""
+        valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
+        self.columns = dict(zip(valued, engine.put_columns(valued, self.place), strict=True))
+        self.rows = engine.rows_in(self.place, self.home).name
+        cells = self._passing()
+        return cells if self.rows in cells.columns else cells.with_columns(pl.lit(0).alias(self.rows))
+
+    def _ranking(self) -> list[Measure]:
+        """Measures that order the cells themselves."""
+        measures = []
+        if self.keep and self.ranks_cells:
+            measures.append(self.keep.by)
+        if len(self.keys) == 1 and self.sort.by == "measure":
+            measures.append(self.sort_measure)
+        return measures
+
+    def _passing(self) -> pl.DataFrame:
+        engine = self.engine
+        passes = engine.passing(self.place)
+        start = engine.column(self.aligned, self.place) if self.aligned else ""
+        frame = engine.cells[self.place].frame
+        if passes:
+            frame = frame.filter(pl.col(passes))
+        if start:
+            frame = frame.with_columns(pl.col(start).alias(ALIGNED)).filter(pl.col(ALIGNED).is_not_null())
+        return with_shown(frame, engine, self.place)
+
+    def over(self, cells: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
+        """An engine that works values out of fewer dimensions, over these cells of the chart; `narrowed` if they are
+        not all those of the rows that pass the filters."""
+        return Engine(
+            self.model,
+            self.engine.filters,
+            self.context,
+            self.place.groups,
+            kept=cells[self.keys],
+            finer=self.engine,
+            narrowed=narrowed,
+            ranks=ranks,
+        )
+
+
+def place_of(groups: tuple[Grouping, ...]) -> Place:
+    """The place of these dimensions: those that follow from another one are shown only."""
+    own = independent(groups)
+    return Place(own, outer=groups if own != groups else None)
+
+
+def with_shown(cells: pl.DataFrame, engine: Engine, place: Place) -> pl.DataFrame:
+    """A place's cells with all the dimensions it shows, also those that follow from another."""
+    if place.shown == place.groups:
+        return cells
+    values = engine.told_by(place.shown, place)
+    return cells.with_columns(value.alias(key_of(group)) for group, value in values.items() if value is not None)
+
+
+def taken(frame: pl.DataFrame, sources: dict[str, str]) -> pl.DataFrame:
+    """Columns of a frame under new names. (Faster than select, which goes through the query planner.)"""
+    return pl.DataFrame([frame[source].alias(name) for name, source in sources.items()])

@@ -1,0 +1,67 @@
+"""The order of an answer's rows."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from veduta.core.query.asked import ALIGNED, Asked, taken
+from veduta.core.query.engine.places import Place
+from veduta.core.query.filters import typed
+from veduta.core.query.keeping import REST, Shown
+
+ORDER = "__order"
+
+
+def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
+    """The cells in order: the first dimension as the sort says, the others by their own order. Empties come last in
+    each, and what was not kept after them."""
+    cells, keys = shown.cells, asked.keys
+    if not keys or cells.height < 2:
+        return cells
+    if asked.query.aligned:
+        return cells.sort([ALIGNED, *keys], nulls_last=True)
+    sort, by = asked.sort, []
+    for i, (group, key) in enumerate(zip(asked.groups, keys, strict=True)):
+        if shown.gathered and shown.gathered.position == i:
+            by.append((pl.col(REST).fill_null(False), False))
+        if i == 0:
+            cells, first = _first_order(asked, shown)
+            by += first
+        elif node := asked.engine.sort_node(group):
+            by.append((pl.col(asked.columns[node]), False))
+        by.append((pl.col(key), i == 0 and sort.by in ("name", "time") and sort.descending))
+    return cells.sort([each for each, _ in by], descending=[down for _, down in by], nulls_last=True)
+
+
+def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:
+    """What the first dimension is sorted by besides its values, each downwards or not; and the cells with it."""
+    cells, sort, group, key = shown.cells, asked.sort, asked.groups[0], asked.keys[0]
+    empties_last = (pl.col(key).is_null(), False)
+    if sort.by == "measure":
+        cells, order = _with_measure(asked, shown)
+        return cells, [empties_last, (pl.col(order), sort.descending)]
+    if sort.by == "own":
+        values = [typed(value, asked.schema[group.field], group.grain) for value in sort.values]
+        own = pl.DataFrame({key: pl.Series(values, dtype=cells[key].dtype), ORDER: range(len(values))})
+        return cells.join(own.unique(key), on=key, how="left"), [(pl.col(ORDER), False)]
+    if node := asked.engine.sort_node(group):
+        return cells, [empties_last, (pl.col(asked.columns[node]), sort.descending)]
+    if cells[key].dtype == pl.String:
+        return cells, [(pl.col(key).str.to_lowercase(), sort.descending)]
+    return cells, []
+
+
+def _with_measure(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, str]:
+    """The cells with the measure by which the first dimension is sorted, and the name of its column."""
+    measure = asked.sort_measure
+    node = asked.node(measure)
+    if len(asked.keys) == 1:
+        same = next((i for i, other in enumerate(asked.query.measures) if other.same_number(measure)), None)
+        return shown.cells, asked.columns[node if same is None else asked.nodes[same]]
+    place = Place(asked.groups[:1])
+    engine = asked.over(shown.cells, shown.narrowed, ranks=True)
+    engine.gather([(node, place)])
+    column = engine.column(node, place)
+    key = asked.keys[0]
+    ranking = taken(engine.cells[place].frame, {key: key, ORDER: column})
+    return shown.cells.join(ranking, on=key, how="left", nulls_equal=True), ORDER

@@ -1,0 +1,104 @@
+"""Totals over the cells that are shown, each by the rule of its measure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import polars as pl
+
+from veduta.core.data.fields import Total
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.asked import Asked, place_of, taken, with_shown
+from veduta.core.query.engine import Engine
+from veduta.core.query.engine.places import Place, key_of
+from veduta.core.query.keeping import REST, Shown
+from veduta.core.query.measures import measure_words, total_of
+
+Positions = tuple[int, ...]
+"""A total, by the positions of the dimensions that it keeps apart: () is the grand total."""
+Totals = dict[Positions, pl.DataFrame]
+
+
+def totals(asked: Asked, shown: Shown) -> Totals:
+    """The totals that the query wants, each with the dimensions it keeps apart as "d0" … and all measures as "m0" ….
+    Raises DefinitionProblem for a rule that does not suit a measure."""
+    wanted, gathered = asked.query.totals, shown.gathered
+    totalling = _Totalling(asked)
+    if gathered is None:
+        return totalling.over(shown.cells, shown.cells, wanted, shown.narrowed)
+    dimension = asked.groups[gathered.position]
+    apart = [total for total in wanted if dimension in [asked.query.groups[i] for i in total]]
+    behind = pl.concat([gathered.kept.select(asked.keys), gathered.dropped.select(asked.keys)])
+    others = totalling.over(behind, shown.cells, [total for total in wanted if total not in apart], shown.narrowed)
+    is_rest = pl.col(REST).fill_null(False)
+    main = totalling.over(gathered.kept, shown.cells.filter(~is_rest), apart, True)
+    without = {total: tuple(i for i in total if asked.query.groups[i] != dimension) for total in apart}
+    rest = totalling.over(gathered.dropped, shown.cells.filter(is_rest), dict.fromkeys(without.values()), True)
+    for total in apart:
+        lines = rest[without[total]].with_columns(pl.lit(True).alias(REST))
+        others[total] = pl.concat([main[total], lines], how="diagonal_relaxed")
+    return {total: others[total] for total in wanted}
+
+
+class _Totalling:
+    """Works out totals of a question's measures."""
+
+    def __init__(self, asked: Asked) -> None:
+        self.asked = asked
+        self.rules = [total_of(measure, asked.schema) for measure in asked.query.measures]
+        if asked.query.totals:
+            self._must_suit()
+
+    def _must_suit(self) -> None:
+        for measure, node, rule in zip(self.asked.query.measures, self.asked.nodes, self.rules, strict=True):
+            if rule in ("sum", "mean") and not (node.kind is None or node.kind.is_number):
+                raise DefinitionProblem(
+                    f"The {rule} of “{measure_words(measure, self.asked.schema)}” cannot be a total: it holds"
+                    f" {node.kind.words} values.",
+                    hint="Choose another rule for its totals.",
+                )
+
+    def over(self, cells: pl.DataFrame, shown: pl.DataFrame, wanted: Iterable[Positions], narrowed: bool) -> Totals:
+        """Totals over these cells of the chart, which are shown as the rows of `shown`."""
+        wanted = tuple(wanted)
+        if not wanted:
+            return {}
+        asked = self.asked
+        engine = asked.over(cells, narrowed)
+        places = {total: place_of(tuple(dict.fromkeys(asked.query.groups[i] for i in total))) for total in wanted}
+        again = [node for node, rule in zip(asked.nodes, self.rules, strict=True) if rule == "again"]
+        for place in places.values():
+            engine.want(place, engine.home(asked.nodes[0], place) if asked.nodes else "")
+        engine.gather((node, place) for place in places.values() for node in again)
+        return {total: self._total(engine, place, total, shown, narrowed) for total, place in places.items()}
+
+    def _total(
+        self, engine: Engine, place: Place, positions: Positions, shown: pl.DataFrame, narrowed: bool
+    ) -> pl.DataFrame:
+        asked = self.asked
+        again = [i for i, rule in enumerate(self.rules) if rule == "again"]
+        columns = engine.put_columns([asked.nodes[i] for i in again], place)
+        keys = {f"d{i}": key_of(asked.query.groups[i]) for i in positions}
+        measures = {f"m{i}": column for i, column in zip(again, columns, strict=True)}
+        total = taken(with_shown(engine.cells[place].frame, engine, place), keys | measures)
+        of_shown = [
+            _of_shown(shown, name, rule).alias(f"m{i}")
+            for i, (name, rule) in enumerate(zip(asked.names, self.rules, strict=True))
+            if rule != "again"
+        ]
+        own = [pl.col(key).alias(name) for name, key in keys.items()]
+        if of_shown and keys:
+            total = total.join(shown.group_by(own).agg(of_shown), on=list(keys), how="left", nulls_equal=True)
+        elif of_shown:
+            total = pl.concat([total, shown.select(of_shown)], how="horizontal")
+        if narrowed and keys:
+            total = total.join(shown.select(own).unique(), on=list(keys), how="semi", nulls_equal=True)
+        total = total[[*keys, *(f"m{i}" for i in range(len(asked.names)))]]
+        return total.sort(list(keys), nulls_last=True) if keys else total
+
+
+def _of_shown(shown: pl.DataFrame, name: str, rule: Total) -> pl.Expr:
+    """A total of the values shown; empty where there are none."""
+    if rule == "none":
+        return pl.lit(None, dtype=shown.schema[name])
+    return pl.when(pl.col(name).count() > 0).then(getattr(pl.col(name), rule)())
