@@ -8,6 +8,7 @@ from django.urls import reverse
 from tests.web.support import WebTest, import_now
 from veduta.core.chart.definition import load_definition
 from veduta.web.charts import services
+from veduta.web.charts.filter_forms import FORMS
 from veduta.web.charts.models import Chart, Draft
 
 
@@ -145,6 +146,29 @@ class Popovers(ChartTest):
         ):
             with self.subTest(clause=clause, more=more):
                 self.assertContains(self.popover(clause, index, **more), words)
+
+    def test_every_kind_of_filter_opens_with_what_it_says(self):
+        region, fare, sailed = self.ids["region"], self.ids["fare"], self.ids["sailed"]
+        filters = {
+            "list": ({"field": region, "values": ["North Reach"]}, "North Reach"),
+            "range": ({"field": fare, "low": 7.5}, 'value="7.5"'),
+            "dates": ({"field": sailed, "start": "2026-01-07"}, 'value="2026-01-07"'),
+            "relative": ({"field": sailed, "unit": "year", "count": 3}, 'value="3"'),
+            "text": ({"field": region, "match": "ends", "text": "banks"}, 'value="banks"'),
+            "empty": ({"field": region, "exclude": True}, 'id="empty-no" checked'),
+            "member": ({"field": region, "keep": {"count": 4, "by": {"field": fare, "aggregate": "sum"}}}, 'value="4"'),
+            "measure": ({"measure": {"field": fare, "aggregate": "sum"}, "high": 99}, 'value="99"'),
+            "points": ({"groups": [{"field": region}], "points": [["North Reach"]]}, "Region is North Reach"),
+        }
+        self.assertEqual(filters.keys(), FORMS.keys())
+        for kind, (settings, words) in filters.items():
+            self.chart.definition["only"] = [{"kind": kind, **settings}]
+            data = {"definition": self.chart.definition, "clause": "only", "index": 0}
+            with self.subTest(kind):
+                page = " ".join(self.ask("chart-clause", self.chart.pk, data=data).content.decode().split())
+                self.assertIn(words, page)
+                self.assertIn(f'name="filter.kind" value="{kind}"', page)
+                self.assertIn('"clause":"only","index":0', page)
 
     def test_values_are_searched(self):
         answer = self.popover("only", 2, field=self.ids["route"], find="tern–")

@@ -31,8 +31,9 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import Context, RelativeFilter
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
+from veduta.web.charts.choices import parameter_choices
+from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.charts.models import Chart
-from veduta.web.charts.popovers import RELATIVE_CHOICES, list_choices, parameter_choices
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import sent_json, wants_json
 from veduta.web.common.revisions import Conflict

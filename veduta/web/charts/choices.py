@@ -1,0 +1,99 @@
+"""What the editors of charts and controls offer to choose from."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.calendar import grouping_for
+from veduta.core.chart.definition import ChartDefinition, default_measure
+from veduta.core.data.fields import Kind, Role, Schema
+from veduta.core.model.definition import ParameterField
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Context, typed
+from veduta.core.query.listing import group_values
+from veduta.core.query.measures import Measure, measure_words
+
+VALUES_SHOWN = 100
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a popover is asked for: the clause's entry at `index`, and what else the page sent."""
+
+    definition: ChartDefinition
+    model: Model
+    context: Context
+    clause: str
+    index: int
+    find: str
+    data: dict[str, Any]
+
+
+def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:
+    """Every measure of the dataset, the shown ones first, as options."""
+    choices = [
+        *definition.measures,
+        Measure(),
+        *(default_measure(f) for f in schema.visible if f.role is Role.MEASURE),
+        chosen,
+    ]
+    unique: list[Measure] = []
+    for measure in choices:
+        if not any(measure.same_number(other) for other in unique):
+            unique.append(measure)
+    return [
+        {
+            "name": measure_words(measure, schema),
+            "value": json.dumps(
+                {
+                    "field": measure.field,
+                    "aggregate": measure.aggregate.value,
+                    "formula": measure.formula,
+                    "name": measure.name,
+                }
+            ),
+            "chosen": measure.same_number(chosen),
+        }
+        for measure in unique
+    ]
+
+
+def numbers(model: Model) -> list[ParameterField]:
+    """The parameters that can stand for a number."""
+    return [
+        parameter for parameter in model.definition.parameters if parameter.kind.is_number and not parameter.several
+    ]
+
+
+def parameter_choices(
+    parameter: ParameterField, setting: list[Any] | None, model: Model, find: str = ""
+) -> dict[str, Any]:
+    """What the editor of a parameter offers: its choices, the values of its field, or a box for one."""
+    chosen = [] if setting is None else [plain(value) for value in setting]
+    choices = [
+        (json.dumps(each.value), each.label or str(each.value), each.value in chosen) for each in parameter.choices
+    ]
+    if not choices and parameter.field and parameter.field in model.schema:
+        field = model.schema[parameter.field]
+        values, _ = group_values(
+            model, model.schema, grouping_for(field), find, VALUES_SHOWN, tuple(typed(v, field) for v in chosen)
+        )
+        choices = [
+            (json.dumps(plain(value)), said, plain(value) in chosen) for value, said, _ in values if value is not None
+        ]
+    elif not choices and parameter.kind is Kind.YES_NO:
+        choices = [("true", "Yes", True in chosen), ("false", "No", False in chosen)]
+    return {
+        "parameter": parameter,
+        "choices": choices,
+        "value": chosen[0] if chosen else "",
+        "unlimited": setting is None,
+        "find": find,
+        "input": {Kind.DATE: "date", Kind.DATETIME: "datetime-local", Kind.TEXT: "text"}.get(parameter.kind, "number"),
+    }
+
+
+def plain(value: Any) -> Any:
+    return value.isoformat() if hasattr(value, "isoformat") else value

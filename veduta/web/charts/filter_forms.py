@@ -1,0 +1,149 @@
+"""What the forms of filters offer, one for each kind of filter. A form stands in
+`charts/popovers/filters/<kind>.html`: that of a filter on a field as one of its tabs, any other alone."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.calendar import Grain, grouping_for
+from veduta.core.data.fields import Field, Kind, Role
+from veduta.core.model.model import Model
+from veduta.core.query.filters import ListFilter, RelativeFilter, dates_words, typed
+from veduta.core.query.listing import group_values
+from veduta.core.words import in_sentence
+from veduta.web.charts.choices import VALUES_SHOWN, Asked, measure_choices, numbers, plain
+
+RELATIVE_CHOICES = (
+    ("The latest month", {"unit": "month", "count": 1}),
+    ("Last 3 months", {"unit": "month", "count": 3}),
+    ("Last 12 months", {"unit": "month", "count": 12}),
+    ("The latest year", {"unit": "year", "count": 1}),
+    ("The previous year", {"unit": "year", "count": 1, "back": 1}),
+    ("Last 2 years", {"unit": "year", "count": 2}),
+)
+
+Offers = Callable[[Asked, Any, Any], dict[str, Any]]
+"""What a form offers: for what is asked, the field (None where it is on none) and the filter that is there, if any."""
+
+
+@dataclass(frozen=True)
+class FilterForm:
+    kind: str
+    tab: str
+    suits: Callable[[Field], bool]
+    offers: Offers
+
+    @property
+    def template(self) -> str:
+        return f"charts/popovers/filters/{self.kind}.html"
+
+
+FORMS: dict[str, FilterForm] = {}
+"""By the kind of filter, in the order of the tabs."""
+
+
+def filter_form(kind: str, tab: str = "", suits: Callable[[Field], bool] = lambda field: False):
+    """Registers what the form of a kind of filter offers; one on a field has a tab and says which fields it suits."""
+
+    def register(offers: Offers) -> Offers:
+        FORMS[kind] = FilterForm(kind, tab, suits, offers)
+        return offers
+
+    return register
+
+
+def forms_for(field: Field) -> list[FilterForm]:
+    """The forms that suit a field, the usual one first."""
+    usual = "range" if field.role is Role.MEASURE else ""
+    return sorted((form for form in FORMS.values() if form.suits(field)), key=lambda form: form.kind != usual)
+
+
+@filter_form("relative", "Recent", lambda field: field.kind.is_date)
+def _relative(asked: Asked, field: Field, current: RelativeFilter | None) -> dict[str, Any]:
+    now = current or RelativeFilter(field=field.id)
+    start, end = now.bounds(asked.context)
+    latest = asked.context.latest.get(field.id)
+    return {"relative": now, "choices": RELATIVE_CHOICES, "from": start, "to": end, "latest": latest}
+
+
+@filter_form("dates", "Between", lambda field: field.kind.is_date)
+def _dates(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+    facts = asked.model.facts(field.id)
+    choices: dict[str, Any] = {"with_times": field.kind is Kind.DATETIME}
+    if facts.lowest:
+        first, last = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
+        choices["in_the_data"] = dates_words(first, last)
+    return choices
+
+
+@filter_form("list", "Values", lambda field: not field.kind.is_date)
+def _list(asked: Asked, field: Field, current: ListFilter | None) -> dict[str, Any]:
+    parameters = [each for each in asked.model.definition.parameters if each.kind is field.kind]
+    return {"parameters": parameters} | list_choices(field, current, asked.model, asked.find)
+
+
+@filter_form("range", "Range", lambda field: field.kind.is_number)
+def _range(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+    facts = asked.model.facts(field.id)
+    return {"lowest": facts.lowest, "highest": facts.highest}
+
+
+@filter_form("text", "Text", lambda field: field.kind is Kind.TEXT)
+def _text(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+    return {}
+
+
+@filter_form(
+    "member",
+    "By a measure",
+    lambda field: field.kind is Kind.TEXT or (field.kind.is_number and field.role is not Role.MEASURE),
+)
+def _member(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+    by = asked.definition.measures[0]
+    if current:
+        by = current.keep.by if current.keep else current.measure or by
+    return {
+        "measures": measure_choices(asked.definition, asked.model.schema, by),
+        "parameters": numbers(asked.model),
+    }
+
+
+@filter_form("empty", "Empty", lambda field: True)
+def _empty(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+    return {}
+
+
+@filter_form("measure")
+def _measure(asked: Asked, field: None, current: Any) -> dict[str, Any]:
+    by = current.measure if current else asked.definition.measures[0]
+    return {
+        "measures": measure_choices(asked.definition, asked.model.schema, by),
+        "parameters": numbers(asked.model),
+    }
+
+
+@filter_form("points")
+def _points(asked: Asked, field: None, current: Any) -> dict[str, Any]:
+    return {"words": current.words(asked.model.schema) if current else ""}
+
+
+def list_choices(field: Field, current: ListFilter | None, model: Model, find: str) -> dict[str, Any]:
+    """A bounded list of values to tick, the ticked ones first; those that are gone from the data are said to be."""
+    ticked = [typed(value, field) for value in current.values] if current else []
+    group = grouping_for(field, Grain.DAY) if field.kind.is_date else grouping_for(field)
+    values, count = group_values(model, model.schema, group, find, VALUES_SHOWN, tuple(ticked))
+    there = {value for value, _, _ in values}
+    gone = [] if find else [value for value in ticked if value not in there]
+    shown = [(json.dumps(plain(value)), said, rows, value in ticked) for value, said, rows in values]
+    hidden = [json.dumps(plain(value)) for value in ticked if find and value not in there]
+    return {
+        "values": [(json.dumps(plain(v)), in_sentence(str(v)), None, True) for v in gone] + shown,
+        "count": count,
+        "shown": len(values),
+        "hidden": hidden,
+        "exclude": bool(current and current.exclude),
+    }
