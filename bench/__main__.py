@@ -127,11 +127,10 @@ def bench_questions() -> list[Callable[[], object]]:
     from veduta.web.modelling.services import parts_for
 
     dataset, dashboard = prepare()
-    table, context = parts_for(dataset, None)
-    schema = table.schema
-    names = {field.id: field.source for field in schema}
+    model, context = parts_for(dataset, None)
+    names = {field.id: field.source for field in model.schema}
     names = {name: source for name, source in names.items() if "." not in name}
-    frame = table.scan(list(names)).collect().rename(names)
+    frame = model.scan(list(names)).collect().rename(names)
     by_hand = baselines(frame)
     reading = Reading.of(dashboard, ViewState(), None)
     sums, questions = [0.0, 0.0], []
@@ -141,7 +140,7 @@ def bench_questions() -> list[Callable[[], object]]:
 
         def ours(chart=chart, following=following) -> None:
             answers.clear()
-            work_out(chart, table, schema, context, tuple(following.filters))
+            work_out(chart, model, context, tuple(following.filters))
 
         a, b = alternately(ours, by_hand[block.title], 25)
         sums = [sums[0] + a, sums[1] + b]

@@ -60,15 +60,19 @@ SAILING_FIELDS = [
 ]
 
 
-def sailings(rows: list[dict[str, Any]]) -> tuple[MemoryTable, Schema]:
+def sailings_table(rows: list[dict[str, Any]]) -> MemoryTable:
     """A table of the given rows with all the sailing fields; what a row leaves out is empty."""
-    schema = Schema(SAILING_FIELDS)
     columns = {f.id: pl.Series(f.id, [row.get(f.id) for row in rows], dtype=f.kind.dtype) for f in SAILING_FIELDS}
-    return MemoryTable(pl.DataFrame(columns), schema), schema
+    return MemoryTable(pl.DataFrame(columns), Schema(SAILING_FIELDS))
 
 
-def context_of(table: MemoryTable, schema: Schema):
-    return context_for(Model.of_one(table, schema), TODAY)
+def sailings(rows: list[dict[str, Any]], schema: Schema | None = None) -> Model:
+    """A model of nothing but these sailings."""
+    return Model.of_one(sailings_table(rows), schema or Schema(SAILING_FIELDS))
+
+
+def context_of(model: Model):
+    return context_for(model, TODAY)
 
 
 class FolderTest(unittest.TestCase):

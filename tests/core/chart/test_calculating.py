@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import unittest
 
-from tests.core.support import TODAY, context_of, sailings
+from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartKind, load_definition
 from veduta.core.chart.edits import apply_edit
@@ -14,7 +14,6 @@ from veduta.core.chart.variations import VARIATIONS, fitting
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import load_model
 from veduta.core.model.model import Model
-from veduta.core.query.answer import context_for
 from veduta.core.query.explain import explain
 from veduta.core.query.query import Query
 
@@ -34,18 +33,16 @@ MONTH = {"field": "sailed", "grain": "month"}
 
 
 def asked(**parts):
-    table, schema = sailings(ROWS)
-    return ask(load_definition({"dataset": "d", **parts}), table, schema, context_of(table, schema))
+    model = sailings(ROWS)
+    return ask(load_definition({"dataset": "d", **parts}), model, context_of(model))
 
 
 class Variations(unittest.TestCase):
     def vary(self, how: str) -> list:
-        table, schema = sailings(ROWS)
+        model = sailings(ROWS)
         definition = load_definition({"dataset": "d", "show": [FARE], "by": [MONTH]})
-        changed = apply_edit(
-            definition, schema, Model.of_one(table, schema), {"edit": "vary_measure", "index": 0, "how": how}
-        )
-        return ask(changed, table, schema, context_of(table, schema)).result.frame["m1"].to_list()
+        changed = apply_edit(definition, model, {"edit": "vary_measure", "index": 0, "how": how})
+        return ask(changed, model, context_of(model)).result.frame["m1"].to_list()
 
     def test_each_gives_what_its_words_say(self):
         shown = [10.0, 30.0, 40.0, 60.0, 20.0]
@@ -127,9 +124,8 @@ class Said(unittest.TestCase):
         self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))
 
     def test_parameters_stand_in_titles_and_in_the_sentence(self):
-        table, schema = sailings(ROWS)
         definition = load_model({"parameters": [{"id": "most", "name": "Most", "default": [1], "required": False}]})
-        model = Model({"": (table, schema.fields)}, definition)
+        model = Model({"": (sailings_table(ROWS), SAILING_FIELDS)}, definition)
         chart = load_definition(
             {
                 "dataset": "d",
@@ -139,18 +135,17 @@ class Said(unittest.TestCase):
                 "keep": {"parameter": "most", "by": FARE},
             }
         )
-        context = context_for(model, TODAY)
-        answered = ask(chart, model, model.schema, context)
+        context = context_of(model)
+        answered = ask(chart, model, context)
         self.assertEqual((answered.title, answered.result.groups), ("The best 1", 1))
         self.assertIn("with most 1.", answered.sentence)
         free = model.given({"most": None})
-        self.assertEqual(ask(chart, free, free.schema, context).result.groups, 3)
+        self.assertEqual(ask(chart, free, context).result.groups, 3)
 
 
 class Explained(unittest.TestCase):
     def test_the_steps_come_in_order_with_their_counts(self):
-        table, schema = sailings(ROWS)
-        model = Model.of_one(table, schema)
+        model = sailings(ROWS)
         definition = load_definition(
             {
                 "dataset": "d",
@@ -163,7 +158,7 @@ class Explained(unittest.TestCase):
             }
         )
         query = Query(groups=definition.groups, measures=definition.measures, filters=definition.only, totals=((),))
-        steps = {step.title: " ".join(step.lines) for step in explain(query, model, context_of(table, schema))}
+        steps = {step.title: " ".join(step.lines) for step in explain(query, model, context_of(model))}
         self.assertEqual(list(steps), ["Tables", "Filters", "Groups", "Measures", "Groups left out", "Totals", "Drawn"])
         self.assertIn("5 rows", steps["Tables"])
         self.assertIn("only region is N: 3 rows left.", steps["Filters"])

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from jsonschema import Draft7Validator
 
 from tests import examples
-from tests.core.support import context_of, sailings
+from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart, load_definition
@@ -21,7 +21,7 @@ from veduta.core.chart.formats import format_number, settle
 from veduta.core.chart.question import Selection, ask
 from veduta.core.chart.sentence import default_title, sentence, sentence_text
 from veduta.core.chart.theme import DARK_COLOURS, themes
-from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.data.fields import Kind, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
 
 VEGA_LITE = Path(__file__).parents[3] / "node_modules/vega-lite/build/vega-lite-schema.json"
@@ -51,8 +51,8 @@ def chart(**parts) -> ChartDefinition:
 
 
 def asked(definition, rows=None, selection=None, extra=()):
-    table, schema = sailings(ROWS if rows is None else rows)
-    return ask(definition, table, schema, context_of(table, schema), extra, selection)
+    model = sailings(ROWS if rows is None else rows)
+    return ask(definition, model, context_of(model), extra, selection)
 
 
 class Definitions(unittest.TestCase):
@@ -98,25 +98,25 @@ class Definitions(unittest.TestCase):
         self.assertEqual(definition.fields(), {"fare", "route", "cancelled", "passengers", "departure"})
 
     def test_a_missing_field_is_named(self):
-        _, schema = sailings([])
+        schema = Schema(SAILING_FIELDS)
         schema.gone = {"tonnage": "Tonnage"}
         with self.assertRaises(MissingField) as caught:
             check_fields(chart(show=[{"field": "tonnage", "aggregate": "sum"}]), schema)
         self.assertIn("“Tonnage” is missing", caught.exception.message)
 
     def test_the_first_chart_of_a_dataset_is_sensible(self):
-        table, schema = sailings(ROWS)
-        first = first_chart("d", schema)
+        model = sailings(ROWS)
+        first = first_chart("d", model.schema)
         self.assertEqual(
-            sentence_text(first, choose_kind(first, schema, table)[0], schema),
+            sentence_text(first, choose_kind(first, model)[0], model.schema),
             "Show fare as a line by month of sailed.",
         )
 
 
 class Choice(unittest.TestCase):
     def kind(self, rows=None, **parts):
-        table, schema = sailings(ROWS if rows is None else rows)
-        return choose_kind(chart(**parts), schema, table)
+        model = sailings(ROWS if rows is None else rows)
+        return choose_kind(chart(**parts), model)
 
     def test_the_kind_suits_the_fields(self):
         many = [{"route": f"Route {i}"} for i in range(70)]
@@ -292,7 +292,7 @@ class Layouts(unittest.TestCase):
 
 class Sentences(unittest.TestCase):
     def test_sentences(self):
-        _, schema = sailings([])
+        schema = Schema(SAILING_FIELDS)
         for kind, parts, words in (
             ("figure", {}, "Show count of rows as a single figure."),
             ("area", {"show": [FARE], "by": [MONTH]}, "Show fare as an area by month of sailed."),
@@ -327,7 +327,7 @@ class Sentences(unittest.TestCase):
                 self.assertEqual(sentence_text(chart(**parts), ChartKind(kind), schema), words)
 
     def test_every_clause_can_be_reached(self):
-        _, schema = sailings([])
+        schema = Schema(SAILING_FIELDS)
         definition = chart(
             show=[FARE, {}],
             by=[MONTH, "route"],
@@ -352,7 +352,7 @@ class Sentences(unittest.TestCase):
         self.assertEqual(reached, expected)
 
     def test_titles(self):
-        _, schema = sailings([])
+        schema = Schema(SAILING_FIELDS)
         self.assertEqual(
             default_title(chart(show=[FARE], by=[MONTH], split="region"), schema),
             "Fare by month of sailed, split by region",

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
-from tests.core.support import context_of, sailings
+from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import EDITS, apply_edit, edit
 from veduta.core.chart.question import ask
@@ -60,12 +60,12 @@ CHANGES = st.one_of(
 
 class Edits(unittest.TestCase):
     def setUp(self):
-        self.table, self.schema = sailings(ROWS)
+        self.model = sailings(ROWS)
 
     def after(self, *changes, **start):
         definition = load_definition({"dataset": "d", **start})
         for change in changes:
-            definition = apply_edit(definition, self.schema, self.table, change)
+            definition = apply_edit(definition, self.model, change)
         return definition
 
     def names(self, definition: ChartDefinition):
@@ -206,19 +206,17 @@ class Edits(unittest.TestCase):
 
     def test_parameters_are_set_for_this_chart(self):
         definition = ModelDefinition(parameters=(ParameterField(id="most", name="Most", default=(3,), required=False),))
-        model = Model({"": (self.table, list(self.schema))}, definition)
+        model = Model({"": (sailings_table(ROWS), SAILING_FIELDS)}, definition)
         start = load_definition({"dataset": "d"})
         for values, kept in (([7], [7]), (None, None)):
-            changed = apply_edit(
-                start, model.schema, model, {"edit": "set_value", "parameter": "most", "values": values}
-            )
+            changed = apply_edit(start, model, {"edit": "set_value", "parameter": "most", "values": values})
             self.assertEqual(changed.values, {"most": kept})
         for parameter, values in (("gone", [1]), ("most", ["many"])):
             with self.assertRaises(DefinitionProblem):
-                apply_edit(start, model.schema, model, {"edit": "set_value", "parameter": parameter, "values": values})
+                apply_edit(start, model, {"edit": "set_value", "parameter": parameter, "values": values})
 
     def test_a_fault_is_not_taken_for_a_bad_change(self):
-        def explode(definition, schema, table):
+        def explode(definition, model):
             raise KeyError("a fault")
 
         edit(explode)
@@ -236,14 +234,14 @@ class Edits(unittest.TestCase):
     @examples(120)
     @given(st.lists(CHANGES, max_size=8))
     def test_whatever_is_edited_can_be_stored_and_answered(self, changes):
-        table, schema = sailings(ROWS)
+        model = sailings(ROWS)
         definition = load_definition({"dataset": "d"})
         for change in changes:
             try:
-                definition = apply_edit(definition, schema, table, change)
+                definition = apply_edit(definition, model, change)
             except VedutaError as problem:
                 # Only exchanging two dimensions may find that there are not two.
                 self.assertEqual(change["edit"], "swap", problem)
         self.assertEqual(load_definition(definition.model_dump_json()), definition)
-        answered = ask(definition, table, schema, context_of(table, schema))
+        answered = ask(definition, model, context_of(model))
         self.assertTrue(answered.sentence.endswith("."))

@@ -2,7 +2,7 @@ import datetime as dt
 import json
 import unittest
 
-from tests.core.support import field, sailings
+from tests.core.support import SAILING_FIELDS, field
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import Control, DatesChoice, ListChoice, ViewState, load_dashboard, load_state
 from veduta.core.dashboard.following import choice_of, filters_for_block
@@ -80,7 +80,7 @@ class States(unittest.TestCase):
 
 class Following(unittest.TestCase):
     def setUp(self):
-        _, self.schema = sailings([])
+        self.schema = Schema(SAILING_FIELDS)
         self.chart = load_definition({"dataset": "d", "by": ["route"]})
         self.source = load_definition(
             {"dataset": "d", "by": [{"field": "sailed", "grain": "month"}], "split": "region"}

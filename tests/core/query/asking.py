@@ -6,12 +6,12 @@ import datetime as dt
 import unittest
 from typing import Any
 
-from tests.core.support import TODAY, context_of, sailings
+from tests.core.support import context_of, sailings
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Schema
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -38,12 +38,9 @@ class Asking(unittest.TestCase):
     def ask(
         self, rows: list[dict], names: tuple[str, ...], *texts: str, schema: Schema | None = None, **more: Any
     ) -> Result:
-        table, usual = sailings(rows)
-        schema = schema or usual
-        measures = tuple(Measure(formula=with_ids(text, schema)) for text in texts)
-        return answer(
-            Query(groups=by(*names), measures=measures, **more), Model.of_one(table, schema), context_of(table, schema)
-        )
+        model = sailings(rows, schema)
+        measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
+        return answer(Query(groups=by(*names), measures=measures, **more), model, context_of(model))
 
     def values(self, rows: list[dict], names: tuple[str, ...], text: str, **more: Any) -> dict:
         """The only measure's values by the dimension, or by all of them."""
@@ -62,5 +59,5 @@ class Asking(unittest.TestCase):
 
 def ask_model(model: Model, names: tuple[str, ...], *texts: str, **more: Any) -> Result:
     measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
-    context = context_for(model, TODAY)
+    context = context_of(model)
     return answer(Query(groups=by(*names), measures=measures, **more), model, context)

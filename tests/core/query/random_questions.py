@@ -10,7 +10,7 @@ from typing import Any
 from hypothesis import strategies as st
 
 from tests.core.query.slowly import FINENESS, Slowly
-from tests.core.support import SAILING_FIELDS, TODAY, sailings
+from tests.core.support import SAILING_FIELDS, TODAY, sailings_table
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind
 from veduta.core.formula.measures import with_ids
@@ -270,7 +270,7 @@ def questions(draw, timed: bool) -> Asked:
 def compare(test, question: Asked) -> None:
     """The same answer from the engine and from the slow evaluator."""
     asked.questions += len(question.texts)
-    table, _ = sailings(question.rows)
+    table = sailings_table(question.rows)
     fields = [f.model_copy(update={"over_dates": "last"}) if f.id == question.stock else f for f in SAILING_FIELDS]
     parameter = ParameterField(id="free", name="Free", kind=Kind.DECIMAL, required=False)
     model = Model({"": (table, fields)}, ModelDefinition(fiscal_month=question.fiscal, parameters=(parameter,)))

@@ -108,13 +108,13 @@ class AgainstPlainPython(unittest.TestCase):
         st.lists(st.sampled_from(MEASURES), min_size=1, max_size=3),
     )
     def test_groups_and_totals(self, rows, groups, measures):
-        table, schema = sailings(rows)
+        model = sailings(rows)
         groups, measures = tuple(groups), tuple(measures)
         totals = ((), (len(groups) - 1,)) if groups else ()
         result = answer(
             Query(groups=groups, measures=measures, totals=totals),
-            Model.of_one(table, schema),
-            context_of(table, schema),
+            model,
+            context_of(model),
         )
         self.same(slowly(rows, groups, measures), result.frame, len(groups))
         self.assertEqual(result.rows_read, len(rows))
@@ -125,10 +125,10 @@ class AgainstPlainPython(unittest.TestCase):
     @examples(100)
     @given(ROWS, st.sampled_from(["top", "bottom"]), st.integers(1, 4), st.sampled_from(MEASURES))
     def test_keep(self, rows, end, count, by):
-        table, schema = sailings(rows)
+        model = sailings(rows)
         groups = (Grouping(field="route"), Grouping(field="region"))
         query = Query(groups=groups, measures=(Measure(),), keep=Keep(end=end, count=count, by=by), totals=((),))
-        result = answer(query, Model.of_one(table, schema), context_of(table, schema))
+        result = answer(query, model, context_of(model))
         ranked = [(v[0], k[0]) for k, v in slowly(rows, groups[:1], (by,)).items() if v[0] is not None]
         ranked.sort(key=lambda pair: (-pair[0] if end == "top" else pair[0], pair[1] is None, pair[1] or ""))
         kept = {name for _, name in ranked[:count]}
@@ -142,12 +142,12 @@ class AgainstPlainPython(unittest.TestCase):
     @examples(100)
     @given(ROWS, st.booleans(), st.sampled_from(MEASURES[:8]))
     def test_sort_by_a_measure_puts_empties_last_and_keeps_ties_in_order(self, rows, descending, measure):
-        table, schema = sailings(rows)
+        model = sailings(rows)
         groups = (Grouping(field="route"),)
         query = Query(
             groups=groups, measures=(Measure(),), sort=Sort(by="measure", measure=measure, descending=descending)
         )
-        found = answer(query, Model.of_one(table, schema), context_of(table, schema)).frame["d0"].to_list()
+        found = answer(query, model, context_of(model)).frame["d0"].to_list()
         values = {key[0]: v[0] for key, v in slowly(rows, groups, (measure,)).items()}
         order = sorted(
             values,
@@ -163,33 +163,31 @@ class AgainstPlainPython(unittest.TestCase):
     @examples(60)
     @given(ROWS, st.permutations(["A", "B", "C"]))
     def test_own_order(self, rows, order):
-        table, schema = sailings(rows)
+        model = sailings(rows)
         query = Query(groups=(Grouping(field="route"),), measures=(Measure(),), sort=Sort(by="own", values=order))
-        found = answer(query, Model.of_one(table, schema), context_of(table, schema)).frame["d0"].to_list()
+        found = answer(query, model, context_of(model)).frame["d0"].to_list()
         there = {row["route"] for row in rows}
         self.assertEqual(found, [v for v in [*order, "D", None] if v in there])
 
     @examples(60)
     @given(ROWS, st.sampled_from(GROUPS), st.sampled_from(GROUPS))
     def test_the_rows_behind_every_mark_add_up(self, rows, a, b):
-        table, schema = sailings(rows)
-        context = context_of(table, schema)
+        model = sailings(rows)
+        context = context_of(model)
         groups = (a, b) if a != b else (a,)
-        result = answer(Query(groups=groups, measures=(Measure(),)), Model.of_one(table, schema), context)
+        result = answer(Query(groups=groups, measures=(Measure(),)), model, context)
         seen: list[int] = []
         for *point, count in result.frame.rows():
             values = tuple(v.isoformat() if isinstance(v, dt.date) else v for v in point)
-            behind = rows_behind(
-                table, schema, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]
-            ).collect()
+            behind = rows_behind(model, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]).collect()
             self.assertEqual(behind.height, count)
             seen += behind["row"].to_list()
         self.assertEqual(sorted(seen), list(range(1, len(rows) + 1)))
 
 
 @cache
-def demo() -> tuple[MemoryTable, Schema, sqlite3.Connection]:
-    """4,000 sailings as a table of the core and as a table in SQLite."""
+def demo() -> tuple[Model, sqlite3.Connection]:
+    """4,000 sailings as a model of the core and as a table in SQLite."""
     made = demo_sailings(4_000).with_columns(
         sailing_date=pl.col("sailing_date"),
         cancelled=pl.col("cancelled") == "yes",
@@ -209,7 +207,7 @@ def demo() -> tuple[MemoryTable, Schema, sqlite3.Connection]:
     connection.execute(f"create table sailings ({', '.join(made.columns)})")
     plain = made.with_columns(pl.col("sailing_date").cast(pl.String), pl.col("departure").cast(pl.String))
     connection.executemany(f"insert into sailings values ({', '.join('?' * made.width)})", plain.rows())
-    return MemoryTable(made, schema), schema, connection
+    return Model.of_one(MemoryTable(made, schema), schema), connection
 
 
 def total(name: str, aggregate: Aggregate = Aggregate.SUM) -> Measure:
@@ -218,8 +216,8 @@ def total(name: str, aggregate: Aggregate = Aggregate.SUM) -> Measure:
 
 class AgainstSql(unittest.TestCase):
     def agree(self, query: Query, sql: str) -> None:
-        table, schema, connection = demo()
-        found = answer(query, Model.of_one(table, schema), context_for(Model.of_one(table, schema), TODAY)).frame
+        model, connection = demo()
+        found = answer(query, model, context_for(model, TODAY)).frame
         rows = [tuple(str(v) if isinstance(v, dt.date) else v for v in row) for row in found.rows()]
         expected = connection.execute(sql).fetchall()
         self.assertGreater(len(expected), 0)
@@ -289,8 +287,8 @@ class AgainstSql(unittest.TestCase):
 
 class Edges(unittest.TestCase):
     def ask(self, rows, **parts):
-        table, schema = sailings(rows)
-        return answer(Query(**parts), Model.of_one(table, schema), context_of(table, schema))
+        model = sailings(rows)
+        return answer(Query(**parts), model, context_of(model))
 
     def test_a_sum_over_no_rows_is_empty_and_a_count_is_nought(self):
         result = self.ask([], measures=(total("fare"), Measure(), total("fare", Aggregate.COUNT)))
@@ -352,31 +350,27 @@ class Edges(unittest.TestCase):
                 self.ask([{"route": "A"}], **parts)
 
     def test_list_values_are_searched_bounded_and_keep_the_chosen_ones(self):
-        table, schema = sailings([{"route": f"Route {i % 50}"} for i in range(120)] + [{}])
-        values, count = group_values(
-            table, schema, Grouping(field="route"), search="ROUTE 1", limit=3, selected=("Route 19",)
-        )
+        model = sailings([{"route": f"Route {i % 50}"} for i in range(120)] + [{}])
+        values, count = group_values(model, Grouping(field="route"), search="ROUTE 1", limit=3, selected=("Route 19",))
         self.assertEqual((values[0][0], len(values), count), ("Route 19", 3, 11))
-        everything, _ = group_values(table, schema, Grouping(field="route"), limit=100)
+        everything, _ = group_values(model, Grouping(field="route"), limit=100)
         self.assertEqual(sum(rows for _, _, rows in everything), 121)
 
     def test_two_million_distinct_values_give_a_bounded_list(self):
         schema = Schema([field("Ticket", Kind.WHOLE)])
-        table = MemoryTable(pl.DataFrame({"ticket": pl.int_range(2_000_000, eager=True)}), schema)
-        values, count = group_values(table, schema, Grouping(field="ticket"), limit=100)
+        model = Model.of_one(MemoryTable(pl.DataFrame({"ticket": pl.int_range(2_000_000, eager=True)}), schema), schema)
+        values, count = group_values(model, Grouping(field="ticket"), limit=100)
         self.assertEqual((len(values), count), (100, 2_000_000))
 
     def test_rows_behind_are_sorted_with_empties_last_both_ways(self):
-        table, schema = sailings([{"fare": 2.0}, {}, {"fare": 9.0}, {"fare": 2.0}])
+        model = sailings([{"fare": 2.0}, {}, {"fare": 9.0}, {"fare": 2.0}])
         for descending, order in ((False, [1, 4, 3, 2]), (True, [3, 1, 4, 2])):
-            found = rows_behind(table, schema, (), context_of(table, schema), ["fare"], ("fare", descending)).collect()
+            found = rows_behind(model, (), context_of(model), ["fare"], ("fare", descending)).collect()
             self.assertEqual(found["row"].to_list(), order)
 
     def test_the_search_looks_into_all_columns(self):
-        table, schema = sailings([{"route": "Tern"}, {"fare": 12.5}, {"region": "Terns"}])
+        model = sailings([{"route": "Tern"}, {"fare": 12.5}, {"region": "Terns"}])
         columns = [f.id for f in SAILING_FIELDS]
-        found = rows_behind(table, schema, (), context_of(table, schema), columns, None, "tern").collect()
+        found = rows_behind(model, (), context_of(model), columns, None, "tern").collect()
         self.assertEqual(found["row"].to_list(), [1, 3])
-        self.assertEqual(
-            rows_behind(table, schema, (), context_of(table, schema), columns, None, "12.5").collect().height, 1
-        )
+        self.assertEqual(rows_behind(model, (), context_of(model), columns, None, "12.5").collect().height, 1)

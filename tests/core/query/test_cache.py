@@ -18,7 +18,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
-from veduta.core.model.model import Model, Reader
+from veduta.core.model.model import Reader
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
@@ -105,5 +105,5 @@ class TheCache(unittest.TestCase):
         self.assertEqual(len(set(first)), 4)
         other = copy(kept)
         other.key = "another version"
-        self.assertIsNot(answer(query, kept, context), answer(query, Model.of_one(other, kept.schema), context))
+        self.assertIsNot(answer(query, kept, context), answer(query, other, context))
         self.assertIs(answer(query, kept, context), answer(query, kept, context))

@@ -5,8 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
-from tests.core.support import TODAY, context_of, sailings
+from tests.core.support import SAILING_FIELDS, TODAY, context_of, sailings, sailings_table
 from veduta.core.calendar import DAY_PERIODS, Grain, Grouping, period_end, period_start, periods_between
+from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import (
     Context,
@@ -25,10 +26,10 @@ DAYS = st.dates(dt.date(1990, 1, 1), dt.date(2060, 12, 31))
 
 
 def passing(rows, filter_, today=TODAY):
-    table, schema = sailings(rows)
-    context = Context(today, context_of(table, schema).latest)
+    table = sailings_table(rows)
+    context = Context(today, context_of(sailings(rows)).latest)
     frame = table.frame.with_row_index("n").lazy()
-    return narrow(frame, (filter_,), schema, context).collect()["n"].to_list()
+    return narrow(frame, (filter_,), Schema(SAILING_FIELDS), context).collect()["n"].to_list()
 
 
 class EachKind(unittest.TestCase):
@@ -150,7 +151,7 @@ class Relative(unittest.TestCase):
 
 class Words(unittest.TestCase):
     def test_every_filter_says_what_it_does(self):
-        _, schema = sailings([])
+        schema = Schema(SAILING_FIELDS)
         month = Grouping(field="sailed", grain=Grain.MONTH)
         for filter_, words in (
             (ListFilter(field="route", values=("A",)), "Route is A"),

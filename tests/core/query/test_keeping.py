@@ -7,7 +7,7 @@ import unittest
 from typing import Any
 
 from tests.core.query.asking import FARE, Asking, ask_model, by, daily, shares
-from tests.core.support import SAILING_FIELDS, sailings
+from tests.core.support import SAILING_FIELDS, sailings_table
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
@@ -153,7 +153,7 @@ class NoLimit(unittest.TestCase):
     ROWS = [{"route": r, "fare": f} for r, f in (("A", 1.0), ("B", 2.0), (None, 3.0), ("C", None))]
 
     def model(self) -> Model:
-        table, _ = sailings(self.ROWS)
+        table = sailings_table(self.ROWS)
         parameter = ParameterField(id="p", name="P", kind=Kind.DECIMAL, required=False)
         other = ParameterField(id="name", name="Name", kind=Kind.TEXT, default=("x",))
         return Model({"": (table, SAILING_FIELDS)}, ModelDefinition(parameters=(parameter, other)))

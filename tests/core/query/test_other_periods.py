@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.query.asking import FIRST, Asking, ask_model, by, daily
-from tests.core.support import SAILING_FIELDS, MemoryTable, field, sailings
+from tests.core.support import SAILING_FIELDS, MemoryTable, field, sailings_table
 from veduta.core.calendar import Grain, period_start
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
@@ -161,7 +161,7 @@ class FiscalYears(unittest.TestCase):
     """One definition of a period everywhere: filters, joins, axes, notes and words."""
 
     def model(self, rows: list[dict], month: int = 4) -> Model:
-        table, _ = sailings(rows)
+        table = sailings_table(rows)
         return Model({"": (table, SAILING_FIELDS)}, ModelDefinition(fiscal_month=month))
 
     def test_relative_filters_take_fiscal_periods(self):
@@ -190,7 +190,7 @@ class FiscalYears(unittest.TestCase):
         goals = pl.DataFrame({"year": [dt.date(2024, 4, 1), dt.date(2025, 4, 1)], "goal": [100.0, 200.0]})
         fields = [field("Year", Kind.DATE), field("Goal", Kind.DECIMAL)]
         model = Model(
-            {"": (sailings(daily(500))[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
+            {"": (sailings_table(daily(500)), SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
             ModelDefinition(
                 tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
                 joins=(Join(right="goals", keys=(Key(left="sailed", right="year", grain="year"),)),),
@@ -235,7 +235,7 @@ def with_goals(rows: list[dict]) -> Model:
     )
     fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
     return Model(
-        {"": (sailings(rows)[0], SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
+        {"": (sailings_table(rows), SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
         ModelDefinition(
             tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
             joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),

@@ -13,12 +13,11 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.query.demo_model import database, frames, model
-from tests.core.support import context_of, sailings
+from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
-from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import DatesFilter, ListFilter, MeasureFilter, MembershipFilter, RangeFilter
 from veduta.core.query.measures import Keep, Measure
@@ -540,11 +539,9 @@ class AgainstSql(unittest.TestCase):
             {"sailed": dt.date(2025, 12, 29), "fare": 8.0},
             {"sailed": dt.date(2025, 12, 24), "fare": 2.0},
         ]
-        table, schema = sailings(rows)
-        measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", schema))
-        result = answer(
-            Query(groups=by("sailed@week"), measures=(measure,)), Model.of_one(table, schema), context_of(table, schema)
-        ).frame
+        model = sailings(rows)
+        measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", model.schema))
+        result = answer(Query(groups=by("sailed@week"), measures=(measure,)), model, context_of(model)).frame
         self.assertIsNone(dict(result.iter_rows())[dt.date(2026, 12, 28)])
 
 
@@ -573,12 +570,12 @@ class Starts(unittest.TestCase):
 
     def test_names_are_sorted_by_another_field(self):
         rows = [{"route": r, "passengers": n} for r, n in (("March", 3), ("January", 1), ("February", 2))]
-        table, schema = sailings(rows)
-        fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in schema]
+        fields = [f.model_copy(update={"sort_by": "passengers"}) if f.id == "route" else f for f in SAILING_FIELDS]
+        model = sailings(rows, Schema(fields))
         result = answer(
             Query(groups=by("route"), measures=(Measure(),)),
-            Model.of_one(table, Schema(fields)),
-            context_of(table, schema),
+            model,
+            context_of(model),
         )
         self.assertEqual(result.frame["d0"].to_list(), ["January", "February", "March"])
 
@@ -634,11 +631,11 @@ class Totals(unittest.TestCase):
     def test_top_within_each_group_keeps_ties_if_asked(self):
         rows = [{"region": "N", "route": r, "fare": f} for r, f in (("A", 3), ("B", 2), ("C", 2), ("D", 1))]
         rows += [{"region": "S", "route": "E", "fare": 9}]
-        table, schema = sailings(rows)
+        model = sailings(rows)
         for ties, kept in ((False, ["A", "B", "E"]), (True, ["A", "B", "C", "E"])):
             keep = Keep(count=2, of="within", by=Measure(field="fare", aggregate="sum"), ties=ties)
             query = Query(groups=by("region", "route"), measures=(Measure(field="fare", aggregate="sum"),), keep=keep)
-            result = answer(query, Model.of_one(table, schema), context_of(table, schema))
+            result = answer(query, model, context_of(model))
             self.assertEqual(result.frame["d1"].to_list(), kept)
             self.assertTrue(any("tie" in note for note in result.notes))
 

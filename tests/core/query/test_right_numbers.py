@@ -106,7 +106,7 @@ class Windows(Asking):
 
     def test_keep_and_sort_by_a_window_with_two_dimensions(self):
         for text, wanted in (("rank(sum(fare))", ["B"]), ("share(sum(fare))", ["A"])):
-            measure = Measure(formula=with_ids(text, sailings([])[1]))
+            measure = Measure(formula=with_ids(text, Schema(SAILING_FIELDS)))
             kept = self.ask(self.ROWS, ("route", "sailed@month"), "sum(fare)", keep=Keep(count=1, by=measure))
             self.assertEqual(kept.frame["d0"].unique().to_list(), wanted, text)
             sort = Sort(by="measure", measure=measure, descending=True)
@@ -147,7 +147,7 @@ class Windows(Asking):
                     self.assertEqual(len(found), 2 if since_may in filters else 4)
 
     def test_the_order_of_filters_on_groups_does_not_matter(self):
-        best = MeasureFilter(measure=Measure(formula=with_ids("rank(sum(fare))", sailings([])[1])), high=2)
+        best = MeasureFilter(measure=Measure(formula=with_ids("rank(sum(fare))", Schema(SAILING_FIELDS))), high=2)
         small = MeasureFilter(measure=FARE, high=30)
         for filters in ((best, small), (small, best)):
             self.same(self.values(self.ROWS, ("route",), "sum(fare)", filters=filters), {"C": 25.0})
@@ -258,15 +258,15 @@ class Refused(Asking):
     def test_totals_that_values_do_not_have(self):
         for field_id, aggregate in (("sailed", "max"),):
             measure = Measure(field=field_id, aggregate=aggregate, total="sum")
-            table, schema = sailings(daily(3))
+            model = sailings(daily(3))
             with self.assertRaisesRegex(DefinitionProblem, "cannot be a total"):
                 answer(
                     Query(groups=by("route"), measures=(measure,), totals=((),)),
-                    Model.of_one(table, schema),
-                    context_of(table, schema),
+                    model,
+                    context_of(model),
                 )
 
     def test_a_filter_on_groups_by_a_text(self):
-        text = Measure(formula=with_ids("if(sum(fare) > 0, 'more', 'less')", sailings([])[1]))
+        text = Measure(formula=with_ids("if(sum(fare) > 0, 'more', 'less')", Schema(SAILING_FIELDS)))
         with self.assertRaisesRegex(DefinitionProblem, "not a number"):
             self.ask(daily(3), ("route",), "count_rows()", filters=(MeasureFilter(measure=text, low=1),))

@@ -12,32 +12,32 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
-from veduta.core.data.fields import Aggregate, NumberFormat, Role, Schema, Total, aggregates_for
+from veduta.core.data.fields import Aggregate, NumberFormat, Role, Total, aggregates_for
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
-from veduta.core.model.model import Model, Table, parameter_value
+from veduta.core.model.model import Model, parameter_value
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
 FEW = 12
-edit = Edits(ChartDefinition, given=3)
-"""Registers an edit: of a definition, over its fields and their table."""
+edit = Edits(ChartDefinition, given=2)
+"""Registers an edit: of a definition, over its model."""
 EDITS = edit.functions
 Index = Annotated[int, Attribute(ge=0)]
 Clause = Literal["show", "by", "only", "split", "keep", "sort", "as", "title", "compare", "totals", "aligned", "with"]
 
 
-def apply_edit(definition: ChartDefinition, schema: Schema, table: Table, change: dict[str, Any]) -> ChartDefinition:
+def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]) -> ChartDefinition:
     """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
     made."""
     sent = dict(change)
-    return edit.apply(str(sent.pop("edit", "")), sent, definition, schema, table)
+    return edit.apply(str(sent.pop("edit", "")), sent, definition, model)
 
 
 def _there(items: tuple[Any, ...], index: int) -> Any:
-    """The item at a place. Raises DefinitionProblem if there is none."""
+    """The item at a position. Raises DefinitionProblem if there is none."""
     if index >= len(items):
         raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.")
     return items[index]
@@ -64,13 +64,12 @@ def _tidied(definition: ChartDefinition) -> ChartDefinition:
 @edit
 def add_field(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     field: str,
     to: Literal["", "show", "by", "split", "dimension"] = "",
 ) -> ChartDefinition:
     """Put a field into a clause, or without `to` where it makes most sense."""
-    added = schema[field]
+    added = model.schema[field]
     to = to or ("show" if added.role is Role.MEASURE else "dimension")
     if to == "show":
         measure = default_measure(added)
@@ -85,17 +84,20 @@ def add_field(
     if to == "by" or not definition.by:
         return _with(definition, by=(*definition.by, group), sort=definition.sort if definition.by else None)
     first = definition.by[0]
-    if added.kind.is_date and len(definition.by) == 1 and not schema[first.field].kind.is_date and not definition.split:
+    if (
+        added.kind.is_date
+        and len(definition.by) == 1
+        and not model.schema[first.field].kind.is_date
+        and not definition.split
+    ):
         return _with(definition, by=(group,), split=first, keep=None, sort=None)
-    if not definition.split and len(definition.by) == 1 and table.facts(field).distinct <= FEW:
+    if not definition.split and len(definition.by) == 1 and model.facts(field).distinct <= FEW:
         return _with(definition, split=group)
     return _with(definition, by=(*definition.by, group))
 
 
 @edit
-def remove(
-    definition: ChartDefinition, schema: Schema, table: Table, clause: Clause, index: Index = 0
-) -> ChartDefinition:
+def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Index = 0) -> ChartDefinition:
     """Take one part out of a clause."""
     if clause in ("show", "by", "only"):
         items = getattr(definition, clause)
@@ -118,8 +120,7 @@ def remove(
 @edit
 def set_measure(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     index: Index,
     field: str | None = None,
     aggregate: Aggregate | Literal[""] = "",
@@ -132,8 +133,8 @@ def set_measure(
         field = field or _there(shown, index).field
         if field is None:
             raise DefinitionProblem("A count of rows has no other aggregate.", hint="Choose a field.")
-        usual = default_measure(schema[field])
-        fitting = aggregates_for(schema[field].kind) if schema[field].level == "row" else [Aggregate.OWN]
+        usual = default_measure(model.schema[field])
+        fitting = aggregates_for(model.schema[field].kind) if model.schema[field].level == "row" else [Aggregate.OWN]
         measure = usual if not aggregate else Measure(field=field, aggregate=Aggregate(aggregate))
         if measure.aggregate not in fitting:
             measure = usual
@@ -144,30 +145,30 @@ def set_measure(
 
 @edit
 def set_formula(
-    definition: ChartDefinition, schema: Schema, table: Table, index: Index, formula: str, name: str = ""
+    definition: ChartDefinition, model: Model, index: Index, formula: str, name: str = ""
 ) -> ChartDefinition:
     """Show a formula of this chart's own, written with the fields' names; an index at the end adds a measure."""
     shown = definition.measures if index < len(definition.measures) else definition.show
-    measure = Measure(formula=with_ids(formula, schema), name=name.strip()[:200])
-    measure_node(measure, schema, getattr(table, "parameters", {}))
+    measure = Measure(formula=with_ids(formula, model.schema), name=name.strip()[:200])
+    measure_node(measure, model.schema, model.parameters)
     if index < len(shown):
         measure = measure.model_copy(update={"format": shown[index].format, "total": shown[index].total})
     return _with(definition, show=_replaced(shown, index, measure) if index < len(shown) else (*shown, measure))
 
 
 @edit
-def vary_measure(definition: ChartDefinition, schema: Schema, table: Table, index: Index, how: str) -> ChartDefinition:
+def vary_measure(definition: ChartDefinition, model: Model, index: Index, how: str) -> ChartDefinition:
     """Show a variation of a measure behind it: its growth, share, rank, running total and so on."""
     shown = definition.measures
     if how not in {each.key for each in VARIATIONS}:
         raise DefinitionProblem("There is no such variation.", hint="Choose one from the list.")
-    measure = vary(_there(shown, index), how, definition.groups, schema)
+    measure = vary(_there(shown, index), how, definition.groups, model.schema)
     return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
 
 
 @edit
 def set_total(
-    definition: ChartDefinition, schema: Schema, table: Table, index: Index, total: Total | Literal[""] = ""
+    definition: ChartDefinition, model: Model, index: Index, total: Total | Literal[""] = ""
 ) -> ChartDefinition:
     """How a measure's totals are worked out; empty goes back to the field's own way."""
     measure = _there(definition.measures, index).model_copy(update={"total": total or None})
@@ -177,8 +178,7 @@ def set_total(
 @edit
 def set_aligned(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     measure: Measure | None = None,
     low: float | None = None,
     formula: str = "",
@@ -188,28 +188,28 @@ def set_aligned(
     if measure is not None and low is not None:
         formula = f"{measure_formula(measure)} >= {low:.15g}"
     elif formula:
-        formula = with_ids(formula, schema)
+        formula = with_ids(formula, model.schema)
     if formula:
-        measure_node(Measure(formula=f"since({formula})"), schema, getattr(table, "parameters", {}))
+        measure_node(Measure(formula=f"since({formula})"), model.schema, model.parameters)
     return _with(definition, aligned=formula)
 
 
 @edit
-def set_totals(definition: ChartDefinition, schema: Schema, table: Table, totals: str) -> ChartDefinition:
+def set_totals(definition: ChartDefinition, model: Model, totals: str) -> ChartDefinition:
     return _with(definition, totals=totals)
 
 
 @edit
-def set_compare(definition: ChartDefinition, schema: Schema, table: Table, compare: str) -> ChartDefinition:
+def set_compare(definition: ChartDefinition, model: Model, compare: str) -> ChartDefinition:
     return _with(definition, compare=compare)
 
 
 @edit
 def set_value(
-    definition: ChartDefinition, schema: Schema, table: Table, parameter: str, values: list[Any] | None = None
+    definition: ChartDefinition, model: Model, parameter: str, values: list[Any] | None = None
 ) -> ChartDefinition:
     """Set a parameter of the model for this chart; no value is no limit."""
-    parameters = {each.id: each for each in Model.of_one(table, schema).definition.parameters}
+    parameters = {each.id: each for each in model.definition.parameters}
     if parameter not in parameters:
         raise DefinitionProblem(f"There is no parameter :{parameter} any more.", hint="Load the page again.")
     parameter_value(parameters[parameter], values)
@@ -219,8 +219,7 @@ def set_value(
 @edit
 def style_measure(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     index: Index,
     name: str | None = None,
     number_format: dict[str, Any] | None = None,
@@ -238,8 +237,7 @@ def style_measure(
 @edit
 def set_group(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     clause: Literal["by", "split"],
     index: Index = 0,
     field: str = "",
@@ -250,7 +248,7 @@ def set_group(
     name = field or (old.field if old else "")
     if not name:
         raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
-    group = grouping_for(schema[name], grain or None)
+    group = grouping_for(model.schema[name], grain or None)
     if clause == "split":
         return _with(definition, split=group)
     by = _replaced(definition.by, index, group) if old else (*definition.by, group)
@@ -261,7 +259,7 @@ def set_group(
 
 
 @edit
-def swap(definition: ChartDefinition, schema: Schema, table: Table, index: Index = 0) -> ChartDefinition:
+def swap(definition: ChartDefinition, model: Model, index: Index = 0) -> ChartDefinition:
     """Exchange a `by` dimension with the split, or with the one after it when there is no split."""
     sort = definition.sort if definition.sort and definition.sort.by == "measure" else None
     if definition.split:
@@ -276,8 +274,7 @@ def swap(definition: ChartDefinition, schema: Schema, table: Table, index: Index
 @edit
 def set_kind(
     definition: ChartDefinition,
-    schema: Schema,
-    table: Table,
+    model: Model,
     kind: ChartKind | Literal[""] | None = None,
     stacking: Stacking | Literal[""] | None = None,
 ) -> ChartDefinition:
@@ -286,40 +283,40 @@ def set_kind(
 
 
 @edit
-def choose_stacking(definition: ChartDefinition, schema: Schema, table: Table, stacking: Stacking) -> ChartDefinition:
+def choose_stacking(definition: ChartDefinition, model: Model, stacking: Stacking) -> ChartDefinition:
     """Stacked, grouped or to 100%, whatever the kind."""
     return _with(definition, stacking=stacking)
 
 
 @edit
 def set_filter(
-    definition: ChartDefinition, schema: Schema, table: Table, filter: Filter, index: Index | None = None
+    definition: ChartDefinition, model: Model, filter: Filter, index: Index | None = None
 ) -> ChartDefinition:
     """Add a filter, or put it in the place of another."""
     for field in filter.fields():
-        schema[field]
+        model.schema[field]
     if index is None or index >= len(definition.only):
         return _with(definition, only=(*definition.only, filter))
     return _with(definition, only=_replaced(definition.only, index, filter))
 
 
 @edit
-def set_keep(definition: ChartDefinition, schema: Schema, table: Table, keep: Keep) -> ChartDefinition:
+def set_keep(definition: ChartDefinition, model: Model, keep: Keep) -> ChartDefinition:
     return _with(definition, keep=keep)
 
 
 @edit
-def set_sort(definition: ChartDefinition, schema: Schema, table: Table, sort: Sort) -> ChartDefinition:
+def set_sort(definition: ChartDefinition, model: Model, sort: Sort) -> ChartDefinition:
     return _with(definition, sort=sort)
 
 
 @edit
-def set_title(definition: ChartDefinition, schema: Schema, table: Table, title: str) -> ChartDefinition:
+def set_title(definition: ChartDefinition, model: Model, title: str) -> ChartDefinition:
     return _with(definition, title=title.strip())
 
 
 def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping | None:
-    """The dimension at a place in the sentence, if there is one."""
+    """The dimension at a position in the sentence, if there is one."""
     if clause == "split":
         return definition.split
     return definition.by[index] if clause == "by" and index < len(definition.by) else None

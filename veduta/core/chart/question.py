@@ -11,8 +11,7 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
-from veduta.core.data.fields import Schema
-from veduta.core.model.model import Model, Table
+from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
 from veduta.core.query.query import Query, Result, Sort
@@ -81,29 +80,28 @@ def _usual_sort(definition: ChartDefinition, kind: ChartKind) -> Sort | None:
 
 
 def work_out(
-    definition: ChartDefinition, table: Table, schema: Schema, context: Context, extra: tuple[Filter, ...] = ()
+    definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
 ) -> tuple[ChartKind, str, Result]:
     """The kind of chart, why Veduta chose it, and the result. Raises
     DefinitionProblem if it does not fit the dataset."""
-    kind, why = choose_kind(definition, schema, table)
-    return kind, why, answer(to_query(definition, kind, extra), Model.of_one(table, schema), context)
+    kind, why = choose_kind(definition, model)
+    return kind, why, answer(to_query(definition, kind, extra), model, context)
 
 
 def ask(
     definition: ChartDefinition,
-    table: Table,
-    schema: Schema,
+    model: Model,
     context: Context,
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
 ) -> Answered:
     """Answer and draw a chart. Raises DefinitionProblem if it does not fit the dataset."""
-    kind, why, result = work_out(definition, table, schema, context, extra)
+    kind, why, result = work_out(definition, model, context, extra)
     picture = Picture(
         definition,
         kind,
         result,
-        value_order=_value_order(definition, table, schema),
+        value_order=_value_order(definition, model),
         selected=selection.points if selection else None,
         excluded=bool(selection and selection.excluded),
     )
@@ -120,8 +118,8 @@ def ask(
         definition=definition,
         kind=kind,
         why="" if own_kind_refused else why,
-        title=titled(definition.title, Model.of_one(table, schema)) or default_title(definition, schema),
-        sentence=sentence_text(definition, kind, schema, parameter_settings(definition, Model.of_one(table, schema))),
+        title=titled(definition.title, model) or default_title(definition, model.schema),
+        sentence=sentence_text(definition, kind, model.schema, parameter_settings(definition, model)),
         result=result,
         drawing=drawing,
         notes=notes,
@@ -139,7 +137,7 @@ def titled(title: str, model: Model) -> str:
     return re.sub(r":([a-z][a-z0-9_]*)", said, title)
 
 
-def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> list[Any]:
+def _value_order(definition: ChartDefinition, model: Model) -> list[Any]:
     """All values of the dimension that colours the series, in order, whatever is filtered; none if they are many."""
     if len(definition.groups) != 2 or definition.groups[-1].is_time_axis:
         return []
@@ -147,5 +145,5 @@ def _value_order(definition: ChartDefinition, table: Table, schema: Schema) -> l
     if group.grain:
         return [*PARTS[group.grain], None]
     # The order is that of all values, so that everybody sees a value in the same colour.
-    values = Model.of_one(table, schema).given({}).facts(group.field).values or ()
-    return [*sorted((typed(value, schema[group.field]) for value in values), key=str), None] if values else []
+    values = model.given({}).facts(group.field).values or ()
+    return [*sorted((typed(value, model.schema[group.field]) for value in values), key=str), None] if values else []

@@ -138,7 +138,7 @@ class Model:
     @classmethod
     def of_one(cls, table: Table, schema: Schema) -> Model:
         """The model of a single table."""
-        return table if isinstance(table, Model) else cls({"": (table, schema)}, gone=schema.gone)
+        return cls({"": (table, schema)}, gone=schema.gone)
 
     @property
     def rules(self) -> tuple[RowRule, ...]:

@@ -7,8 +7,8 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import Grouping, group_expression
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.model.model import Model, Table
+from veduta.core.data.fields import Kind
+from veduta.core.model.model import Model
 from veduta.core.model.rows import ROW
 from veduta.core.query.answer import settled
 from veduta.core.query.engine import Engine
@@ -17,15 +17,14 @@ from veduta.core.query.filters import Context, Filter, PointsFilter, value_words
 
 
 def group_values(
-    table: Table, schema: Schema, grouping: Grouping, search: str = "", limit: int = 200, selected: tuple[Any, ...] = ()
+    model: Model, grouping: Grouping, search: str = "", limit: int = 200, selected: tuple[Any, ...] = ()
 ) -> tuple[list[tuple[Any, str, int]], int]:
     """A dimension's values as (value, words, rows), most frequent first (dates in order), and how many there are.
 
     `search` ignores case; at most `limit` are returned, the `selected` ones first.
     """
-    field = schema[grouping.field]
-    value = group_expression(grouping, schema).alias("v")
-    model = Model.of_one(table, schema)
+    field = model.schema[grouping.field]
+    value = group_expression(grouping, model.schema).alias("v")
     counted = model.scan([field.id], model.home_of({field.id})).group_by(value).agg(n=pl.len()).collect()
     if search:
         if field.kind is Kind.TEXT:
@@ -44,8 +43,7 @@ def group_values(
 
 
 def rows_behind(
-    table: Table,
-    schema: Schema,
+    model: Model,
     filters: tuple[Filter | PointsFilter, ...],
     context: Context,
     columns: list[str],
@@ -58,12 +56,11 @@ def rows_behind(
 
     `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
     """
-    model = Model.of_one(table, schema)
     narrowing, _ = settled(filters, model, context)
     rows = Engine(model, narrowing, context).rows(home, Place(), {*columns, ROW}, ())
     if search:
-        texts = [pl.col(name) for name in columns if schema[name].kind is Kind.TEXT]
-        others = [pl.col(name).cast(pl.String) for name in columns if schema[name].kind is not Kind.TEXT]
+        texts = [pl.col(name) for name in columns if model.schema[name].kind is Kind.TEXT]
+        others = [pl.col(name).cast(pl.String) for name in columns if model.schema[name].kind is not Kind.TEXT]
         conditions = [
             text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False)
             for text in texts + others

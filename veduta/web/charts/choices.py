@@ -77,9 +77,7 @@ def parameter_choices(
     ]
     if not choices and parameter.field and parameter.field in model.schema:
         field = model.schema[parameter.field]
-        values, _ = group_values(
-            model, model.schema, grouping_for(field), find, VALUES_SHOWN, tuple(typed(v, field) for v in chosen)
-        )
+        values, _ = group_values(model, grouping_for(field), find, VALUES_SHOWN, tuple(typed(v, field) for v in chosen))
         choices = [
             (json.dumps(plain(value)), said, plain(value) in chosen) for value, said, _ in values if value is not None
         ]

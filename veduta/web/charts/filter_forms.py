@@ -135,7 +135,7 @@ def list_choices(field: Field, current: ListFilter | None, model: Model, find: s
     """A bounded list of values to tick, the ticked ones first; those that are gone from the data are said to be."""
     ticked = [typed(value, field) for value in current.values] if current else []
     group = grouping_for(field, Grain.DAY) if field.kind.is_date else grouping_for(field)
-    values, count = group_values(model, model.schema, group, find, VALUES_SHOWN, tuple(ticked))
+    values, count = group_values(model, group, find, VALUES_SHOWN, tuple(ticked))
     there = {value for value, _, _ in values}
     gone = [] if find else [value for value in ticked if value not in there]
     shown = [(json.dumps(plain(value)), said, rows, value in ticked) for value, said, rows in values]

@@ -81,14 +81,14 @@ def _aligned(asked: Asked) -> dict[str, Any]:
 @popover("as", "kind")
 def _kind(asked: Asked) -> dict[str, Any]:
     definition, model = asked.definition, asked.model
-    chosen, why = choose_kind(definition.model_copy(update={"kind": None}), model.schema, model)
-    current = choose_kind(definition, model.schema, model)[0]
+    chosen, why = choose_kind(definition.model_copy(update={"kind": None}), model)
+    current = choose_kind(definition, model)[0]
     several = len(definition.groups) > 1 or len(definition.measures) > 1
     stackings = {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
     if current is ChartKind.AREA:
         del stackings["grouped"]
     return {
-        "kinds": [(kind, KIND_NAMES[kind], unfit(definition, kind, model.schema, model)) for kind in ChartKind],
+        "kinds": [(kind, KIND_NAMES[kind], unfit(definition, kind, model)) for kind in ChartKind],
         "chosen": chosen,
         "chosen_name": KIND_NAMES[chosen],
         "why": why,
@@ -207,7 +207,7 @@ def _sort(asked: Asked) -> dict[str, Any]:
         "is_time": bool(first and first.grain),
     }
     if first and sort.by == "own":
-        values, _ = group_values(model, schema, first, limit=VALUES_SHOWN)
+        values, _ = group_values(model, first, limit=VALUES_SHOWN)
         words = {json.dumps(plain(value)): said for value, said, _ in values}
         named = [json.dumps(value) for value in sort.values]
         choices["own"] = [(key, words.get(key, json.loads(key))) for key in named]

@@ -50,14 +50,14 @@ def answer_over(
 ) -> Answered:
     """The chart worked out over a model as it is. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
-    return ask(definition, model, model.schema, context_now(model, stopped), extra, selection)
+    return ask(definition, model, context_now(model, stopped), extra, selection)
 
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:
     """How a chart's numbers come about, step by step."""
     model, context = parts_for(dataset, reader, definition.values)
     check_fields(definition, model.schema)
-    query = to_query(definition, choose_kind(definition, model.schema, model)[0])
+    query = to_query(definition, choose_kind(definition, model)[0])
     return explain(query, model, context, parameter_settings(definition, model))
 
 

@@ -123,7 +123,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     model = model_for(chart.dataset, request.user, definition.values)
     schema = model.schema
     if change := data.get("edit"):
-        definition = apply_edit(definition, schema, model, change)
+        definition = apply_edit(definition, model, change)
     started = time.perf_counter()
     answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(data))
     took = (time.perf_counter() - started) * 1_000

@@ -58,7 +58,7 @@ def rows_lazily(
     fields = [field for field in model.schema.visible if field.table == home]
     sort = (asked.sort, asked.descending) if asked.sort in {field.id for field in fields} else None
     return (
-        rows_behind(model, model.schema, filters, context, [field.id for field in fields], sort, asked.find, home),
+        rows_behind(model, filters, context, [field.id for field in fields], sort, asked.find, home),
         fields,
         model,
     )
