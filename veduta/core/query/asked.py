@@ -39,7 +39,7 @@ class Asked:
         self.aligned = self.node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
         self.groups = tuple(dict.fromkeys(query.groups))
         self.keys = [key_of(group) for group in self.groups]
-        self.place = place_of(self.groups)
+        self.place = place_showing(self.groups)
         judged = tuple((self.node(each.measure), each) for each in conditions)
         self.engine = Engine(model, filters, context, self.place.groups, conditions=judged)
         self.columns: dict[Checked, str] = {}
@@ -126,7 +126,7 @@ class Asked:
         )
 
 
-def place_of(groups: tuple[Grouping, ...]) -> Place:
+def place_showing(groups: tuple[Grouping, ...]) -> Place:
     """The place of these dimensions: those that follow from another one are shown only."""
     own = independent(groups)
     return Place(own, outer=groups if own != groups else None)

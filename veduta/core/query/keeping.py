@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from veduta.core.formula.functions import Level
-from veduta.core.query.asked import Asked, place_of, with_shown
+from veduta.core.query.asked import Asked, place_showing, with_shown
 from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.filters import grouping_words
 from veduta.core.query.measures import Keep
@@ -102,7 +102,7 @@ def _rest_of(asked: Asked, gathered: Gathered) -> pl.DataFrame:
     up."""
     dropped, group, key = gathered.dropped, asked.groups[gathered.position], asked.keys[gathered.position]
     engine = asked.over(dropped, True)
-    place = place_of(tuple(each for each in asked.groups if each != group))
+    place = place_showing(tuple(each for each in asked.groups if each != group))
     engine.gather((node, place) for node in asked.nodes)
     keys = [key_of(each) for each in place.shown]
     anew, summed = [], [pl.col(asked.rows).sum()]

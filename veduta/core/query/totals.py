@@ -8,7 +8,7 @@ import polars as pl
 
 from veduta.core.data.fields import Total
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.asked import Asked, place_of, taken, with_shown
+from veduta.core.query.asked import Asked, place_showing, taken, with_shown
 from veduta.core.query.engine import Engine
 from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.keeping import REST, Shown
@@ -65,7 +65,7 @@ class _Totalling:
             return {}
         asked = self.asked
         engine = asked.over(cells, narrowed)
-        places = {total: place_of(tuple(dict.fromkeys(asked.query.groups[i] for i in total))) for total in wanted}
+        places = {total: place_showing(tuple(dict.fromkeys(asked.query.groups[i] for i in total))) for total in wanted}
         again = [node for node, rule in zip(asked.nodes, self.rules, strict=True) if rule == "again"]
         for place in places.values():
             engine.want(place, engine.home(asked.nodes[0], place) if asked.nodes else "")

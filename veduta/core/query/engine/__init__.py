@@ -102,9 +102,9 @@ class Engine(Reader):
 
     def rows_in(self, place: Place, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
-        homes = self.cells[place].homes
-        frame = (homes[home] if home in homes else next(iter(homes.values())))[1]
-        return frame[self.prepared.rows_of(home).name]
+        tables = self.cells[place].tables
+        table = tables[home] if home in tables else next(iter(tables.values()))
+        return table.frame[self.prepared.rows_of(home).name]
 
     # What a formula is about.
 

@@ -136,14 +136,23 @@ class Prepared:
         )
 
 
+@dataclass(frozen=True)
+class TableCells:
+    """What was read of a table: its parts in the cells that its rows tell apart. `keys` are the columns of the
+    dimensions that reach it."""
+
+    keys: list[str]
+    frame: pl.DataFrame
+
+
 @dataclass
 class Cells:
-    """A place's cells with what was worked out in them; `homes` holds, by table, the
-    dimensions that reach it and its parts."""
+    """A place's cells with what was worked out in them. `keys` are the columns of all dimensions; `tables` holds what
+    was read, by table."""
 
     frame: pl.DataFrame
     keys: list[str]
-    homes: dict[str, tuple[list[str], pl.DataFrame]] = attribute(default_factory=dict)
+    tables: dict[str, TableCells] = attribute(default_factory=dict)
 
 
 def key_of(group: Grouping) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -13,21 +14,22 @@ from veduta.core.query.engine.places import COMBINE, Part, Place, key_of
 from veduta.core.query.engine.so_far import quantiles_so_far, variances_so_far
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import Reader
+    from veduta.core.query.engine.reading import Reader, Reading
 
 MOST_ROWS_AGAIN = 10_000_000
 
 
-def running_parts(reader: Reader, place: Place, home: str, parts: dict[str, Part]) -> pl.DataFrame:
-    """A place's parts of a table from the start of each period up to each cell: put together from those of its cells,
-    or else from the rows."""
-    keys, cells = reader.cells[place.in_its_cells].homes[home]
+def running_parts(reader: Reader, reading: Reading) -> pl.DataFrame:
+    """A reading's parts from the start of each period up to each cell: put together from those of its cells, or else
+    from the rows."""
+    place, home, parts = reading.place, reading.home, reading.parts
+    table = reader.cells[place.in_its_cells].tables[home]
     axis = reader.axis(place)
-    if axis is None or place.upto is None or key_of(axis) not in keys:
+    if axis is None or place.upto is None or key_of(axis) not in table.keys:
         single = {name: part for name, part in parts.items() if not part.combines}
-        frame = reader.lazy(place, home, single).collect() if single else None
-        return cells if frame is None else beside(cells, frame, keys)
-    return _Running(reader, place, home, axis, place.upto, keys).parts(cells, parts)
+        frame = reader.lazy(replace(reading, parts=single)).collect() if single else None
+        return table.frame if frame is None else beside(table.frame, frame, table.keys)
+    return _Running(reader, place, home, axis, place.upto, table.keys).parts(table.frame, parts)
 
 
 class _Running:

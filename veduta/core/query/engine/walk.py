@@ -161,7 +161,7 @@ class Walk(ABC):
 
     def _at_grain(self, node: Checked, per: Per, place: Place) -> pl.Expr:
         engine, inner = self.engine, node.given(0)
-        source = engine.place_of(per, place)
+        source = engine.place_within(per, place)
         there = engine.told_by(source.groups, place)
         own = {
             key_of(group): self._determined(inner, group, place) if value is None else value
@@ -193,7 +193,7 @@ class Walk(ABC):
                 at=node.where.at,
                 hint="Put the condition inside, or use if(test, value).",
             )
-        inner = [self.engine.place_of(per, place).groups for per in _grains(argument)]
+        inner = [self.engine.place_within(per, place).groups for per in _grains(argument)]
         groups = independent((*place.groups, *(group for each in inner for group in each)))
         source = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
         return self.over_cells(node, argument, source, place)

@@ -1,0 +1,190 @@
+"""The rows behind places: filtered, with their dimensions, and with values of other grains beside them."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable
+from dataclasses import replace
+
+import polars as pl
+
+from veduta.core.calendar import PERIODS, Grain, Grouping, enclosing, group_expression, independent
+from veduta.core.data.fields import Kind
+from veduta.core.formula.check import Checked, Per
+from veduta.core.model.model import Model
+from veduta.core.query.engine.parts import attached_name
+from veduta.core.query.engine.places import Part, Place, key_of
+from veduta.core.query.filters import Context, Filter
+
+
+class Rows(ABC):
+    """The rows of a model's tables under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
+    remain of them, they are read for totals: values of fewer dimensions over those cells, which are `narrowed` if not
+    all cells of the rows that pass the filters are among them. What `ranks` works over a single dimension as a chart of
+    its own would, windows included."""
+
+    def __init__(
+        self,
+        model: Model,
+        filters: tuple[Filter, ...],
+        context: Context,
+        groups: tuple[Grouping, ...] = (),
+        kept: pl.DataFrame | None = None,
+        narrowed: bool = False,
+        ranks: bool = False,
+    ) -> None:
+        self.model, self.schema, self.filters, self.context = model, model.schema, filters, context
+        self.groups, self.kept = groups, kept
+        self.for_totals, self.narrowed, self.ranks = kept is not None, narrowed, ranks
+        self.notes: list[str] = []
+
+    def axis(self, place: Place) -> Grouping | None:
+        """The time axis of a place, if it has one: the finest periods of its first date."""
+        periods = [group for group in place.groups if group.is_time_axis]
+        own = [group for group in periods if group.field == periods[0].field]
+        return max(own, key=lambda group: PERIODS.index(group.period), default=None)
+
+    def reached(self, home: str, place: Place) -> list[Grouping]:
+        return [group for group in place.groups if self.model.reaches(home, group.field, group.grain or "")]
+
+    def rows(
+        self, home: str, place: Place, names: set[str], keys: Iterable[Grouping], attached: Iterable[Checked] = ()
+    ) -> pl.LazyFrame:
+        """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
+        keys = list(keys)
+        filters = [filter_ for filter_ in self.filters_at(place) if self._follows(filter_, home)]
+        kept = self.kept_groups(home, place)
+        needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
+        periods = place.periods
+        narrowing = None
+        if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else "year"):
+            narrowing = periods.expression(self.schema, self.model.known_grain(home, periods.field))
+            needed |= {periods.field} if narrowing is not None else set()
+        rows = self.model.scan(sorted(needed), home)
+        conditions = [
+            filter_.on_table(self.schema, self.context, lambda name: self.model.known_grain(home, name))
+            for filter_ in filters
+        ]
+        conditions += [narrowing] if narrowing is not None else []
+        if conditions:
+            rows = rows.filter(conditions)
+        if keys:
+            rows = rows.with_columns(group_expression(group, self.schema).alias(key_of(group)) for group in keys)
+        for node in attached:
+            rows = self._attach(rows, node, place)
+        if kept:
+            own = {f"__kept{i}": group for i, group in enumerate(kept)}
+            rows = rows.with_columns(group_expression(group, self.schema).alias(name) for name, group in own.items())
+            cells = self.kept_cells.lazy().select(key_of(group) for group in kept).unique()
+            rows = rows.join(cells, left_on=list(own), right_on=[key_of(g) for g in kept], how="semi", nulls_equal=True)
+        return rows
+
+    @property
+    def kept_cells(self) -> pl.DataFrame:
+        """The cells of the chart that remain, where this reads for totals."""
+        assert self.kept is not None, "this does not read for totals"
+        return self.kept
+
+    @abstractmethod
+    def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:
+        """A value at a grain of its own, to stand beside the rows: the grain's cells, and the value's column."""
+
+    def _attach(self, rows: pl.LazyFrame, node: Checked, place: Place) -> pl.LazyFrame:
+        """The value at a grain of its own, beside each row."""
+        source = self.place_within(node.grain, replace(place, upto=None, unbroken=False))
+        cells, name = self.at_grain(node.given(0), source)
+        keys = [key_of(group) for group in source.groups]
+        if not keys:
+            return rows.with_columns(pl.lit(cells[name][0], dtype=cells[name].dtype).alias(attached_name(node)))
+        own = [f"__{key}" for key in keys]
+        rows = rows.with_columns(
+            group_expression(g, self.schema).alias(k) for g, k in zip(source.groups, own, strict=True)
+        )
+        wanted = cells.lazy().select(*keys, pl.col(name).alias(attached_name(node)))
+        return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True)
+
+    def made(self, place: Place, home: str, parts: Iterable[Part]) -> pl.LazyFrame:
+        """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
+        parts = list(parts)
+        attached = list(dict.fromkeys(node for part in parts for node in part.attached))
+        names = {name for part in parts for name in part.fields}
+        names |= {g.field for node in attached for g in self.place_within(node.grain, place).groups}
+        rows = self.rows(home, place.in_its_cells, names, self.reached(home, place), attached)
+        made = {part.column: part.expression for part in parts if part.expression is not None}
+        return rows.with_columns(expression.alias(column) for column, expression in made.items()) if made else rows
+
+    def exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
+        """Each row in its own period and in all later ones up to the end of the enclosing one."""
+        key = key_of(axis)
+        fiscal = self.schema.fiscal_month
+        whole = enclosing(pl.col(key), axis.period, unit, fiscal).alias("__whole")
+        later = later.with_columns(enclosing(pl.col("__later"), axis.period, unit, fiscal).alias("__whole"))
+        rows = rows.with_columns(whole).join(later, on="__whole", how="inner").filter(pl.col("__later") >= pl.col(key))
+        return rows.with_columns(pl.col("__later").alias(key))
+
+    def _follows(self, filter_: Filter, home: str) -> bool:
+        """Whether a filter's fields reach a table; if not, that is said."""
+        reaches = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
+        if not reaches:
+            self.say(
+                f"{self.model.table_name(home)} is not narrowed by “{filter_.words(self.schema)}”: it has no such"
+                " field."
+            )
+        return reaches
+
+    def say(self, note: str) -> None:
+        """Add a note for the reader, once."""
+        if note not in self.notes:
+            self.notes.append(note)
+
+    def filters_at(self, place: Place) -> list[Filter]:
+        """The filters that hold at a place: where it looks at other periods, what is left of those on the date."""
+        filters = list(self.filters)
+        if place.without:
+            filters = [each for f in filters if (each := f.without(place.without))]
+        if place.periods:
+            dates = self.model.same_dates(place.periods.field)
+            filters = [each for f in filters if (each := f.in_other_periods(dates))]
+        return filters
+
+    def kept_groups(self, home: str, place: Place) -> list[Grouping]:
+        """The chart's dimensions by which rows of cells that were dropped are told;
+        not the time axis where it is replaced."""
+        if not self.narrowed or place.whole:
+            return []
+        dates = self.model.same_dates(place.periods.field) if place.periods else set()
+        return [
+            group
+            for group in self.groups
+            if self.model.reaches(home, group.field, group.grain or "")
+            and not (group.is_time_axis and group.field in dates)
+        ]
+
+    def place_within(self, per: Per, place: Place) -> Place:
+        """Where a value at a grain of its own stands, as seen from a place."""
+        return replace(
+            place,
+            groups=self._groups_of(per, place),
+            outer=place.shown,
+            whole=place.whole or (self.narrowed and not (per.shown and not per.less)),
+            without=place.without | per.without,
+        )
+
+    def _groups_of(self, per: Per, place: Place) -> tuple[Grouping, ...]:
+        own = tuple(self._own_group(name, grain) for name, grain in per.dimensions)
+        if not per.shown:
+            return independent(own)
+        if per.less:
+            gone = {(name, grain) for name, grain in per.dimensions}
+            return independent(
+                group
+                for group in place.shown
+                if group.grain not in per.periods and not {(group.field, ""), (group.field, group.grain)} & gone
+            )
+        return independent((*(place.groups if per.inside else place.shown), *own))
+
+    def _own_group(self, name: str, grain: str) -> Grouping:
+        """A field as a formula groups by it: dates by day, date-times by the moment unless it says by which period."""
+        kind = self.schema[name].kind
+        usual = {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(kind)
+        return Grouping(field=name, grain=Grain(grain) if grain else usual)
