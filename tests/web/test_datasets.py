@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import errno
 import io
+import re
 import sqlite3
 from unittest import mock
 
@@ -21,6 +22,7 @@ from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 from veduta.web.datasets.store import table_of
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
+from veduta.web.modelling.changes import change_model
 
 
 class Uploads(WebTest):
@@ -225,11 +227,14 @@ class NewerFiles(WebTest):
         self.chart = self.make_chart()
         self.as_(self.analyst)
 
-    def test_what_a_newer_file_changes_is_named_with_the_charts_before_it_takes_effect(self):
+    def test_what_a_newer_file_changes_is_named_with_what_uses_it_before_it_takes_effect(self):
+        formula = {"name": "Taken", "text": "sum(Fare)"}
+        self.dataset = change_model(self.analyst, self.dataset, "save_formula", formula, 0)
         upload = receive(self.analyst, self.NEWER, dataset=self.dataset)
         page = self.client.get(reverse("upload", args=[upload.pk]))
-        self.assertContains(page, "“Fare” is missing. These charts use it and will say so:")
-        self.assertContains(page, "“Route” is missing. No chart uses it.")
+        words = " ".join(re.sub("<[^>]+>", "", page.content.decode()).split())
+        self.assertIn("“Fare” is missing. These use it and will say so: Fares, the formula Taken.", words)
+        self.assertContains(page, "“Route” is missing. Nothing uses it.")
         self.assertContains(page, "“Sailing id” was whole number and is now text.")
         self.assertContains(page, "“Tonnage” is new.")
         self.dataset.refresh_from_db()

@@ -2,14 +2,37 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.errors import VedutaError
+from veduta.core.formula.measures import fields_in
+from veduta.core.model.definition import FormulaField
+from veduta.core.words import listed
 from veduta.web.datasets.models import Dataset
 
+NAMED = 5
 
-def charts_using(dataset: Dataset, field_id: str) -> list[Any]:
-    """The charts of a dataset that use a field; unreadable definitions are passed over."""
+
+@dataclass(frozen=True)
+class Uses:
+    """The charts and the formulas of the model that use a field or a formula."""
+
+    charts: list[Any]
+    formulas: list[FormulaField]
+
+    def __len__(self) -> int:
+        return len(self.charts) + len(self.formulas)
+
+    def words(self) -> str:
+        """What uses it, the charts first: "Late by route and the formula Share late"."""
+        names = [chart.name or "a chart without a name" for chart in self.charts]
+        names += [f"the formula {formula.name}" for formula in self.formulas]
+        return listed(names, "and", NAMED)
+
+
+def uses_of(dataset: Dataset, field_id: str) -> Uses:
+    """What uses a field or a formula of a dataset; unreadable definitions are passed over."""
     charts = []
     for chart in dataset.charts.filter(deleted_at=None):
         try:
@@ -17,4 +40,4 @@ def charts_using(dataset: Dataset, field_id: str) -> list[Any]:
                 charts.append(chart)
         except VedutaError:
             continue
-    return charts
+    return Uses(charts, [each for each in dataset.model_definition.formulas if field_id in fields_in(each.text)])

@@ -16,7 +16,6 @@ from django.db import transaction
 
 from veduta.core.data.blocks import Ragged, read_blocks
 from veduta.core.data.changing import changed_field, in_place_of, matched_fields
-from veduta.core.data.fields import Field
 from veduta.core.data.formats import (
     LARGEST_JSON,
     first_sheet,
@@ -39,7 +38,6 @@ from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK
 from veduta.web.datasets.models import Dataset, Refresh, Upload
 from veduta.web.datasets.refreshes import ask_for
-from veduta.web.datasets.uses import charts_using
 
 PIECE = 1024 * 1024
 
@@ -321,18 +319,3 @@ def discard(user: User, upload: Upload) -> None:
         remove_files(upload)
     if dataset and not dataset.current_id and not dataset.uploads.exists():
         dataset.delete()
-
-
-def changes_to(dataset: Dataset, fields: list[Field]) -> dict[str, list[dict[str, Any]]]:
-    """What a newer file changes: columns missing, new and of another type, with the charts that use them."""
-    old = {field.id: field for field in dataset.schema}
-    new = {field.id: field for field in fields}
-    missing = [
-        {"field": field, "charts": charts_using(dataset, field.id)} for key, field in old.items() if key not in new
-    ]
-    retyped = [
-        {"field": field, "was": old[key].kind.words, "now": field.kind.words, "charts": charts_using(dataset, key)}
-        for key, field in new.items()
-        if key in old and old[key].kind != field.kind
-    ]
-    return {"missing": missing, "retyped": retyped, "added": [{"field": f} for key, f in new.items() if key not in old]}

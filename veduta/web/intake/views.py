@@ -23,6 +23,7 @@ from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.binding import must_see_all
+from veduta.web.datasets.changes import changes_to
 from veduta.web.datasets.models import Upload
 from veduta.web.datasets.requests import allowed_changes, as_uuid_or_404, dataset_at
 from veduta.web.intake import services as intake
@@ -122,7 +123,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         "sampled": len(sample.rows),
     }
     if upload.dataset and upload.dataset.current_id:
-        context["changes"] = intake.changes_to(upload.dataset, upload.all_fields)
+        context["changes"] = changes_to(upload.dataset, upload.all_fields)
     return context
 
 

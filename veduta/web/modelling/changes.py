@@ -155,16 +155,3 @@ def _must_reach(model: Model, names: AbstractSet[str], groups: list[tuple[str, s
     for field, grain in groups:
         if not any(model.reaches(home, field, grain) for home in homes):
             raise DefinitionProblem(f"“{model.schema[field].name}” does not reach what is measured.", where=field)
-
-
-def used_in(dataset: Dataset, field_id: str) -> dict[str, list[Any]]:
-    """The charts and the formulas of the model that use a field or a formula."""
-    charts = []
-    for chart in dataset.charts.filter(deleted_at=None):
-        try:
-            if field_id in chart.load().fields():
-                charts.append(chart)
-        except VedutaError:
-            continue
-    formulas = [each for each in dataset.model_definition.formulas if field_id in fields_in(each.text)]
-    return {"charts": charts, "formulas": formulas}

@@ -39,6 +39,7 @@ from veduta.web.common.requests import sent_json, whole_number
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import dataset_at
+from veduta.web.datasets.uses import uses_of
 from veduta.web.modelling import changes as model_changes
 from veduta.web.modelling.forms import NOT_ARGUMENTS, arguments_of
 from veduta.web.modelling.services import model_of, parts_for
@@ -146,13 +147,13 @@ def _field_row(there: Model, field: Field, dataset: Dataset) -> dict[str, Any]:
 
 
 def _formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]:
-    used = model_changes.used_in(dataset, f"formula.{formula.id}")
+    used = uses_of(dataset, f"formula.{formula.id}")
     field = there.schema[f"formula.{formula.id}"]
     return {
         "formula": formula,
         "text": with_names(formula.text, there.schema),
         "problem": there.broken.get(formula.id, ""),
-        "used": len(used["charts"]) + len(used["formulas"]),
+        "used": len(used),
         "kind": field.kind,
         "level": "of each row" if field.level == "row" else "of many rows",
     }
@@ -322,7 +323,7 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
         "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
         "functions": [f for f in registry().values() if not f.operator],
         "parameters": there.definition.parameters,
-        "used": model_changes.used_in(dataset, f"formula.{formula_id}") if formula else None,
+        "used": uses_of(dataset, f"formula.{formula_id}") if formula else None,
         "axis": axis,
         "dimensions": [f for f in there.schema.visible if f.level == "row" and f.role == "dimension"],
         "grains": [(grain.value, grain.words) for grain in PERIODS],

@@ -26,12 +26,12 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK, is_full_disk
 from veduta.web.common.revisions import next_number
+from veduta.web.datasets.changes import changes_to
 from veduta.web.datasets.made_from import all_sources_of
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import Progress, ask_again, refresh_followers, tell_upload
 from veduta.web.datasets.store import read_upload, table_of, write_rows
 from veduta.web.datasets.versions import drop_old_versions
-from veduta.web.intake.services import changes_to
 from veduta.web.jobs import queue
 from veduta.web.modelling.services import rules_still_hold
 from veduta.web.shaping.tables import Tables, report_data
@@ -234,9 +234,8 @@ def _publish(
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
         queue.must_hold(refresh)
-        changes = (
-            changes_words(changes_to(dataset, [f for f in fields if f.id in version.kinds])) if dataset.current else {}
-        )
+        there = [field for field in fields if field.id in version.kinds]
+        changes = changes_to(dataset, there).words() if dataset.current else {}
         _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
             version.number = next_number(dataset.versions.all())
@@ -270,23 +269,6 @@ def _add_changes_of_source(
     changes["added"] = changes.get("added", []) + [
         f"“{names[key]}” is new in the source." for key in after.kinds if key not in before.kinds
     ]
-
-
-def changes_words(changes: dict[str, list[dict[str, Any]]]) -> dict[str, list[str]]:
-    """What a new version changed about the columns, each in a sentence."""
-
-    def used(item: dict[str, Any]) -> str:
-        names = [chart.name or "a chart without a name" for chart in item.get("charts", [])]
-        return f" Used by {', '.join(names[:5])}{' and others' if len(names) > 5 else ''}." if names else ""
-
-    return {
-        "missing": [f"“{item['field'].name}” is missing.{used(item)}" for item in changes["missing"]],
-        "retyped": [
-            f"“{item['field'].name}” was {item['was']} and is now {item['now']}.{used(item)}"
-            for item in changes["retyped"]
-        ],
-        "added": [f"“{item['field'].name}” is new." for item in changes["added"]],
-    }
 
 
 def _nothing_new(refresh: Refresh) -> None:
