@@ -111,6 +111,37 @@ class AnalystJourney(BrowserTest):
         page.click("text=Publish")
         page.wait_for_url(re.compile(r"/dashboards/[0-9a-f-]{36}/$"))
 
+    def test_what_is_half_done_survives_an_update_of_the_page(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/data/")
+        page.set_input_files("input[type=file]", MESSY)
+        page.wait_for_url("**/data/uploads/**")
+        self.has_text("table", "Stack Point–Ottersand")
+        page.uncheck("[aria-label='Import Takings']")
+        name = page.get_by_label("Name of column 2", exact=True)
+        scroller = page.locator(".scroll-x:has(> table.sticky-head)")
+        page.set_viewport_size({"width": 700, "height": 800})
+        name.focus()
+        scrolled = scroller.evaluate("element => (element.scrollLeft = 40)")
+        page.keyboard.press("Home")
+        page.keyboard.type("Half ty")
+        half_typed = name.input_value()
+        # Another column is changed while the name is being typed: what comes back must not disturb it.
+        page.evaluate(
+            """() => {
+                const kind = document.querySelector("select[aria-label='Type of Hut no.']");
+                kind.value = "whole";
+                kind.dispatchEvent(new Event("change", { bubbles: true }));
+            }"""
+        )
+        expect(page.locator("tbody tr").first.locator("td").nth(7)).to_have_text("7")
+        expect(name).to_be_focused()
+        page.keyboard.type("ped ")
+        expect(name).to_have_value(half_typed.replace("Half ty", "Half typed ", 1))
+        expect(page.locator("[aria-label='Import Takings']")).not_to_be_checked()
+        self.assertEqual(scroller.evaluate("element => element.scrollLeft"), scrolled)
+
     def test_blocks_are_arranged_with_the_keyboard_and_undone(self):
         page = self.page
         self.sign_in("analyst")

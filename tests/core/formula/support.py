@@ -48,6 +48,6 @@ def value(formula: str) -> Any:
 
 def by_day(formula: str) -> list[Any]:
     """The value of a formula of many rows on each day of the four rows."""
-    table = MemoryTable(FOUR, SCHEMA)
+    model = Model.of_one(MemoryTable(FOUR, SCHEMA), SCHEMA)
     query = Query(groups=(Grouping(field="day", grain="day"),), measures=(Measure(formula=with_ids(formula, SCHEMA)),))
-    return answer(query, Model.of_one(table, SCHEMA), context_of(table, SCHEMA)).frame["m0"].to_list()
+    return answer(query, model, context_of(model)).frame["m0"].to_list()
