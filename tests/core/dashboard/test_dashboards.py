@@ -4,11 +4,19 @@ import unittest
 
 from tests.core.support import SAILING_FIELDS, field
 from veduta.core.chart.definition import load_definition
-from veduta.core.dashboard.definition import Control, DatesChoice, ListChoice, ViewState, load_dashboard, load_state
-from veduta.core.dashboard.following import choice_of, filters_for_block
+from veduta.core.dashboard.definition import (
+    Control,
+    DatesChoice,
+    ListChoice,
+    ParameterChoice,
+    ViewState,
+    load_dashboard,
+    load_state,
+)
+from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
-from veduta.core.query.filters import DatesFilter, ListFilter, PointsFilter, RelativeFilter
+from veduta.core.query.filters import REST_POINT, DatesFilter, ListFilter, PointsFilter, RelativeFilter
 
 DATE = {
     "id": "date",
@@ -157,3 +165,49 @@ class Following(unittest.TestCase):
         control = Control.model_validate(DATE)
         with self.assertRaises(DefinitionProblem):
             choice_of(control, ViewState(controls={"date": ListChoice(values=("A",))}))
+
+    def test_parameters_are_set_by_their_controls_and_filter_nothing_themselves(self):
+        control = {
+            "id": "late",
+            "kind": "parameter",
+            "dataset": "d",
+            "field": "late_after",
+            "field_kind": "whole",
+            "name": "Late after",
+            "parameter": {"set": [5]},
+        }
+        dashboard = load_dashboard({"controls": [control, REGION, {**control, "id": "of", "dataset": "ports"}]})
+        for choice, expected in ((None, None), ({"set": [9]}, [9]), ({"set": None}, None)):
+            state = load_state(json.dumps({"controls": {"late": choice}}))
+            self.assertEqual(parameter_values(dashboard, state, "d"), {"late_after": expected})
+        self.assertEqual(parameter_values(dashboard, ViewState(), "d"), {"late_after": [5]})
+        self.assertEqual(self.follow(ViewState(), [control]).filters, [])
+
+    def test_what_was_gathered_elsewhere_is_followed_in_its_own_dataset_only(self):
+        keep = {"count": 1, "by": {"field": "fare", "aggregate": "sum"}, "rest": True}
+        self.source = load_definition({"dataset": "d", "by": ["region"], "keep": keep})
+        state = ViewState(selections=({"block": "other", "points": ((REST_POINT,),)},))
+        (made,) = self.follow(state, ()).filters
+        self.assertEqual(made.rest.field, "region")
+        elsewhere = self.follow(state, (), chart=load_definition({"dataset": "ports"}), schema=OTHER)
+        self.assertEqual((elsewhere.filters, elsewhere.not_followed), ([], ["Region"]))
+
+
+class Words(unittest.TestCase):
+    def test_what_controls_are_set_to(self):
+        dates, region = Control.model_validate(DATE), Control.model_validate(REGION)
+        parameter = Control.model_validate(
+            {**REGION, "kind": "parameter", "choices": [{"value": "A", "label": "the first"}]}
+        )
+        for choice, control, words in (
+            (DatesChoice(kind="relative", unit="month", count=3), dates, "the last 3 months"),
+            (DatesChoice(kind="dates"), dates, "all"),
+            (DatesChoice(kind="dates", start=dt.date(2026, 5, 1), end=dt.date(2026, 5, 31)), dates, "May 2026"),
+            (ListChoice(values=()), region, "all"),
+            (ListChoice(values=("A", "B")), region, "A or B"),
+            (ListChoice(values=("A", None), exclude=True), region, "all but A or empty"),
+            (ParameterChoice(set=("A", "B")), parameter, "the first or B"),
+            (ParameterChoice(set=None), parameter, "no limit"),
+        ):
+            with self.subTest(words):
+                self.assertEqual(choice.words(control), words)

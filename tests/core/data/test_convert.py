@@ -159,3 +159,42 @@ class Others(unittest.TestCase):
     def test_text_is_trimmed_and_empties_are_empty(self):
         values, _ = converted(["  Tern ", "", "N/A", "-", "none", "a-b"], Kind.TEXT)
         self.assertEqual(values, ["Tern", None, None, None, "none", "a-b"])
+
+
+class ValuesThatCameTyped(unittest.TestCase):
+    def as_kind(self, values, dtype, kind):
+        failures = Failures()
+        field = Field(id="c1", source="a", name="A", kind=kind)
+        series = convert(pl.Series("c1", values, dtype=dtype), field, EMPTY_WORDS, failures, 10)
+        self.assertEqual(series.dtype, kind.dtype)
+        return series.to_list(), failures.examples
+
+    def test_where_it_has_a_meaning_they_become_another_kind(self):
+        day, moment = dt.date(2026, 1, 31), dt.datetime(2026, 1, 31, 6, 30)
+        for values, dtype, kind, expected in (
+            ([1, None], pl.Int64, Kind.DECIMAL, [1.0, None]),
+            ([1, -3], pl.Int64, Kind.TEXT, ["1", "-3"]),
+            ([2.0, None], pl.Float64, Kind.WHOLE, [2, None]),
+            ([2.0, 2.5], pl.Float64, Kind.TEXT, ["2", "2.5"]),
+            ([True, False, None], pl.Boolean, Kind.WHOLE, [1, 0, None]),
+            ([True, False, None], pl.Boolean, Kind.TEXT, ["yes", "no", None]),
+            ([0, 1], pl.Int64, Kind.YES_NO, [False, True]),
+            ([moment], pl.Datetime("us"), Kind.DATE, [day]),
+            ([day], pl.Date, Kind.DATETIME, [dt.datetime(2026, 1, 31)]),
+            ([moment], pl.Datetime("us"), Kind.TEXT, ["2026-01-31 06:30:00"]),
+            ([46053], pl.Int64, Kind.DATE, [day]),
+            ([46053.25], pl.Float64, Kind.DATETIME, [dt.datetime(2026, 1, 31, 6)]),
+        ):
+            with self.subTest(values=values, kind=kind):
+                self.assertEqual(self.as_kind(values, dtype, kind), (expected, []))
+
+    def test_where_it_has_none_they_are_empty_and_counted(self):
+        for values, dtype, kind, failed in (
+            ([2.5, 3.0], pl.Float64, Kind.WHOLE, [(10, "2.5")]),
+            ([1e300], pl.Float64, Kind.WHOLE, [(10, "1e+300")]),
+            ([7, None, 0], pl.Int64, Kind.YES_NO, [(10, "7")]),
+            ([0, 5_000_000], pl.Int64, Kind.DATE, [(10, "0"), (11, "5000000")]),
+            ([None, True], pl.Boolean, Kind.DATE, [(11, "true")]),
+        ):
+            with self.subTest(values=values, kind=kind):
+                self.assertEqual(self.as_kind(values, dtype, kind)[1], failed)
