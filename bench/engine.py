@@ -21,7 +21,8 @@ from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Field, Kind
 from veduta.core.formula.measures import check_measure, with_ids
 from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
-from veduta.core.model.model import ColumnFacts, Model
+from veduta.core.model.model import Model
+from veduta.core.model.tables import ColumnFacts
 from veduta.core.query.answer import answer, context_for
 from veduta.core.query.filters import Context, DatesFilter, ListFilter, MembershipFilter
 from veduta.core.query.measures import Keep, Measure

@@ -12,7 +12,8 @@ import polars as pl
 
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.data.profile import profile
-from veduta.core.model.model import ColumnFacts, Model, facts_from
+from veduta.core.model.model import Model
+from veduta.core.model.tables import ColumnFacts, facts_from
 from veduta.core.query.answer import context_for
 
 TODAY = dt.date(2026, 11, 23)

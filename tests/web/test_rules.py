@@ -279,4 +279,4 @@ class Breaking(Bounded):
         steward = self.steward
         steward.groups.add(Group.objects.get(name="Harbour masters"))
         self.assertEqual(model_for(self.now(), steward).rows, 5)
-        self.assertIn("cannot be applied", model_for(self.now(), steward).words_of_rules()[0])
+        self.assertIn("cannot be applied", model_for(self.now(), steward).ruling.words()[0])

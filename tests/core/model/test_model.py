@@ -28,7 +28,9 @@ from veduta.core.model.definition import (
     load_model,
 )
 from veduta.core.model.joins import check_join, suggest_join
-from veduta.core.model.model import Model, Reader, parameter_value
+from veduta.core.model.model import Model
+from veduta.core.model.parameters import set_to
+from veduta.core.model.ruling import Reader
 
 KEYS = st.lists(st.sampled_from(["A", "B", "C", None]), max_size=8)
 
@@ -78,7 +80,7 @@ class Joins(unittest.TestCase):
         found = two(left, right, join)
         known = [key for key in right if key is not None]
         unique = len(set(known)) == len(known)
-        self.assertEqual("other.m" in found.reach("")[0], unique)
+        self.assertEqual("other.m" in found.reach("").sources, unique)
         wanted = ["n", "other.m"] if unique else ["n"]
         rows = found.scan(wanted).collect().sort("n")
         self.assertEqual(rows["n"].to_list(), list(range(len(left))))
@@ -114,7 +116,7 @@ class Joins(unittest.TestCase):
 class Parameters(unittest.TestCase):
     def test_values_are_checked_in_words(self):
         whole = ParameterField(id="n", name="Top n", default=(5,), low=1, high=9)
-        self.assertEqual(parameter_value(whole, 3), ParameterValue(Kind.WHOLE, (3,)))
+        self.assertEqual(set_to(whole, 3), ParameterValue(Kind.WHOLE, (3,)))
         for value, message in (
             (12, "goes from 1 to 9"),
             ("x", "is not a value"),
@@ -123,7 +125,7 @@ class Parameters(unittest.TestCase):
             (None, "needs a value"),
         ):
             with self.subTest(value=value), self.assertRaisesRegex(DefinitionProblem, message):
-                parameter_value(whole, value)
+                set_to(whole, value)
         listed = ParameterField(
             id="c",
             name="Class",
@@ -132,14 +134,12 @@ class Parameters(unittest.TestCase):
             several=True,
             required=False,
         )
-        self.assertEqual(parameter_value(listed, ["a"]).values, ("a",))
-        self.assertIsNone(parameter_value(listed, []).values)
+        self.assertEqual(set_to(listed, ["a"]).values, ("a",))
+        self.assertIsNone(set_to(listed, []).values)
         with self.assertRaisesRegex(DefinitionProblem, "not among the values"):
-            parameter_value(listed, ["b"])
+            set_to(listed, ["b"])
         self.assertEqual(
-            parameter_value(
-                ParameterField(id="d", name="Day", kind=Kind.DATE, default=("2026-01-31",)), "2026-02-28"
-            ).values,
+            set_to(ParameterField(id="d", name="Day", kind=Kind.DATE, default=("2026-01-31",)), "2026-02-28").values,
             (dt.date(2026, 2, 28),),
         )
 
@@ -169,7 +169,7 @@ class Rules(unittest.TestCase):
             wanted = frames()[home].filter(pl.col("route").is_in(list(routes))).height
             self.assertEqual(ruled.rows_of(home), wanted)
         self.assertEqual(ruled.rows_of("vessels"), frames()["vessels"].height)
-        self.assertNotIn("vessels", ruled.tables_ruled_by(rule))
+        self.assertNotIn("vessels", ruled.ruling.tables(rule))
 
     def test_what_is_known_of_a_field_is_what_may_be_seen_whoever_asked_first(self):
         formula = {"id": "size", "name": "Size", "text": "if(\"#n\" > :late_after, 'large', 'small')"}
@@ -235,7 +235,7 @@ class Rules(unittest.TestCase):
                 ):
                     with self.assertRaisesRegex(Bound, "“One area” cannot be applied"):
                         ask()
-                self.assertIn("One area", found.broken_rules())
+                self.assertIn("One area", found.ruling.broken())
                 self.assertEqual(found.given({}, Reader((rule,), is_steward=True)).rows, 3)
 
     def test_parameters_that_readers_set_have_no_part_in_rules(self):
@@ -248,7 +248,7 @@ class Rules(unittest.TestCase):
         found, _ = model()
         rule = RowRule(name="Home waters", text='"#region" in (:person_regions)')
         self.assertEqual(
-            found.given({}, reader(rule, regions="Inner Sound")).words_of_rules(),
+            found.given({}, reader(rule, regions="Inner Sound")).ruling.words(),
             ["You see only some rows, by the rule “Home waters”: 1 of 4 in Region."],
         )
 

@@ -18,7 +18,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
-from veduta.core.model.model import Reader
+from veduta.core.model.ruling import Reader
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result

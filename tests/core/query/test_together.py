@@ -12,7 +12,8 @@ from tests.core.support import MemoryTable, field
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable, RowRule
-from veduta.core.model.model import Model, Reader
+from veduta.core.model.model import Model
+from veduta.core.model.ruling import Reader
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, MeasureFilter
 from veduta.core.query.measures import Measure

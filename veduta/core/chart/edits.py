@@ -16,7 +16,8 @@ from veduta.core.data.fields import Aggregate, NumberFormat, Role, Total, aggreg
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
-from veduta.core.model.model import Model, parameter_value
+from veduta.core.model.model import Model
+from veduta.core.model.parameters import set_to
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
@@ -212,7 +213,7 @@ def set_value(
     parameters = {each.id: each for each in model.definition.parameters}
     if parameter not in parameters:
         raise DefinitionProblem(f"There is no parameter :{parameter} any more.", hint="Load the page again.")
-    parameter_value(parameters[parameter], values)
+    set_to(parameters[parameter], values)
     return _with(definition, values=definition.values | {parameter: values or None})
 
 

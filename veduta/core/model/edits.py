@@ -23,7 +23,8 @@ from veduta.core.model.definition import (
     RowRule,
 )
 from veduta.core.model.joins import suggest_join
-from veduta.core.model.model import Model, parameter_value
+from veduta.core.model.model import Model
+from veduta.core.model.parameters import set_to
 
 edit = Edits(ModelDefinition, given=2)
 """Registers an edit: of a definition, with the model that it makes."""
@@ -193,7 +194,7 @@ def save_parameter(
         step=step,
         field=field,
     )
-    typed = parameter_value(made, list(default) or None)
+    typed = set_to(made, list(default) or None)
     made = made.model_copy(
         update={
             "default": tuple(_plain(value) for value in typed.values or ()),
@@ -207,7 +208,7 @@ def save_parameter(
 
 def _typed_choice(choice: Choice, parameter: ParameterField) -> Choice:
     alone = parameter.model_copy(update={"choices": (), "several": False})
-    values = parameter_value(alone, choice.value).values or (None,)
+    values = set_to(alone, choice.value).values or (None,)
     return choice.model_copy(update={"value": _plain(values[0])})
 
 
@@ -252,7 +253,7 @@ def save_rule(
     if not name:
         raise VedutaError("The rule needs a name.", hint="Say whom it is for, such as Harbour masters.")
     rule = RowRule(name=name, text=with_ids(text, model.schema), groups=groups)
-    tables = model.tables_ruled_by(rule)
+    tables = model.ruling.tables(rule)
     if not tables:
         raise VedutaError(
             "This rule's fields reach no table.", hint="Use fields of one table, or join the tables first."

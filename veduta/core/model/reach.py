@@ -38,6 +38,14 @@ class Source:
     grain: str = ""
 
 
+@dataclass(frozen=True)
+class Reach:
+    """The fields that a table's rows have, by their ids, and the lookups that bring those of other tables, in order."""
+
+    sources: dict[str, Source]
+    lookups: list[Lookup]
+
+
 def field_id(table: str, field: str) -> str:
     return f"{table}.{field}" if table else field
 
@@ -51,8 +59,8 @@ def reach(
     fields: dict[str, list[str]],
     joins: tuple[Join, ...],
     is_unique: Callable[[str, tuple[Key, ...], bool], bool],
-) -> tuple[dict[str, Source], list[Lookup]]:
-    """The fields that the rows of table `home` have, and the lookups that bring them, in order.
+) -> Reach:
+    """What the rows of table `home` have.
 
     `fields` lists the fields' ids for each table; `is_unique(table, keys, left)` tells whether a table has one row for
     each of the keys on its side."""
@@ -81,7 +89,7 @@ def reach(
                     for field in fields.get(far, ()):
                         sources.setdefault(field, Source())
                     changed = True
-    return sources, lookups
+    return Reach(sources, lookups)
 
 
 def _fits(known: str, wanted: str) -> bool:

@@ -24,7 +24,8 @@ class Rows:
 
     def __init__(self, model: Model, home: str) -> None:
         self.model, self.home = model, home
-        self.sources, self.lookups = model.reach(home)
+        reached = model.reach(home)
+        self.sources, self.lookups = reached.sources, reached.lookups
         self.own: list[str] = []
         self.looked_up: dict[str, set[str]] = {}
         self.same: list[str] = []

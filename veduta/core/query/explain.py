@@ -36,7 +36,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step(
             "Who asks",
             tuple(
-                f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.rules
+                f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.reader.rules
             ),
         ),
         Step("Parameters", tuple(f"{name} is {words}." for name, words in settings or ())),
@@ -66,7 +66,7 @@ def _table(model: Model, home: str, query: Query) -> str:
     brought = {model.schema[g.field].table for g in query.groups} | {
         model.schema[name].table for f in query.filters for name in f.fields()
     }
-    lookups = [model.table_name(each.table) for each in model.reach(home)[1] if each.table in brought]
+    lookups = [model.table_name(each.table) for each in model.reach(home).lookups if each.table in brought]
     beside = f", with {' and '.join(lookups)} looked up beside each row" if lookups else ""
     return f"{model.table_name(home)}: {model.rows_of(home):,} rows{beside}."
 

@@ -75,7 +75,7 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
         fields.append(_field_context(field, profiled) | {"failed": failed})
     context = {
         "bound": bound,
-        "rule_words": model.words_of_rules(),
+        "rule_words": model.ruling.words(),
         "seen_rows": model.rows,
         "needs_release": request.user.is_steward and is_made_from_ruled(dataset),
         "dataset": dataset,

@@ -135,7 +135,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "definition": definition_json(definition),
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
-            "chart": chart_data(answered, model.words_of_rules()),
+            "chart": chart_data(answered, model.ruling.words()),
             "rows": rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "

@@ -104,7 +104,7 @@ class Reading:
             (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
         ):
             try:
-                words += self.model(self.dataset(pk)).words_of_rules()
+                words += self.model(self.dataset(pk)).ruling.words()
             except VedutaError:
                 continue  # its blocks say what is wrong
         return list(dict.fromkeys(words))

@@ -9,7 +9,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.formula.measures import ParameterValue, parameters_in
 from veduta.core.model.definition import RowRule
-from veduta.core.model.model import EVERYBODY, Reader
+from veduta.core.model.ruling import EVERYBODY, Reader
 from veduta.web.accounts.models import User
 from veduta.web.datasets.made_from import sources_of
 from veduta.web.datasets.models import Dataset

@@ -19,7 +19,7 @@ from veduta.core.data.landing import Landing
 from veduta.core.data.profile import Profile, profile
 from veduta.core.data.stored import decode, encode
 from veduta.core.errors import FileProblem
-from veduta.core.model.model import ColumnFacts, facts_from
+from veduta.core.model.tables import ColumnFacts, facts_from
 from veduta.web.datasets.models import Chunk, Upload, Version
 
 CHUNK_ROWS = 250_000

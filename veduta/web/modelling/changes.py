@@ -93,8 +93,8 @@ def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinit
     trial.model = made.model_dump(mode="json")
     broken = {
         rule: problem
-        for rule, problem in built_model(trial).broken_rules().items()
-        if rule not in before.broken_rules()
+        for rule, problem in built_model(trial).ruling.broken().items()
+        if rule not in before.ruling.broken()
     }
     for rule, problem in broken.items():
         raise VedutaError(f"The rule “{rule}” could not be applied any more: {problem}", hint="Change the rule first.")

@@ -15,7 +15,8 @@ from veduta.core.cache import Cache
 from veduta.core.data.fields import Field
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.model.definition import ModelTable
-from veduta.core.model.model import Model, Table
+from veduta.core.model.model import Model
+from veduta.core.model.tables import Table
 from veduta.core.query.answer import context_for
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
@@ -135,7 +136,7 @@ def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
         if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
             continue
         try:
-            broken |= {(other.name, rule): problem for rule, problem in built_model(other).broken_rules().items()}
+            broken |= {(other.name, rule): problem for rule, problem in built_model(other).ruling.broken().items()}
         except VedutaError:
             continue  # a model that cannot be read lets nobody see anything
     return broken

@@ -125,10 +125,10 @@ def _default_words(parameter: Any) -> str:
 
 def _ruled(there: Model, rule: Any) -> str:
     try:
-        tables = [there.table_name(table) for table in there.tables_ruled_by(rule)]
+        tables = [there.table_name(table) for table in there.ruling.tables(rule)]
     except VedutaError as problem:
         return f"cannot be applied: {problem}"
-    if why := next(filter(None, (there.problem_with_rule(rule, table) for table in rule.tables)), ""):
+    if why := next(filter(None, (there.ruling.problem(rule, table) for table in rule.tables)), ""):
         return f"cannot be applied: {why}"
     return "narrows " + ", ".join(tables)
 

@@ -23,7 +23,7 @@ from veduta.core.query.engine.collecting import Collector
 from veduta.core.query.engine.evaluating import Evaluator
 from veduta.core.query.engine.parts import Parts
 from veduta.core.query.engine.places import Periods, Place, key_of
-from veduta.core.query.engine.reading import Reader
+from veduta.core.query.engine.reading import PartsReader
 from veduta.core.query.engine.shown_periods import filtered_periods
 from veduta.core.query.filters import Context, Filter, MeasureFilter
 from veduta.core.query.measures import Measure, counted_tables, measure_node
@@ -31,7 +31,7 @@ from veduta.core.query.measures import Measure, counted_tables, measure_node
 __all__ = ["Engine"]
 
 
-class Engine(Reader):
+class Engine(PartsReader):
     """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's groups,
     with the formulas they judge by."""
 

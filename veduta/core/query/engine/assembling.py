@@ -12,10 +12,10 @@ from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.filters import grouping_words
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import Reader
+    from veduta.core.query.engine.reading import PartsReader
 
 
-def assemble(reader: Reader, place: Place) -> None:
+def assemble(reader: PartsReader, place: Place) -> None:
     """Put the tables' cells of a place side by side on the dimensions they share."""
     cells, repeats = reader.cells[place], reader.model.definition.beyond == "repeat"
     if not cells.keys:
@@ -41,7 +41,7 @@ def assemble(reader: Reader, place: Place) -> None:
     cells.frame = _unbroken(reader, together, place) if place.unbroken else together
 
 
-def _say_beyond(reader: Reader, home: str, place: Place, keys: list[str]) -> None:
+def _say_beyond(reader: PartsReader, home: str, place: Place, keys: list[str]) -> None:
     """Say how a table's values stand in cells that its rows do not tell apart."""
     if place.groups != reader.groups or reader.for_totals:
         return
@@ -52,7 +52,7 @@ def _say_beyond(reader: Reader, home: str, place: Place, keys: list[str]) -> Non
     reader.say(f"{reader.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
 
 
-def _unbroken(reader: Reader, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
+def _unbroken(reader: PartsReader, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
     """The cells with one for each period of the time axis, from a group's first to the last of all."""
     axis = reader.axis(place)
     dated = frame[key_of(axis)].drop_nulls() if axis else pl.Series()

@@ -13,7 +13,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.core.query.engine.assembling import assemble
 from veduta.core.query.engine.places import COMBINE, Cells, Part, Place, Prepared, TableCells, key_of, prepared_for
-from veduta.core.query.engine.rows import Rows
+from veduta.core.query.engine.rows import FilteredRows
 from veduta.core.query.engine.running import beside, running_parts
 from veduta.core.query.filters import Context, Filter, grouping_words
 
@@ -43,7 +43,7 @@ class Reading:
         return len(groups), sum(grains.index(group.grain) for group in groups if group.grain)
 
 
-class Reader(Rows):
+class PartsReader(FilteredRows):
     """Reads parts for places, or puts them together from what `finer` has read where that does."""
 
     def __init__(
@@ -53,7 +53,7 @@ class Reader(Rows):
         context: Context,
         groups: tuple[Grouping, ...] = (),
         kept: pl.DataFrame | None = None,
-        finer: Reader | None = None,
+        finer: PartsReader | None = None,
         narrowed: bool = False,
         ranks: bool = False,
     ) -> None:
@@ -217,7 +217,7 @@ class Reader(Rows):
             return True
         return False
 
-    def _finer_cells(self, reading: Reading) -> Iterator[tuple[Reader, Place, TableCells]]:
+    def _finer_cells(self, reading: Reading) -> Iterator[tuple[PartsReader, Place, TableCells]]:
         """Cells that were read of the same rows, with all the parts of a reading."""
         for reader in filter(None, (self.finer, self)):
             for place, cells in reader.cells.items():
@@ -255,7 +255,7 @@ class Reader(Rows):
         return value.alias(key_of(group))
 
 
-def _same_rows(place: Place, reader: Reader, other: Place) -> bool:
+def _same_rows(place: Place, reader: PartsReader, other: Place) -> bool:
     """Whether the rows behind a place are those behind one of a reader, but for what was not kept."""
     if (place.periods, place.without) != (other.periods, other.without):
         return False

@@ -17,7 +17,7 @@ from veduta.core.query.engine.places import Part, Place, key_of
 from veduta.core.query.filters import Context, Filter
 
 
-class Rows(ABC):
+class FilteredRows(ABC):
     """The rows of a model's tables under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
     remain of them, they are read for totals: values of fewer dimensions over those cells, which are `narrowed` if not
     all cells of the rows that pass the filters are among them. What `ranks` works over a single dimension as a chart of

@@ -14,12 +14,12 @@ from veduta.core.query.engine.places import COMBINE, Part, Place, key_of
 from veduta.core.query.engine.so_far import quantiles_so_far, variances_so_far
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import Reader, Reading
+    from veduta.core.query.engine.reading import PartsReader, Reading
 
 MOST_ROWS_AGAIN = 10_000_000
 
 
-def running_parts(reader: Reader, reading: Reading) -> pl.DataFrame:
+def running_parts(reader: PartsReader, reading: Reading) -> pl.DataFrame:
     """A reading's parts from the start of each period up to each cell: put together from those of its cells, or else
     from the rows."""
     place, home, parts = reading.place, reading.home, reading.parts
@@ -35,7 +35,9 @@ def running_parts(reader: Reader, reading: Reading) -> pl.DataFrame:
 class _Running:
     """Works out the parts of one place and table along its time axis, anew with each `unit`."""
 
-    def __init__(self, reader: Reader, place: Place, home: str, axis: Grouping, unit: Grain, keys: list[str]) -> None:
+    def __init__(
+        self, reader: PartsReader, place: Place, home: str, axis: Grouping, unit: Grain, keys: list[str]
+    ) -> None:
         self.reader, self.place, self.home, self.keys = reader, place, home, keys
         self.axis, self.unit, self.key = axis, unit, key_of(axis)
         self.others = [name for name in keys if name != self.key]

@@ -13,7 +13,7 @@ from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import Parameters
-from veduta.core.model.parameters import number_set, parameter_value
+from veduta.core.model.parameters import number_set, value_of
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.words import Value, typed, value_words
@@ -39,7 +39,7 @@ class ListFilter(FieldCondition):
     def settled(self, parameters: Parameters) -> ListFilter | None:
         if not self.parameter:
             return self
-        values = parameter_value(self.parameter, parameters).values
+        values = value_of(self.parameter, parameters).values
         if values is None:
             return None
         plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)

@@ -1,0 +1,136 @@
+"""Which rows of a model's tables people may see, by its rules."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from veduta.core.data.fields import Kind
+from veduta.core.errors import Bound, DefinitionProblem, VedutaError
+from veduta.core.formula.check import Checked
+from veduta.core.formula.functions import Level
+from veduta.core.formula.measures import ParameterValue, check_measure, fields_in, parameters_in
+from veduta.core.formula.problems import FormulaProblem, Span
+from veduta.core.model.definition import RowRule
+from veduta.core.model.reach import table_of
+
+if TYPE_CHECKING:
+    from veduta.core.model.model import Model
+
+
+@dataclass(frozen=True)
+class Reader:
+    """Who asks: the rules that bind them, the attributes that these read (`person`), and the names of
+    rules for which they lack one, so that no row passes. Where a rule cannot be applied a steward is
+    not refused, so that it can be mended."""
+
+    rules: tuple[RowRule, ...] = ()
+    person: tuple[tuple[str, ParameterValue], ...] = ()
+    lacking: frozenset[str] = frozenset()
+    is_steward: bool = False
+
+
+EVERYBODY = Reader()
+
+
+class Ruling:
+    """The rules of a model at work, for whoever asks."""
+
+    def __init__(self, model: Model) -> None:
+        self.model, self.reader = model, model.reader
+
+    def conditions(self, home: str) -> list[Checked]:
+        """The rules that narrow a table. Raises Bound for one that should and cannot."""
+        rules = []
+        for rule in self.reader.rules:
+            problem = self.problem(rule, home)
+            if problem and not self.reader.is_steward:
+                raise Bound(
+                    f"The rule “{rule.name}” cannot be applied, so no rows are shown: {problem}",
+                    hint="A steward can mend the model or change the rule.",
+                )
+            if problem or home not in self.tables(rule):
+                continue
+            if rule.name in self.reader.lacking:
+                rules.append(Checked(Kind.YES_NO, Span(), constant=True, value=False))
+            else:
+                rules.append(self.checked(rule))
+        return rules
+
+    def checked(self, rule: RowRule) -> Checked:
+        """Raises VedutaError for a rule that is no condition on a row, or that depends on what readers can set."""
+        known = self._parameters(rule)
+        if free := sorted(name for name in known if not name.startswith("person_")):
+            raise DefinitionProblem(
+                f"It reads the parameter :{free[0]}, which whoever reads can set.", hint="Write the value itself."
+            )
+        person = {name: ParameterValue(Kind.TEXT, ()) for name in known} | dict(self.reader.person)
+        checked = check_measure(rule.text, self.model.schema, {**self.model.parameters, **person})
+        if checked.level is not Level.ROW or checked.kind not in (Kind.YES_NO, None):
+            raise FormulaProblem(
+                "A rule is a condition on each row: something that is yes or no.", hint="Compare a field."
+            )
+        return checked
+
+    def _parameters(self, rule: RowRule) -> set[str]:
+        """The parameters that a rule reads, through formulas too."""
+        names, waiting, seen = parameters_in(rule.text), list(fields_in(rule.text)), set()
+        while waiting:
+            name = waiting.pop()
+            if name not in seen and name in self.model.schema and (text := self.model.schema[name].formula):
+                names |= parameters_in(text)
+                waiting += fields_in(text)
+            seen.add(name)
+        return names
+
+    def tables(self, rule: RowRule) -> list[str]:
+        """The tables that a rule narrows: all that its fields reach. Raises
+        VedutaError for one that cannot be a rule."""
+        names = self.model.plain_fields(self.checked(rule).fields)
+        return [table for table in self.model.tables if all(name in self.model.reach(table).sources for name in names)]
+
+    def problem(self, rule: RowRule, home: str) -> str:
+        """Why a rule does not narrow a table that it should narrow; "" if it does, or need not."""
+        try:
+            reached = self.tables(rule)
+        except VedutaError as problem:
+            return problem.message
+        if home in reached or home not in rule.tables:
+            return ""
+        model = self.model
+        fields = model.plain_fields(self.checked(rule).fields)
+        missing = sorted(name for name in fields if name not in model.reach(home).sources)
+        said = " and ".join(f"“{model.schema[name].name}” of {model.table_name(table_of(name))}" for name in missing)
+        return (
+            f"{said} does not reach {model.table_name(home)} any more, because their join is gone or finds several rows"
+            " for a key."
+        )
+
+    def broken(self) -> dict[str, str]:
+        """The rules of the model that cannot be applied where they should be, by name, with the reason."""
+        broken = {}
+        for rule in self.model.definition.rules:
+            problems = (self.problem(rule, home) for home in rule.tables if home in self.model.tables)
+            if problem := next(filter(None, problems), ""):
+                broken[rule.name] = problem
+        return broken
+
+    def words(self) -> list[str]:
+        """What whoever asks sees only a part of, by which rule."""
+        notes = []
+        for rule in self.reader.rules:
+            broken = next(filter(None, (self.problem(rule, home) for home in rule.tables)), "")
+            if broken:
+                notes.append(f"The rule “{rule.name}” cannot be applied: {broken} Others than stewards see no rows.")
+                continue
+            if rule.name in self.reader.lacking:
+                notes.append(f"You see no rows, because you lack an attribute that the rule “{rule.name}” asks for.")
+                continue
+            parts = []
+            for name in sorted(self.checked(rule).fields):
+                seen, there = self.model.facts(name).distinct, self.model.given({}).facts(name).distinct
+                if seen < there:
+                    parts.append(f"{seen:,} of {there:,} in {self.model.schema[name].name}")
+            said = f": {' and '.join(parts)}" if parts else ""
+            notes.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
+        return notes

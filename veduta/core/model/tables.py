@@ -1,0 +1,48 @@
+"""The tables that a model is made of, and what is known of their columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import polars as pl
+
+from veduta.core.data.profile import Profile, plain
+
+
+@dataclass(frozen=True)
+class ColumnFacts:
+    """What is known of a stored column without reading it; bounds are None where it has no values.
+
+    `values` holds all its values, without empties, where they are few.
+    """
+
+    empties: int = 0
+    distinct: int = 0
+    lowest: Any = None
+    highest: Any = None
+    values: tuple[Any, ...] | None = None
+
+
+def facts_from(profile: Profile) -> ColumnFacts:
+    values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
+    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
+
+
+def facts_of(values: pl.Series) -> ColumnFacts:
+    """The facts of a column that is read for them."""
+    full = values.drop_nulls().unique()
+    few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
+    low, high = (full.min(), full.max()) if len(full) and full.dtype != pl.String else (None, None)
+    return ColumnFacts(values.null_count(), full.len(), plain(low), plain(high), few)
+
+
+class Table(Protocol):
+    """A version of a dataset's rows, loaded column by column."""
+
+    @property
+    def rows(self) -> int: ...
+
+    def scan(self, columns: list[str]) -> pl.LazyFrame: ...
+
+    def facts(self, column: str) -> ColumnFacts: ...
