@@ -36,7 +36,8 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step(
             "Who asks",
             tuple(
-                f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}." for rule in model.reader.rules
+                f"Rule “{rule.name}”: only rows where {with_names(rule.text, model.schema)}."
+                for rule in model.reader.rules
             ),
         ),
         Step("Parameters", tuple(f"{name} is {words}." for name, words in settings or ())),
