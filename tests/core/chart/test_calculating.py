@@ -123,6 +123,15 @@ class Said(unittest.TestCase):
         )
         self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))
 
+    def test_a_formula_of_the_model_is_called_by_its_name_whatever_aggregate_is_sent(self):
+        formula = {"id": "taken", "name": "Taken", "text": 'sum("#fare")', "format": {"decimals": 1}}
+        model = Model({"": (sailings_table(ROWS), SAILING_FIELDS)}, load_model({"formulas": [formula]}))
+        for aggregate in ("count", "own"):
+            show = [{"field": "formula.taken", "aggregate": aggregate}]
+            answered = ask(load_definition({"dataset": "d", "show": show, "by": ["route"]}), model, context_of(model))
+            self.assertIn("Show taken ", answered.sentence)
+            self.assertEqual(answered.result.measures[0].format.decimals, 1)
+
     def test_parameters_stand_in_titles_and_in_the_sentence(self):
         definition = load_model({"parameters": [{"id": "most", "name": "Most", "default": [1], "required": False}]})
         model = Model({"": (sailings_table(ROWS), SAILING_FIELDS)}, definition)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 import polars as pl
 
 from veduta.core.calendar import Grouping, independent
 from veduta.core.formula.check import Checked
 from veduta.core.model.model import Model
-from veduta.core.query.engine import Engine
+from veduta.core.query.engine import Engine, Scope
 from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.filters import Context, Filter, MeasureFilter
 from veduta.core.query.measures import Keep, Measure, measure_node
@@ -41,7 +42,7 @@ class Asked:
         self.keys = [key_of(group) for group in self.groups]
         self.place = place_showing(self.groups)
         judged = tuple((self.node(each.measure), each) for each in conditions)
-        self.engine = Engine(model, filters, context, self.place.groups, conditions=judged)
+        self.engine = Engine(Scope(model, filters, context, self.place.groups), conditions=judged)
         self.columns: dict[Checked, str] = {}
         """The columns of the cells with the measures, and with what orders them."""
         self.home, self.rows = "", ""
@@ -114,16 +115,8 @@ class Asked:
     def over(self, cells: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
         """An engine that works values out of fewer dimensions, over these cells of the chart; `narrowed` if they are
         not all those of the rows that pass the filters."""
-        return Engine(
-            self.model,
-            self.engine.filters,
-            self.context,
-            self.place.groups,
-            kept=cells[self.keys],
-            finer=self.engine,
-            narrowed=narrowed,
-            ranks=ranks,
-        )
+        scope = replace(self.engine.scope, kept=cells[self.keys], narrowed=narrowed, ranks=ranks)
+        return Engine(scope, finer=self.engine)
 
 
 def place_showing(groups: tuple[Grouping, ...]) -> Place:

@@ -11,7 +11,7 @@ from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import with_names
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, settled
-from veduta.core.query.engine import Engine
+from veduta.core.query.engine import Engine, Scope
 from veduta.core.query.engine.places import Place
 from veduta.core.query.filters import Context, grouping_words
 from veduta.core.query.measures import TOTAL_WORDS, Measure, measure_node, measure_words, total_of
@@ -77,7 +77,7 @@ def _filtered(query: Query, model: Model, context: Context, home: str) -> list[s
     rows, _ = settled(query.filters, model, context)
     said = []
     for i, filter_ in enumerate(rows, 1):
-        engine = Engine(model, rows[:i], context)
+        engine = Engine(Scope(model, rows[:i], context))
         left = engine.rows(home, Place(), set(), ()).select(pl.len()).collect().item()
         reaches = engine._follows(filter_, home)
         words = in_sentence(filter_.words(model.schema))

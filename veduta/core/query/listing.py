@@ -11,7 +11,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.model.model import Model
 from veduta.core.model.rows import ROW
 from veduta.core.query.answer import settled
-from veduta.core.query.engine import Engine
+from veduta.core.query.engine import Engine, Scope
 from veduta.core.query.engine.places import Place
 from veduta.core.query.filters import Context, Filter, PointsFilter, value_words
 
@@ -57,7 +57,7 @@ def rows_behind(
     `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
     """
     narrowing, _ = settled(filters, model, context)
-    rows = Engine(model, narrowing, context).rows(home, Place(), {*columns, ROW}, ())
+    rows = Engine(Scope(model, narrowing, context)).rows(home, Place(), {*columns, ROW}, ())
     if search:
         texts = [pl.col(name) for name in columns if model.schema[name].kind is Kind.TEXT]
         others = [pl.col(name).cast(pl.String) for name in columns if model.schema[name].kind is not Kind.TEXT]

@@ -86,7 +86,8 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     if measure.field is None:
         return "count of rows"
     field = schema[measure.field]
-    if measure.aggregate == field.aggregate and field.role == "measure":
+    is_own = measure.aggregate == field.aggregate and field.role == "measure"
+    if is_own or field.level == "aggregate":
         return field.name
     return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
 
@@ -160,9 +161,11 @@ def measure_format(measure: Measure, schema: Schema, node: Checked | None = None
         return measure.format
     if measure.formula:
         return format_of(node, schema) if node else NumberFormat()
-    if measure.field is None or measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
+    field = schema[measure.field] if measure.field else None
+    counts = measure.aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
+    if field is None or (counts and field.level == "row"):
         return COUNTED
-    return schema[measure.field].format
+    return field.format
 
 
 def total_of(measure: Measure, schema: Schema) -> Total:

@@ -18,39 +18,33 @@ from veduta.core.data.fields import Aggregate
 from veduta.core.formula.check import Checked, Per
 from veduta.core.formula.functions import Level, Times
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.model.model import Model
 from veduta.core.query.engine.collecting import Collector
 from veduta.core.query.engine.evaluating import Evaluator
 from veduta.core.query.engine.parts import Parts
 from veduta.core.query.engine.places import Periods, Place, key_of
 from veduta.core.query.engine.reading import PartsReader
+from veduta.core.query.engine.rows import Scope
 from veduta.core.query.engine.shown_periods import filtered_periods
-from veduta.core.query.filters import Context, Filter, MeasureFilter
+from veduta.core.query.filters import MeasureFilter
 from veduta.core.query.measures import Measure, counted_tables, measure_node
 
-__all__ = ["Engine"]
+__all__ = ["Engine", "Scope"]
 
 
 class Engine(PartsReader):
-    """Works formulas out under some filters, over the cells of places. `conditions` are filters on the chart's groups,
+    """Works formulas out in a scope, over the cells of places. `conditions` are filters on the chart's groups,
     with the formulas they judge by."""
 
     def __init__(
         self,
-        model: Model,
-        filters: tuple[Filter, ...],
-        context: Context,
-        groups: tuple[Grouping, ...] = (),
-        kept: pl.DataFrame | None = None,
+        scope: Scope,
         finer: Engine | None = None,
-        narrowed: bool = False,
-        ranks: bool = False,
         conditions: tuple[tuple[Checked, MeasureFilter], ...] = (),
     ) -> None:
-        super().__init__(model, filters, context, groups, kept, finer, narrowed, ranks)
+        super().__init__(scope, finer)
         self.conditions, self._finer = conditions, finer
-        self.times = Times(context.today, self.schema.fiscal_month)
-        self.parts = Parts(model, self.prepared, self.times)
+        self.times = Times(self.context.today, self.schema.fiscal_month)
+        self.parts = Parts(self.model, self.prepared, self.times)
         self.ready: dict[Place, dict[Checked, str]] = {}
         """By place the values that came with the reading, and their columns."""
         self._with_reading: dict[tuple[Place, str], dict[Checked, str]] = {}
@@ -93,9 +87,7 @@ class Engine(PartsReader):
         return [values[node].alias(name) for node, name in columns.items()]
 
     def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:
-        inner = Engine(
-            self.model, self.filters, self.context, self.groups, self.kept, self._finer, self.narrowed, self.ranks
-        )
+        inner = Engine(self.scope, self._finer)
         inner.gather([(node, source)])
         name = inner.column(node, source)
         return inner.cells[source].frame, name

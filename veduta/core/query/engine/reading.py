@@ -10,12 +10,11 @@ import polars as pl
 
 from veduta.core.calendar import Grain, Grouping, following_expression, follows
 from veduta.core.errors import DefinitionProblem
-from veduta.core.model.model import Model
 from veduta.core.query.engine.assembling import assemble
 from veduta.core.query.engine.places import COMBINE, Cells, Part, Place, Prepared, TableCells, key_of, prepared_for
-from veduta.core.query.engine.rows import FilteredRows
+from veduta.core.query.engine.rows import FilteredRows, Scope
 from veduta.core.query.engine.running import beside, running_parts
-from veduta.core.query.filters import Context, Filter, grouping_words
+from veduta.core.query.filters import grouping_words
 
 MOST_CELLS = 3_000_000
 
@@ -46,22 +45,12 @@ class Reading:
 class PartsReader(FilteredRows):
     """Reads parts for places, or puts them together from what `finer` has read where that does."""
 
-    def __init__(
-        self,
-        model: Model,
-        filters: tuple[Filter, ...],
-        context: Context,
-        groups: tuple[Grouping, ...] = (),
-        kept: pl.DataFrame | None = None,
-        finer: PartsReader | None = None,
-        narrowed: bool = False,
-        ranks: bool = False,
-    ) -> None:
-        super().__init__(model, filters, context, groups, kept, narrowed, ranks)
+    def __init__(self, scope: Scope, finer: PartsReader | None = None) -> None:
+        super().__init__(scope)
         self.finer = finer
         self.cells: dict[Place, Cells] = {}
         self._wanted: dict[tuple[Place, str], Reading] = {}
-        self.prepared: Prepared = finer.prepared if finer else prepared_for(model, context)
+        self.prepared: Prepared = finer.prepared if finer else prepared_for(scope.model, scope.context)
         if finer:
             self.notes = finer.notes
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import polars as pl
 
@@ -17,25 +17,29 @@ from veduta.core.query.engine.places import Part, Place, key_of
 from veduta.core.query.filters import Context, Filter
 
 
-class FilteredRows(ABC):
-    """The rows of a model's tables under some filters. `groups` are the chart's dimensions; with `kept`, the cells that
-    remain of them, they are read for totals: values of fewer dimensions over those cells, which are `narrowed` if not
-    all cells of the rows that pass the filters are among them. What `ranks` works over a single dimension as a chart of
-    its own would, windows included."""
+@dataclass(frozen=True)
+class Scope:
+    """What values are worked out of: a model's rows that pass some filters. `groups` are the chart's dimensions; with
+    `kept`, the cells that remain of them, it is for totals: values of fewer dimensions over those cells, which are
+    `narrowed` if not all cells of the rows that pass the filters are among them. What `ranks` works over a single
+    dimension as a chart of its own would, windows included."""
 
-    def __init__(
-        self,
-        model: Model,
-        filters: tuple[Filter, ...],
-        context: Context,
-        groups: tuple[Grouping, ...] = (),
-        kept: pl.DataFrame | None = None,
-        narrowed: bool = False,
-        ranks: bool = False,
-    ) -> None:
-        self.model, self.schema, self.filters, self.context = model, model.schema, filters, context
-        self.groups, self.kept = groups, kept
-        self.for_totals, self.narrowed, self.ranks = kept is not None, narrowed, ranks
+    model: Model
+    filters: tuple[Filter, ...]
+    context: Context
+    groups: tuple[Grouping, ...] = ()
+    kept: pl.DataFrame | None = None
+    narrowed: bool = False
+    ranks: bool = False
+
+
+class FilteredRows(ABC):
+    """The rows in a scope."""
+
+    def __init__(self, scope: Scope) -> None:
+        self.scope, self.model, self.schema, self.context = scope, scope.model, scope.model.schema, scope.context
+        self.filters, self.groups = scope.filters, scope.groups
+        self.for_totals, self.narrowed = scope.kept is not None, scope.narrowed
         self.notes: list[str] = []
 
     def axis(self, place: Place) -> Grouping | None:
@@ -82,8 +86,8 @@ class FilteredRows(ABC):
     @property
     def kept_cells(self) -> pl.DataFrame:
         """The cells of the chart that remain, where this reads for totals."""
-        assert self.kept is not None, "this does not read for totals"
-        return self.kept
+        assert self.scope.kept is not None, "this does not read for totals"
+        return self.scope.kept
 
     @abstractmethod
     def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:

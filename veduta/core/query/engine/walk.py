@@ -210,7 +210,7 @@ class Walk(ABC):
 
     def _window(self, node: Checked, place: Place) -> pl.Expr:
         engine, function, source = self.engine, node.call, place
-        if engine.for_totals and not engine.ranks:
+        if engine.for_totals and not engine.scope.ranks:
             if function.adds_up and not node.restart:
                 return self.in_total(node, place)
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
