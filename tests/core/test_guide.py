@@ -12,11 +12,11 @@ import polars as pl
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Kind, Schema
+from veduta.core.formats import value_words
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, context_for
-from veduta.core.query.filters import value_words
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 from veduta.demo import generate

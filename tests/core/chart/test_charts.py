@@ -17,12 +17,12 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart, load_definition
 from veduta.core.chart.drawing import BUILDERS
 from veduta.core.chart.drawing.base import SERIES_COLOURS, draws
-from veduta.core.chart.formats import format_number, settle
 from veduta.core.chart.question import Selection, ask
 from veduta.core.chart.sentence import default_title, sentence, sentence_text
 from veduta.core.chart.theme import DARK_COLOURS, themes
 from veduta.core.data.fields import Kind, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
+from veduta.core.formats import format_number, settle
 
 VEGA_LITE = Path(__file__).parents[3] / "node_modules/vega-lite/build/vega-lite-schema.json"
 FARE = {"field": "fare", "aggregate": "sum"}

@@ -7,7 +7,7 @@ import unittest
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.points import points_filters
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import REST_POINT
+from veduta.core.formats import REST_POINT
 
 FARE = {"field": "fare", "aggregate": "sum"}
 TOP_TWO = {"count": 2, "by": FARE, "rest": True}

@@ -16,7 +16,8 @@ from veduta.core.dashboard.definition import (
 from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
-from veduta.core.query.filters import REST_POINT, DatesFilter, ListFilter, PointsFilter, RelativeFilter
+from veduta.core.formats import REST_POINT
+from veduta.core.query.filters import DatesFilter, ListFilter, PointsFilter, RelativeFilter
 
 DATE = {
     "id": "date",

@@ -8,7 +8,8 @@ from pydantic import ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import REST_POINT, MembershipFilter, PointsFilter
+from veduta.core.formats import REST_POINT
+from veduta.core.query.filters import MembershipFilter, PointsFilter
 
 
 def points_filters(definition: ChartDefinition, points: Any, exclude: bool = False) -> tuple[PointsFilter, ...]:

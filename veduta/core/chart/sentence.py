@@ -9,10 +9,11 @@ from typing import Any
 from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
+from veduta.core.formats import value_words
 from veduta.core.formula.measures import fields_in, parameters_in, with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.filters import grouping_words, value_words
+from veduta.core.query.filters import grouping_words
 from veduta.core.query.measures import Keep, measure_words
 from veduta.core.query.query import Sort
 from veduta.core.words import in_sentence, listed

@@ -10,8 +10,9 @@ from pydantic import Field as Attribute
 from pydantic import model_validator
 
 from veduta.core.data.fields import Field, Frozen, Kind
+from veduta.core.formats import value_words
 from veduta.core.model.definition import Choice
-from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed, value_words
+from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed
 from veduta.core.stored import load
 from veduta.core.words import listed
 

@@ -8,12 +8,13 @@ import polars as pl
 
 from veduta.core.calendar import Grouping, group_expression
 from veduta.core.data.fields import Kind
+from veduta.core.formats import value_words
 from veduta.core.model.model import Model
 from veduta.core.model.rows import ROW
 from veduta.core.query.answer import settled
 from veduta.core.query.engine import Engine, Scope
 from veduta.core.query.engine.places import Place
-from veduta.core.query.filters import Context, Filter, PointsFilter, value_words
+from veduta.core.query.filters import Context, Filter, PointsFilter
 
 
 def group_values(

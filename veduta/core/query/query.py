@@ -12,7 +12,8 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Frozen, Kind, NumberFormat
-from veduta.core.query.filters import REST_POINT, Filter, Value
+from veduta.core.formats import REST_POINT
+from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
 
 

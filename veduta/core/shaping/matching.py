@@ -11,7 +11,7 @@ from rapidfuzz import fuzz, process
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.profile import share_in
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.filters import value_words
+from veduta.core.formats import value_words
 from veduta.core.shaping.flow import Flow
 
 SAMPLE = 20_000

@@ -10,9 +10,9 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
 from veduta.core.data.profile import Profile, profile
+from veduta.core.formats import format_value, settle
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.web.accounts.access import Request, builders_only, stewards_only
 from veduta.web.catalogue import services as catalogue

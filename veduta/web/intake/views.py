@@ -13,13 +13,13 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.recognise import Recognised
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
+from veduta.core.formats import format_value, settle
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.binding import must_see_all

@@ -12,9 +12,9 @@ from urllib.parse import quote
 import polars as pl
 from django.http import StreamingHttpResponse
 
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Field
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import format_value, settle
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.listing import rows_behind

@@ -17,10 +17,10 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
 from veduta.core.chart.definition import ChartKind, load_definition
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.chart.question import to_query
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
+from veduta.core.formats import format_value, settle, value_words
 from veduta.core.formula.complete import call_around, complete
 from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
@@ -30,7 +30,7 @@ from veduta.core.model.definition import Join
 from veduta.core.model.joins import JoinCheck, check_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
-from veduta.core.query.filters import Context, value_words
+from veduta.core.query.filters import Context
 from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.core.words import listed

@@ -6,9 +6,9 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.errors import VedutaError
+from veduta.core.formats import format_value, settle
 from veduta.web.datasets.models import Dataset, Version
 from veduta.web.datasets.store import table_of
 

@@ -7,9 +7,9 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import grains_for
-from veduta.core.chart.formats import format_value
 from veduta.core.data.fields import Aggregate, Field, Kind, Schema, aggregates_for
 from veduta.core.errors import VedutaError
+from veduta.core.formats import format_value
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step

@@ -13,10 +13,10 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.calendar import Grain, Grouping
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.profile import profile
 from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formats import format_value, settle
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.complete import call_around, complete

@@ -12,9 +12,8 @@ from babel.numbers import get_currency_symbol
 
 from veduta.core.calendar import PERIODS
 from veduta.core.chart.definition import ChartDefinition, ChartKind
-from veduta.core.chart.formats import format_value, settle
 from veduta.core.data.fields import Kind, NumberFormat
-from veduta.core.query.filters import REST_POINT
+from veduta.core.formats import REST_POINT, format_value, settle
 from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"

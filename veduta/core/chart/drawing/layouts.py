@@ -10,9 +10,8 @@ import polars as pl
 
 from veduta.core.chart.definition import ChartKind
 from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
-from veduta.core.chart.formats import EMPTY, format_value
 from veduta.core.data.fields import NumberFormat
-from veduta.core.query.filters import REST_POINT
+from veduta.core.formats import EMPTY, REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
 

@@ -21,7 +21,7 @@ from veduta.core.chart.drawing.base import (
     reference_layers,
     series_of,
 )
-from veduta.core.query.filters import REST_POINT
+from veduta.core.formats import REST_POINT
 from veduta.core.words import counted
 
 AXIS_FORMATS = {

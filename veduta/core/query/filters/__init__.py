@@ -14,17 +14,10 @@ from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, d
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
 from veduta.core.query.filters.rows import EmptyFilter, ListFilter, RangeFilter, TextFilter, ValuesFilter
-from veduta.core.query.filters.words import (
-    REST_POINT,
-    Value,
-    grouping_words,
-    typed,
-    value_words,
-)
+from veduta.core.query.filters.words import Value, grouping_words, typed
 
 __all__ = [
     "EVER",
-    "REST_POINT",
     "Context",
     "DatesFilter",
     "EmptyFilter",
@@ -43,7 +36,6 @@ __all__ = [
     "grouping_words",
     "narrow",
     "typed",
-    "value_words",
 ]
 
 if TYPE_CHECKING:

@@ -12,12 +12,13 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import PERIODS, Days, Grain, Grouping, group_expression, period_start, period_words
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import REST_POINT, value_words
 from veduta.core.formula.measures import Parameters
 from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.groups import MembershipFilter
 from veduta.core.query.filters.rows import among
-from veduta.core.query.filters.words import REST_POINT, Value, typed, value_words
+from veduta.core.query.filters.words import Value, typed
 from veduta.core.words import listed
 
 

@@ -12,11 +12,12 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import value_words
 from veduta.core.formula.measures import Parameters
 from veduta.core.model.parameters import number_set, value_of
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
 from veduta.core.query.filters.dates import all_but, days_of
-from veduta.core.query.filters.words import Value, typed, value_words
+from veduta.core.query.filters.words import Value, typed
 from veduta.core.words import listed
 
 

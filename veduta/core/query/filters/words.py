@@ -1,4 +1,4 @@
-"""Values and dimensions in words, and values as JSON holds them."""
+"""Dimensions in words, and values as JSON holds them."""
 
 from __future__ import annotations
 
@@ -6,16 +6,13 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
-from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
+from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import REST_POINT
 from veduta.core.words import in_sentence
 
 Value = bool | int | float | str | None
-
-
-REST_POINT = "␟rest"
-"""Stands in a mark's point for the values that were not kept but gathered in one."""
 
 
 def typed(value: Value, field: Field, grain: Grain | None = None) -> Any:
@@ -42,35 +39,6 @@ TYPED: dict[Kind, Callable[[Any], Any]] = {
     Kind.DATETIME: lambda value: dt.datetime.fromisoformat(str(value)),
     Kind.YES_NO: lambda value: {"true": True, "false": False}[str(value).lower()],
 }
-
-
-def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
-    """A typed group value in words; empties are said as such."""
-    if value is None:
-        return "empty"
-    if value == REST_POINT:
-        return "what was gathered"
-    if grain and grain.is_part:
-        return _part_words(int(value), grain)
-    if grain:
-        return period_words(value, grain)
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, dt.datetime):
-        return f"{period_words(value.date(), Grain.DAY)} {value:%H:%M}"
-    if isinstance(value, dt.date):
-        return period_words(value, Grain.DAY)
-    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
-        return str(int(value))
-    return str(value)
-
-
-def _part_words(value: int, grain: Grain) -> str:
-    """A part of a date: "Monday", "March", "08:00"; numbers that are none stay as they are."""
-    if grain is Grain.HOUR_OF_DAY:
-        return f"{value:02}:00"
-    names = WEEKDAYS if grain is Grain.WEEKDAY else MONTHS
-    return names[value - 1] if 1 <= value <= len(names) else str(value)
 
 
 def grouping_words(grouping: Grouping, schema: Schema) -> str:

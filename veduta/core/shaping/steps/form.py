@@ -14,9 +14,10 @@ from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Role, Schema, aggregates_for
 from veduta.core.data.recognise import DATE_LIKE, recognise_field
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import value_words
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import as_text
-from veduta.core.query.filters import grouping_words, value_words
+from veduta.core.query.filters import grouping_words
 from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, free_name, new_field, part_id
 from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
 from veduta.core.words import counted

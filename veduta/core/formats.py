@@ -1,4 +1,4 @@
-"""Numbers as people read them, the same in axes, tables, tooltips and files."""
+"""Values as people read them, the same in axes, tables, tooltips, sentences and files."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ from typing import Any
 
 from babel.numbers import get_currency_symbol
 
-from veduta.core.calendar import Grain
-from veduta.core.data.fields import Kind, NumberFormat
-from veduta.core.query.filters import value_words
+from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, period_words
+from veduta.core.data.fields import Field, Kind, NumberFormat
 
 SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
 EMPTY = "–"
+REST_POINT = "␟rest"
+"""Stands in a mark's point for the values that were not kept but gathered in one."""
 
 
 def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, records: bool = False) -> NumberFormat:
@@ -83,3 +84,32 @@ def format_value(
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
     return value_words(value, None, grain)
+
+
+def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
+    """A typed group value in words; empties are said as such."""
+    if value is None:
+        return "empty"
+    if value == REST_POINT:
+        return "what was gathered"
+    if grain and grain.is_part:
+        return _part_words(int(value), grain)
+    if grain:
+        return period_words(value, grain)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dt.datetime):
+        return f"{period_words(value.date(), Grain.DAY)} {value:%H:%M}"
+    if isinstance(value, dt.date):
+        return period_words(value, Grain.DAY)
+    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return str(value)
+
+
+def _part_words(value: int, grain: Grain) -> str:
+    """A part of a date: "Monday", "March", "08:00"; numbers that are none stay as they are."""
+    if grain is Grain.HOUR_OF_DAY:
+        return f"{value:02}:00"
+    names = WEEKDAYS if grain is Grain.WEEKDAY else MONTHS
+    return names[value - 1] if 1 <= value <= len(names) else str(value)
