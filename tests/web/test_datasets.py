@@ -20,6 +20,7 @@ from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 from veduta.web.datasets.store import table_of
+from veduta.web.datasets.uses import uses_of
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
@@ -235,6 +236,7 @@ class NewerFiles(WebTest):
         words = " ".join(re.sub("<[^>]+>", "", page.content.decode()).split())
         self.assertIn("“Fare” is missing. These use it and will say so: Fares, the formula Taken.", words)
         self.assertContains(page, "“Route” is missing. Nothing uses it.")
+        self.assertEqual(uses_of(self.dataset, self.ids["fare"]).words(), "Fares, and the formula Taken")
         self.assertContains(page, "“Sailing id” was whole number and is now text.")
         self.assertContains(page, "“Tonnage” is new.")
         self.dataset.refresh_from_db()

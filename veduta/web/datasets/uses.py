@@ -25,10 +25,13 @@ class Uses:
         return len(self.charts) + len(self.formulas)
 
     def words(self) -> str:
-        """What uses it, the charts first: "Late by route and the formula Share late"."""
-        names = [chart.name or "a chart without a name" for chart in self.charts]
-        names += [f"the formula {formula.name}" for formula in self.formulas]
-        return listed(names, "and", NAMED)
+        """What uses it, the charts first: "Late by route, and the formulas Share late and Lateness"."""
+        charts = [chart.name or "a chart without a name" for chart in self.charts]
+        if not self.formulas:
+            return listed(charts, "and", NAMED)
+        names = listed([formula.name for formula in self.formulas], "and", NAMED)
+        formulas = f"the formula{'s' * (len(self.formulas) > 1)} {names}"
+        return f"{listed(charts, 'and', NAMED)}, and {formulas}" if charts else formulas
 
 
 def uses_of(dataset: Dataset, field_id: str) -> Uses:
