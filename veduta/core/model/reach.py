@@ -18,6 +18,9 @@ NESTS = {
     "year": ("year",),
 }
 
+ANY_PERIOD = "year"
+"""What is known of a date that is known by any period of the calendar; weeks do not make up years."""
+
 
 @dataclass(frozen=True)
 class Lookup:

@@ -12,7 +12,7 @@ from veduta.core.formula.check import Checked, operand_of
 from veduta.core.formula.compile import Compiler
 from veduta.core.formula.functions import Function, Operand, Times
 from veduta.core.model.model import Model
-from veduta.core.query.engine.places import COMBINE, Part, Prepared
+from veduta.core.query.engine.places import Part, Prepared
 
 LARGEST_WHOLE = 2**63 - 1
 OWN = "own"
@@ -87,7 +87,7 @@ class Parts:
         argument = node.arguments[0] if node.arguments else None
         if how == "sum" and argument and argument.kind is Kind.WHOLE and self._may_overflow(argument, home):
             return source.cast(pl.Int128).sum().cast(pl.Float64)
-        if how in COMBINE:
+        if how != OWN:
             aggregate: pl.Expr = getattr(source, how)()
             return aggregate
         rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]

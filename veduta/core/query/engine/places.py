@@ -19,8 +19,6 @@ from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
 
-COMBINE = {"sum": "sum", "count": "sum", "len": "sum", "min": "min", "max": "max"}
-"""How parts of some rows become those of all of them."""
 MOST_PREPARED = 500
 
 
@@ -95,9 +93,9 @@ class Place:
 
 @dataclass(frozen=True)
 class Part:
-    """A sum, count and the like of an expression over rows, in a column of its own. `how` is one of COMBINE, or else
-    the `function` is worked out as it is, of all rows up to each period as `so_far` says (of a quantile with the
-    `share` of the values that lie below it, 0 to 1)."""
+    """A sum, count and the like of an expression over rows, in a column of its own. `how` is sum, count, len, min or
+    max, or else the `function` is worked out as it is, of all rows up to each period as `so_far` says (of a quantile
+    with the `share` of the values that lie below it, 0 to 1)."""
 
     name: str
     how: str
@@ -112,7 +110,15 @@ class Part:
 
     @property
     def combines(self) -> bool:
-        return self.how in COMBINE
+        """Whether parts of some rows make up those of all of them."""
+        return bool(self.combined_by)
+
+    @property
+    def combined_by(self) -> str:
+        """The aggregate that does it; "" if they do not."""
+        if self.how in ("sum", "count", "len"):
+            return "sum"
+        return self.how if self.how in ("min", "max") else ""
 
 
 @dataclass

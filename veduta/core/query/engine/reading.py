@@ -11,7 +11,7 @@ import polars as pl
 from veduta.core.calendar import Grain, Grouping, following_expression, follows
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.engine.assembling import assemble
-from veduta.core.query.engine.places import COMBINE, Cells, Part, Place, Prepared, TableCells, key_of, prepared_for
+from veduta.core.query.engine.places import Cells, Part, Place, Prepared, TableCells, key_of, prepared_for
 from veduta.core.query.engine.rows import FilteredRows, Scope
 from veduta.core.query.engine.running import beside, running_parts
 from veduta.core.query.filters import grouping_words
@@ -200,7 +200,7 @@ class PartsReader(FilteredRows):
                 if not all(key_of(group) in table.keys for group in self.kept_groups(reading.home, reading.place)):
                     continue
                 frame = self._only_kept(frame.lazy(), table.keys).collect()
-            aggregates = [getattr(pl.col(name), COMBINE[part.how])() for name, part in reading.parts.items()]
+            aggregates = [getattr(pl.col(name), part.combined_by)() for name, part in reading.parts.items()]
             combined = self._grouped(frame.lazy(), keys, aggregates, reading)
             self._add(reading, combined.collect(optimizations=pl.QueryOptFlags.none()))
             return True

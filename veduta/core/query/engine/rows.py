@@ -12,6 +12,7 @@ from veduta.core.calendar import PERIODS, Grain, Grouping, enclosing, group_expr
 from veduta.core.data.fields import Kind
 from veduta.core.formula.check import Checked, Per
 from veduta.core.model.model import Model
+from veduta.core.model.reach import ANY_PERIOD
 from veduta.core.query.engine.parts import attached_name
 from veduta.core.query.engine.places import Part, Place, key_of
 from veduta.core.query.filters import Context, Filter
@@ -61,7 +62,7 @@ class FilteredRows(ABC):
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
         periods = place.periods
         narrowing = None
-        if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else "year"):
+        if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else ANY_PERIOD):
             narrowing = periods.expression(self.schema, self.model.known_grain(home, periods.field))
             needed |= {periods.field} if narrowing is not None else set()
         rows = self.model.scan(sorted(needed), home)

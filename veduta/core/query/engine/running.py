@@ -10,7 +10,7 @@ import polars as pl
 from veduta.core.calendar import Grain, Grouping, enclosing
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import SoFar
-from veduta.core.query.engine.places import COMBINE, Part, Place, key_of
+from veduta.core.query.engine.places import Part, Place, key_of
 from veduta.core.query.engine.so_far import quantiles_so_far, variances_so_far
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ class _Running:
         self.whole = enclosing(pl.col(self.key), axis.period, unit, fiscal).alias("__whole")
 
     def parts(self, cells: pl.DataFrame, parts: dict[str, Part]) -> pl.DataFrame:
-        adding = {name: COMBINE[part.how] for name, part in parts.items() if part.combines}
+        adding = {name: part.combined_by for name, part in parts.items() if part.combines}
         frame = cells.select(*self.keys, *adding)
         again = []
         for part in parts.values():

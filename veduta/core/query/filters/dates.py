@@ -12,6 +12,7 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import Days, Grain, joined_days, period_end, period_start, period_words, periods_back
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.model.reach import ANY_PERIOD
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
 
 EVER = (dt.date.min, dt.date.max)
@@ -21,7 +22,7 @@ class PeriodFilter(FieldCondition):
     """A filter on a date that lets some periods pass."""
 
     def needs(self) -> set[tuple[str, str]]:
-        return {(self.field, "year")}
+        return {(self.field, ANY_PERIOD)}
 
     def in_other_periods(self, dates: set[str]) -> Condition | None:
         return None if self.field in dates else self
