@@ -75,8 +75,8 @@ def settled(
 ) -> tuple[tuple[Filter, ...], list[MeasureFilter]]:
     """Filters on rows with their parameters' values, and what they ask worked out; apart from them those on groups."""
     now_set = [now for filter_ in filters if (now := filter_.settled(model.parameters)) is not None]
-    groups = [filter_ for filter_ in now_set if isinstance(filter_, MeasureFilter)]
-    rows = [filter_ for filter_ in now_set if not filter_.is_on_groups]
+    groups = [on_groups for filter_ in now_set if (on_groups := filter_.on_groups())]
+    rows = [filter_ for filter_ in now_set if not filter_.on_groups()]
     plain = tuple(filter_ for filter_ in rows if filter_.question() is None)
     return tuple(_answered(filter_, plain, model, context) for filter_ in rows), groups
 

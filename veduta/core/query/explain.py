@@ -44,7 +44,7 @@ def explain(query: Query, model: Model, context: Context, settings: list[tuple[s
         Step("Filters", tuple(line for home in homes for line in _filtered(query, model, context, home))),
         Step("Groups", (_groups(query, model, result.groups),)),
         Step("Measures", tuple(line for measure, node in nodes for line in _measure(measure, node, model, query))),
-        Step("Groups left out", tuple(f"Only {f.words(model.schema)}." for f in query.filters if f.is_on_groups)),
+        Step("Groups left out", tuple(f"Only {f.words(model.schema)}." for f in query.filters if f.on_groups())),
         Step("Kept", _kept(query, model)),
         Step("Totals", _totals(query, model)),
         Step("Drawn", tuple(result.notes) or (f"All {counted(result.groups, 'group')}.",)),

@@ -174,8 +174,8 @@ class _Looking(Run):
 
 
 def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> Looked:
-    """Follow the steps one by one up to the step `at` (or the last). A step that fails stops it there; what came before
-    is shown."""
+    """Follow the steps one by one up to the step `step_id` (or the last). A step that fails stops it there; what came
+    before is shown."""
     looking = _Looking(run.table, run.context, run.table_name, run.most_rows)
     flow = Flow(flow.rows, Schema(flow.fields, {**shaping.names, **flow.schema.gone}))
     before, problem, stopped, schemas = flow, None, "", {}

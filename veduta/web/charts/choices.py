@@ -19,8 +19,8 @@ VALUES_SHOWN = 100
 
 
 @dataclass(frozen=True)
-class Asked:
-    """What a popover is asked for: the clause's entry at `index`, and what else the page sent."""
+class Opened:
+    """A popover that was opened: the clause's entry at `index`, and what else the page sent."""
 
     definition: ChartDefinition
     model: Model

@@ -15,7 +15,7 @@ from veduta.core.model.model import Model
 from veduta.core.query.filters import ListFilter, RelativeFilter, dates_words, typed
 from veduta.core.query.listing import group_values
 from veduta.core.words import in_sentence
-from veduta.web.charts.choices import VALUES_SHOWN, Asked, measure_choices, numbers, plain
+from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, plain
 
 RELATIVE_CHOICES = (
     ("The latest month", {"unit": "month", "count": 1}),
@@ -26,8 +26,8 @@ RELATIVE_CHOICES = (
     ("Last 2 years", {"unit": "year", "count": 2}),
 )
 
-Offers = Callable[[Asked, Any, Any], dict[str, Any]]
-"""What a form offers: for what is asked, the field (None where it is on none) and the filter that is there, if any."""
+Offers = Callable[[Opened, Any, Any], dict[str, Any]]
+"""What a form offers: in a popover, for the field (None where it is on none) and the filter that is there, if any."""
 
 
 @dataclass(frozen=True)
@@ -63,16 +63,16 @@ def forms_for(field: Field) -> list[FilterForm]:
 
 
 @filter_form("relative", "Recent", lambda field: field.kind.is_date)
-def _relative(asked: Asked, field: Field, current: RelativeFilter | None) -> dict[str, Any]:
+def _relative(opened: Opened, field: Field, current: RelativeFilter | None) -> dict[str, Any]:
     now = current or RelativeFilter(field=field.id)
-    start, end = now.bounds(asked.context)
-    latest = asked.context.latest.get(field.id)
+    start, end = now.bounds(opened.context)
+    latest = opened.context.latest.get(field.id)
     return {"relative": now, "choices": RELATIVE_CHOICES, "from": start, "to": end, "latest": latest}
 
 
 @filter_form("dates", "Between", lambda field: field.kind.is_date)
-def _dates(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
-    facts = asked.model.facts(field.id)
+def _dates(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
+    facts = opened.model.facts(field.id)
     choices: dict[str, Any] = {"with_times": field.kind is Kind.DATETIME}
     if facts.lowest:
         first, last = (dt.date.fromisoformat(str(bound)[:10]) for bound in (facts.lowest, facts.highest))
@@ -81,19 +81,19 @@ def _dates(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
 
 
 @filter_form("list", "Values", lambda field: not field.kind.is_date)
-def _list(asked: Asked, field: Field, current: ListFilter | None) -> dict[str, Any]:
-    parameters = [each for each in asked.model.definition.parameters if each.kind is field.kind]
-    return {"parameters": parameters} | list_choices(field, current, asked.model, asked.find)
+def _list(opened: Opened, field: Field, current: ListFilter | None) -> dict[str, Any]:
+    parameters = [each for each in opened.model.definition.parameters if each.kind is field.kind]
+    return {"parameters": parameters} | list_choices(field, current, opened.model, opened.find)
 
 
 @filter_form("range", "Range", lambda field: field.kind.is_number)
-def _range(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
-    facts = asked.model.facts(field.id)
+def _range(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
+    facts = opened.model.facts(field.id)
     return {"lowest": facts.lowest, "highest": facts.highest}
 
 
 @filter_form("text", "Text", lambda field: field.kind is Kind.TEXT)
-def _text(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+def _text(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
     return {}
 
 
@@ -102,33 +102,33 @@ def _text(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
     "By a measure",
     lambda field: field.kind is Kind.TEXT or (field.kind.is_number and field.role is not Role.MEASURE),
 )
-def _member(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
-    by = asked.definition.measures[0]
+def _member(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
+    by = opened.definition.measures[0]
     if current:
         by = current.keep.by if current.keep else current.measure or by
     return {
-        "measures": measure_choices(asked.definition, asked.model.schema, by),
-        "parameters": numbers(asked.model),
+        "measures": measure_choices(opened.definition, opened.model.schema, by),
+        "parameters": numbers(opened.model),
     }
 
 
 @filter_form("empty", "Empty", lambda field: True)
-def _empty(asked: Asked, field: Field, current: Any) -> dict[str, Any]:
+def _empty(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
     return {}
 
 
 @filter_form("measure")
-def _measure(asked: Asked, field: None, current: Any) -> dict[str, Any]:
-    by = current.measure if current else asked.definition.measures[0]
+def _measure(opened: Opened, field: None, current: Any) -> dict[str, Any]:
+    by = current.measure if current else opened.definition.measures[0]
     return {
-        "measures": measure_choices(asked.definition, asked.model.schema, by),
-        "parameters": numbers(asked.model),
+        "measures": measure_choices(opened.definition, opened.model.schema, by),
+        "parameters": numbers(opened.model),
     }
 
 
 @filter_form("points")
-def _points(asked: Asked, field: None, current: Any) -> dict[str, Any]:
-    return {"words": current.words(asked.model.schema) if current else ""}
+def _points(opened: Opened, field: None, current: Any) -> dict[str, Any]:
+    return {"words": current.words(opened.model.schema) if current else ""}
 
 
 def list_choices(field: Field, current: ListFilter | None, model: Model, find: str) -> dict[str, Any]:

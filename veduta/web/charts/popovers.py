@@ -22,7 +22,7 @@ from veduta.core.query.filters.base import FieldCondition
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_format, measure_node, measure_words, total_of
 from veduta.core.query.query import Sort
-from veduta.web.charts.choices import VALUES_SHOWN, Asked, measure_choices, numbers, parameter_choices, plain
+from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
 from veduta.web.charts.filter_forms import FORMS, forms_for
 
 MISSING_CLAUSES = (
@@ -35,7 +35,7 @@ MISSING_CLAUSES = (
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
     ("totals", "Subtotals", lambda d: d.kind is ChartKind.TABLE and len(d.groups) > 1 and not d.totals),
 )
-Popover = Callable[[Asked], dict[str, Any]]
+Popover = Callable[[Opened], dict[str, Any]]
 POPOVERS: dict[str, tuple[str, Popover]] = {}
 """By clause the template, and what makes its context, which may name another template."""
 
@@ -58,20 +58,20 @@ def popover_context(
     if clause not in POPOVERS:
         raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
     template, make = POPOVERS[clause]
-    asked = Asked(definition, model, context, clause, index, str(data.get("find", ""))[:200], data)
-    shared = {"definition": definition, "clause": clause, "index": index, "find": asked.find, "template": template}
-    return shared | make(asked)
+    opened = Opened(definition, model, context, clause, index, str(data.get("find", ""))[:200], data)
+    shared = {"definition": definition, "clause": clause, "index": index, "find": opened.find, "template": template}
+    return shared | make(opened)
 
 
 @popover("totals")
 @popover("compare")
-def _alone(asked: Asked) -> dict[str, Any]:
+def _alone(opened: Opened) -> dict[str, Any]:
     return {}
 
 
 @popover("aligned")
-def _aligned(asked: Asked) -> dict[str, Any]:
-    definition, schema = asked.definition, asked.model.schema
+def _aligned(opened: Opened) -> dict[str, Any]:
+    definition, schema = opened.definition, opened.model.schema
     return {
         "text": with_names(definition.aligned, schema),
         "measures": measure_choices(definition, schema, definition.measures[0]),
@@ -79,8 +79,8 @@ def _aligned(asked: Asked) -> dict[str, Any]:
 
 
 @popover("as", "kind")
-def _kind(asked: Asked) -> dict[str, Any]:
-    definition, model = asked.definition, asked.model
+def _kind(opened: Opened) -> dict[str, Any]:
+    definition, model = opened.definition, opened.model
     chosen, why = choose_kind(definition.model_copy(update={"kind": None}), model)
     current = choose_kind(definition, model)[0]
     several = len(definition.groups) > 1 or len(definition.measures) > 1
@@ -98,8 +98,8 @@ def _kind(asked: Asked) -> dict[str, Any]:
 
 
 @popover("keep")
-def _keep(asked: Asked) -> dict[str, Any]:
-    definition, model = asked.definition, asked.model
+def _keep(opened: Opened) -> dict[str, Any]:
+    definition, model = opened.definition, opened.model
     keep = definition.keep or Keep(by=definition.measures[0])
     return {
         "keep": keep,
@@ -111,8 +111,8 @@ def _keep(asked: Asked) -> dict[str, Any]:
 
 
 @popover("show")
-def _show(asked: Asked) -> dict[str, Any]:
-    definition, model, index = asked.definition, asked.model, asked.index
+def _show(opened: Opened) -> dict[str, Any]:
+    definition, model, index = opened.definition, opened.model, opened.index
     schema = model.schema
     is_new = index >= len(definition.measures)
     measure = None if is_new else definition.measures[index]
@@ -141,10 +141,10 @@ def _node(measure: Measure, model: Model) -> Checked:
 
 
 @popover("formula")
-def _formula(asked: Asked) -> dict[str, Any]:
+def _formula(opened: Opened) -> dict[str, Any]:
     """The editor of a formula of the chart's own; it begins with the measure that is there."""
-    definition, model = asked.definition, asked.model
-    shown = definition.measures[asked.index] if asked.index < len(definition.measures) else None
+    definition, model = opened.definition, opened.model
+    shown = definition.measures[opened.index] if opened.index < len(definition.measures) else None
     text = ""
     if shown:
         text = with_names(measure_formula(shown), model.schema)
@@ -161,14 +161,14 @@ def _formula(asked: Asked) -> dict[str, Any]:
 
 
 @popover("with")
-def _with(asked: Asked) -> dict[str, Any]:
+def _with(opened: Opened) -> dict[str, Any]:
     """The value of a parameter, for this chart."""
-    model, read = asked.model, parameters_read(asked.definition, asked.model)
-    if asked.index >= len(read):
+    model, read = opened.model, parameters_read(opened.definition, opened.model)
+    if opened.index >= len(read):
         raise DefinitionProblem("The chart does not read this parameter any more.", hint="Load the page again.")
-    parameter = read[asked.index]
+    parameter = read[opened.index]
     values = model.parameters[parameter.id].values
-    return parameter_choices(parameter, None if values is None else list(values), model, asked.find)
+    return parameter_choices(parameter, None if values is None else list(values), model, opened.find)
 
 
 def _fields_first(schema: Schema, role: Role) -> list[Field]:
@@ -177,8 +177,8 @@ def _fields_first(schema: Schema, role: Role) -> list[Field]:
 
 @popover("by", "group")
 @popover("split", "group")
-def _group(asked: Asked) -> dict[str, Any]:
-    definition, schema, clause, index = asked.definition, asked.model.schema, asked.clause, asked.index
+def _group(opened: Opened) -> dict[str, Any]:
+    definition, schema, clause, index = opened.definition, opened.model.schema, opened.clause, opened.index
     group = group_of(definition, clause, index)
     field = schema[group.field] if group else None
     can_swap = bool(group) and (
@@ -196,8 +196,8 @@ def _group(asked: Asked) -> dict[str, Any]:
 
 
 @popover("sort")
-def _sort(asked: Asked) -> dict[str, Any]:
-    definition, model, schema = asked.definition, asked.model, asked.model.schema
+def _sort(opened: Opened) -> dict[str, Any]:
+    definition, model, schema = opened.definition, opened.model, opened.model.schema
     first = next(iter(definition.groups), None)
     sort = definition.sort or Sort(by="time" if first and first.grain else "name")
     choices: dict[str, Any] = {
@@ -216,10 +216,10 @@ def _sort(asked: Asked) -> dict[str, Any]:
 
 
 @popover("only")
-def _only(asked: Asked) -> dict[str, Any]:
+def _only(opened: Opened) -> dict[str, Any]:
     """A filter: of a field, in one of the ways that suit it, or of another kind; at first, which field it is to be."""
-    definition, schema, data = asked.definition, asked.model.schema, asked.data
-    there = definition.only[asked.index] if asked.index < len(definition.only) else None
+    definition, schema, data = opened.definition, opened.model.schema, opened.data
+    there = definition.only[opened.index] if opened.index < len(definition.only) else None
     own_field = there.field if isinstance(there, FieldCondition) else ""
     name = str(data.get("field") or own_field)
     is_own = there is not None and name == own_field
@@ -230,5 +230,5 @@ def _only(asked: Asked) -> dict[str, Any]:
         return {"template": "only_field", "fields": [each for each in schema.visible if each.level == "row"]}
     field = schema[name] if name and form.tab else None
     current = there if there and is_own and there.kind == form.kind else None
-    offered = form.offers(asked, field, current)
+    offered = form.offers(opened, field, current)
     return {"field": field, "forms": forms if field else [], "form": form, "current": current} | offered

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 from dataclasses import field as attribute
-from typing import TYPE_CHECKING, ClassVar, Self
+from typing import TYPE_CHECKING, Self
 
 import polars as pl
 
@@ -16,7 +16,7 @@ from veduta.core.errors import DefinitionProblem, Stopped
 from veduta.core.formula.measures import Parameters
 
 if TYPE_CHECKING:
-    from veduta.core.query.filters.groups import MembershipFilter
+    from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 
 
 @dataclass(frozen=True)
@@ -44,8 +44,10 @@ class Condition(Frozen):
     """What every filter says of itself, so that nobody else has to ask which kind it is."""
 
     kind: str
-    is_on_groups: ClassVar[bool] = False
-    """Whether it leaves out groups, by their values, instead of rows."""
+
+    def on_groups(self) -> MeasureFilter | None:
+        """The filter itself if it leaves out groups, by their values, instead of rows."""
+        return None
 
     def fields(self) -> set[str]:
         """The ids of all fields it reads."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 from pydantic import Field as Attribute
@@ -30,7 +30,8 @@ class MeasureFilter(Condition):
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
 
-    is_on_groups: ClassVar[bool] = True
+    def on_groups(self) -> MeasureFilter:
+        return self
 
     def fields(self) -> set[str]:
         return self.measure.fields()
