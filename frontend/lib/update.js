@@ -18,7 +18,8 @@ export function updateContent(element, html) {
 }
 
 /**
- * What is unfolded stays so; a formula that is being typed stays with what is said about it.
+ * What is unfolded stays so (its id tells which it is among others); a formula that is being typed stays with what is
+ * said about it.
  * @param {Node} from
  * @param {Node} to
  */
