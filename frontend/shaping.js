@@ -139,7 +139,7 @@ function shaping() {
           if (data.revision !== undefined) this.revision = data.revision;
           if (data.step) this.at = data.step.id;
           this.set(data.steps);
-          this.show(data, Boolean(form));
+          await this.show(data, Boolean(form));
         } catch (error) {
           failed(error);
         }
@@ -147,7 +147,7 @@ function shaping() {
       this.$refs.table.classList.remove("waiting");
     },
 
-    show(data, withForm) {
+    async show(data, withForm) {
       this.canUndo = this.history.past.length > 0;
       this.canRedo = this.history.future.length > 0;
       this.historySize = this.steps.length;
@@ -157,7 +157,7 @@ function shaping() {
       }
       updateContent(this.$refs.list, data.list);
       updateContent(this.$refs.table, data.table);
-      if (withForm && data.form) this.showForm(data.form);
+      if (withForm && data.form) await this.showForm(data.form);
       this.$root.dataset.turn = String(++turn);
     },
 

@@ -18,7 +18,7 @@ from functools import cache
 from pathlib import Path
 
 from django.test import tag
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from veduta.demo import PASSWORD
 
@@ -36,6 +36,9 @@ ARGUMENTS = [
     "--disable-sync",
 ]
 ROWS = "3000"
+PATIENCE = 30_000
+"""How long a page may take on a busy machine, in milliseconds."""
+expect.set_options(timeout=PATIENCE)
 
 
 def start_server(folder: Path, rows: str = ROWS) -> str:
@@ -106,7 +109,7 @@ class BrowserTest(unittest.TestCase):
         context = browser().new_context(viewport=self.viewport, accept_downloads=True, reduced_motion="reduce")
         self.addCleanup(context.close)
         self.page: Page = context.new_page()
-        self.page.set_default_timeout(15_000)
+        self.page.set_default_timeout(PATIENCE)
         self.complaints: list[str] = []
         self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
         self.page.on(

@@ -101,7 +101,7 @@ class TwoProcesses(unittest.TestCase):
         raise AssertionError("The server did not start.")
 
     def signed_in(self, username: str) -> httpx.Client:
-        client = httpx.Client(follow_redirects=True)
+        client = httpx.Client(follow_redirects=True, timeout=60)
         self.addCleanup(client.close)
         address = f"{self.servers[0]}/sign-in/"
         token = re.search(r'name="csrfmiddlewaretoken"\s+value="([^"]+)', client.get(address).text)[1]

@@ -76,6 +76,10 @@ class Feed(Frozen):
     timeout: float = Attribute(30, gt=0, le=600)
 
 
+MARKS = {"etag": "etag", "modified": "last-modified"}
+"""The headers of an answer by which the next one can be asked for only if it is new."""
+
+
 @dataclass
 class Brought:
     """What fetching brought besides rows: the lists of records that were seen (path and length), and marks for asking
@@ -118,30 +122,11 @@ def fetch(
         if body is None:
             return Brought([], marks or {}, unchanged=True)
         brought.pages += 1
-        digest = hashlib.sha256(body).hexdigest()
-        if digest in seen:
-            raise FeedProblem(
-                f"Page {brought.pages:,} of the feed is the same as one before, so it would never end.",
-                hint="Check how it is cut into pages.",
-            )
-        seen.add(digest)
+        _must_be_new(body, seen, brought.pages)
         rows = landing.rows
-        data = None
-        if feed.format == "csv":
-            if body.strip():
-                land_csv_bytes(body, landing)
-        else:
-            data = parse_json(body)
-            brought.lists = brought.lists or record_lists(data)
-            records = records_at(data, feed.records) if not _is_empty(data, feed.records) else []
-            if records:
-                landing.add(records_frame(records))
+        data = _land_page(feed, body, landing, brought)
         if brought.pages == 1 and feed.paging.how == "none":
-            brought.marks = {
-                key: answered[name]
-                for key, name in (("etag", "etag"), ("modified", "last-modified"))
-                if name in answered
-            }
+            brought.marks = {key: answered[name] for key, name in MARKS.items() if name in answered}
         tick(landing.rows)
         if limit and landing.rows >= limit:
             break
@@ -151,6 +136,31 @@ def fetch(
             )
         page.answered(data, landing.rows - rows)
     return brought
+
+
+def _must_be_new(body: bytes, seen: set[str], page: int) -> None:
+    """Refuse a page that was there before; `seen` are the digests of those."""
+    digest = hashlib.sha256(body).hexdigest()
+    if digest in seen:
+        raise FeedProblem(
+            f"Page {page:,} of the feed is the same as one before, so it would never end.",
+            hint="Check how it is cut into pages.",
+        )
+    seen.add(digest)
+
+
+def _land_page(feed: Feed, body: bytes, landing: Landing, brought: Brought) -> Any:
+    """Land a page's rows. Returns what was parsed, None where it is not JSON."""
+    if feed.format == "csv":
+        if body.strip():
+            land_csv_bytes(body, landing)
+        return None
+    data = parse_json(body)
+    brought.lists = brought.lists or record_lists(data)
+    records = records_at(data, feed.records) if not _is_empty(data, feed.records) else []
+    if records:
+        landing.add(records_frame(records))
+    return data
 
 
 def _is_empty(data: Any, path: str) -> bool:

@@ -107,11 +107,7 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     if editing and kind is Step:
         raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
     if editing:
-        editing = read_form(kind, editing)
-        if data.get("opening"):
-            before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
-            editing = {**kind.start(before.schema), **editing}
-        position = whole_number(data, "place", len(steps))
+        editing, position = _editing(request, dataset, data, kind, editing), whole_number(data, "place", len(steps))
         try:
             step = load_step(editing).model_dump(mode="json")
             steps = _with_step(steps, step, position)
@@ -145,6 +141,17 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
             "shaping/form.html", _form_context(draft, kind, editing, data, answer.get("unfinished", "")), request
         )
     return JsonResponse(answer)
+
+
+def _editing(
+    request: Request, dataset: Dataset, data: dict[str, Any], kind: type[Step], form: dict[str, Any]
+) -> dict[str, Any]:
+    """The step as its form has it; one that is just being opened begins with what suits the rows before it."""
+    editing = read_form(kind, form)
+    if not data.get("opening"):
+        return editing
+    before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
+    return {**kind.start(before.schema), **editing}
 
 
 def _with_step(steps: list[dict], step: dict, position: int) -> list[dict]:

@@ -31,6 +31,7 @@ AXIS_FORMATS = {
     Grain.DAY: "%-d %b %y",
     Grain.HOUR: "%-d %b %H:%M",
 }
+Rows = list[dict[str, Any]]
 TICKS = {
     Grain.YEAR: {"interval": "year", "step": 1},
     Grain.QUARTER: {"interval": "month", "step": 3},
@@ -42,7 +43,7 @@ TICKS = {
 MOST_TICKS = 60
 
 
-def filled_in(picture: Picture, rows: list[dict[str, Any]], zero: bool) -> list[dict[str, Any]]:
+def filled_in(picture: Picture, rows: Rows, zero: bool) -> Rows:
     """The marks with one for every period between the first and the last and every series.
 
     Missing ones have an empty number, or 0 where `zero` (for areas, which cannot be stacked on a gap).
@@ -108,34 +109,32 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
     return axis
 
 
+def _along(picture: Picture, rows: Rows, notes: list[str]) -> tuple[Rows, dict[str, Any]]:
+    """The rows that can be drawn along the first dimension, and its channel; what cannot is said in `notes`."""
+    first, rest = picture.result.dimensions[0], picture.result.rest
+    if not first.dimension.is_time_axis:
+        axis: dict[str, Any] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
+        if first.kind.is_number:
+            axis |= {"title": first.name, "labelAngle": 0}
+        scale = {"type": "point", "padding": 0.5}
+        return rows, {"field": "name", "type": "nominal", "sort": None, "scale": scale, "axis": axis}
+    if undated := sum(row["x"] is None for row in rows):
+        notes.append(f"Rows without {first.name} are not drawn ({counted(undated, 'mark')}).")
+    if rest and any(row["x"] == REST_POINT for row in rows):
+        notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")
+    rows = [row | {"t": _milliseconds(row["x"])} for row in rows if isinstance(row["x"], dt.date)]
+    axis = _time_axis(first.dimension.period, len({row["t"] for row in rows}))
+    return rows, {"field": "t", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
+
+
 @draws(ChartKind.LINE)
 @draws(ChartKind.AREA)
 def draw_lines(picture: Picture) -> Drawing:
     area = picture.kind is ChartKind.AREA
-    stacking = picture.definition.stacking
-    rows = filled_in(picture, marks(picture), zero=area)
-    notes = []
-    first = picture.result.dimensions[0]
-    is_time = first.dimension.is_time_axis
-    if is_time:
-        undated = sum(row["x"] is None for row in rows)
-        if undated:
-            notes.append(f"Rows without {first.name} are not drawn ({counted(undated, 'mark')}).")
-        rest = picture.result.rest
-        if rest and any(row["x"] == REST_POINT for row in rows):
-            notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")
-        rows = [row for row in rows if isinstance(row["x"], dt.date)]
-        for row in rows:
-            row["t"] = _milliseconds(row["x"])
-        x: dict[str, Any] = {"field": "t", "type": "temporal", "scale": {"type": "utc"}}
-        x["axis"] = _time_axis(first.dimension.period, len({row["t"] for row in rows}))
-    else:
-        x = {"field": "name", "type": "nominal", "sort": None, "scale": {"type": "point", "padding": 0.5}}
-        x["axis"] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
-        if first.kind.is_number:
-            x["axis"] |= {"title": first.name, "labelAngle": 0}
+    notes: list[str] = []
+    rows, x = _along(picture, filled_in(picture, marks(picture), zero=area), notes)
     several = len(series_of(rows)) > 1
-    full = area and several and stacking == "full"
+    full = area and several and picture.definition.stacking == "full"
     axis = {"labelExpr": "format(datum.value, '.0%')"} if full else number_axis(picture.result.measures[0].format)
     y: dict[str, Any] = {"field": "y", "type": "quantitative", "axis": {"title": None, **axis}}
     y["stack"] = ("normalize" if full else "zero") if area else None
@@ -182,9 +181,9 @@ def _milliseconds(day: dt.date) -> int:
     return (day.toordinal() - dt.date(1970, 1, 1).toordinal()) * 86_400_000 + clock
 
 
-def _mark_alone_and_tail(rows: list[dict[str, Any]]) -> None:
+def _mark_alone_and_tail(rows: Rows) -> None:
     """Mark points with no neighbour to draw a line to, and the last two points where the last is unfinished."""
-    by_series: dict[str, list[dict[str, Any]]] = {}
+    by_series: dict[str, Rows] = {}
     for row in rows:
         row["alone"] = row["tail"] = 0
         by_series.setdefault(row["s"], []).append(row)
