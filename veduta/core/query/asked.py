@@ -118,6 +118,15 @@ class Asked:
         scope = replace(self.engine.scope, kept=cells[self.keys], narrowed=narrowed, ranks=ranks)
         return Engine(scope, finer=self.engine)
 
+    def ranking(
+        self, measure: Measure, group: Grouping, cells: pl.DataFrame, narrowed: bool
+    ) -> tuple[pl.DataFrame, str]:
+        """What the values of one of several dimensions are ranked by, over all their cells, and its column."""
+        engine, node, place = self.over(cells, narrowed, ranks=True), self.node(measure), Place((group,))
+        engine.gather([(node, place)])
+        column = engine.column(node, place)
+        return engine.cells[place].frame, column
+
 
 def place_showing(groups: tuple[Grouping, ...]) -> Place:
     """The place of these dimensions: those that follow from another one are shown only."""

@@ -9,7 +9,7 @@ import polars as pl
 
 from veduta.core.formula.functions import Level
 from veduta.core.query.asked import Asked, place_showing, with_shown
-from veduta.core.query.engine.places import Place, key_of
+from veduta.core.query.engine.places import key_of
 from veduta.core.query.filters import grouping_words
 from veduta.core.query.measures import Keep
 from veduta.core.query.query import Rest
@@ -64,7 +64,7 @@ def kept(asked: Asked, cells: pl.DataFrame) -> Shown:
     if asked.ranks_cells:
         ranked, by = cells, asked.columns[asked.node(keep.by)]
     else:
-        ranked, by = _totals_of(asked, cells, Place((group,)), keep)
+        ranked, by = asked.ranking(keep.by, group, cells, asked.drops_cells)
     best = _best(ranked, Ranking(keep, by, key, within, grouping_words(group, asked.schema)), asked.notes)
     on = [*within, key]
     remain = best[cells.columns] if asked.ranks_cells else cells.join(best[on], on=on, how="semi", nulls_equal=True)
@@ -77,14 +77,6 @@ def kept(asked: Asked, cells: pl.DataFrame) -> Shown:
     gathered = Gathered(position, rest, remain, dropped)
     both = pl.concat([remain, _rest_of(asked, gathered)], how="diagonal_relaxed")
     return Shown(both, asked.drops_cells, gathered)
-
-
-def _totals_of(asked: Asked, cells: pl.DataFrame, place: Place, keep: Keep) -> tuple[pl.DataFrame, str]:
-    """What the values of one of several dimensions are ranked by, over all their cells, and its column."""
-    engine, node = asked.over(cells, asked.drops_cells, ranks=True), asked.node(keep.by)
-    engine.gather([(node, place)])
-    by = engine.column(node, place)
-    return engine.cells[place].frame, by
 
 
 def _name_of_rest(asked: Asked, position: int, dropped: pl.DataFrame) -> str:

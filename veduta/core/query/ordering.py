@@ -5,7 +5,6 @@ from __future__ import annotations
 import polars as pl
 
 from veduta.core.query.asked import ALIGNED, Asked, taken
-from veduta.core.query.engine.places import Place
 from veduta.core.query.filters import typed
 from veduta.core.query.keeping import REST, Shown
 
@@ -54,14 +53,10 @@ def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[p
 def _with_measure(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, str]:
     """The cells with the measure by which the first dimension is sorted, and the name of its column."""
     measure = asked.sort_measure
-    node = asked.node(measure)
     if len(asked.keys) == 1:
         same = next((i for i, other in enumerate(asked.query.measures) if other.same_number(measure)), None)
-        return shown.cells, asked.columns[node if same is None else asked.nodes[same]]
-    place = Place(asked.groups[:1])
-    engine = asked.over(shown.cells, shown.narrowed, ranks=True)
-    engine.gather([(node, place)])
-    column = engine.column(node, place)
+        return shown.cells, asked.columns[asked.node(measure) if same is None else asked.nodes[same]]
     key = asked.keys[0]
-    ranking = taken(engine.cells[place].frame, {key: key, ORDER: column})
+    ranked, column = asked.ranking(measure, asked.groups[0], shown.cells, shown.narrowed)
+    ranking = taken(ranked, {key: key, ORDER: column})
     return shown.cells.join(ranking, on=key, how="left", nulls_equal=True), ORDER

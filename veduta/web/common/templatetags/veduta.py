@@ -90,7 +90,7 @@ def _held(thing: Any, name: str) -> Any:
 @register.filter
 def in_box(value: Any) -> Any:
     """A value as it stands in an input: nothing for none, a number without an idle ".0"."""
-    if value is None:
+    if value in (None, ""):
         return ""
     return f"{value:.0f}" if isinstance(value, float) and value.is_integer() and abs(value) < 2**53 else value
 
