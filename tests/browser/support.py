@@ -18,7 +18,7 @@ from functools import cache
 from pathlib import Path
 
 from django.test import tag
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import FilePayload, Page, expect, sync_playwright
 
 from veduta.demo import PASSWORD
 
@@ -128,6 +128,12 @@ class BrowserTest(unittest.TestCase):
 
     def go(self, path: str) -> None:
         self.page.goto(f"{self.server}{path}")
+
+    def send_file(self, file: Path | FilePayload) -> None:
+        """Bring in a file, up to the page on which it is checked."""
+        self.go("/data/")
+        self.page.set_input_files("input[type=file]", file)
+        self.page.wait_for_url("**/data/uploads/**")
 
     def sees(self, selector: str, **options) -> None:
         self.page.locator(selector).first.wait_for(**options)

@@ -40,9 +40,7 @@ class AnalystJourney(BrowserTest):
     def test_from_a_file_nobody_prepared_to_a_published_dashboard(self):
         page = self.page
         self.sign_in("analyst")
-        self.go("/data/")
-        page.set_input_files("input[type=file]", MESSY)
-        page.wait_for_url("**/data/uploads/**")
+        self.send_file(MESSY)
         # The header was found under the title; one column is read wrongly and corrected.
         self.has_text("table", "Stack Point–Ottersand")
         page.locator("select[aria-label='Type of Hut no.']").select_option("whole")
@@ -114,9 +112,7 @@ class AnalystJourney(BrowserTest):
     def test_what_is_half_done_survives_an_update_of_the_page(self):
         page = self.page
         self.sign_in("analyst")
-        self.go("/data/")
-        page.set_input_files("input[type=file]", MESSY)
-        page.wait_for_url("**/data/uploads/**")
+        self.send_file(MESSY)
         self.has_text("table", "Stack Point–Ottersand")
         page.uncheck("[aria-label='Import Takings']")
         name = page.get_by_label("Name of column 2", exact=True)

@@ -72,11 +72,7 @@ class ShapingTest(BrowserTest):
         self.page.wait_for_url(A_DATASET)
 
     def import_file(self, name: str, content: str) -> None:
-        self.go("/data/")
-        self.page.set_input_files(
-            "input[type=file]", {"name": name, "mimeType": "text/csv", "buffer": content.encode()}
-        )
-        self.page.wait_for_url("**/data/uploads/**")
+        self.send_file({"name": name, "mimeType": "text/csv", "buffer": content.encode()})
         self.page.click("button:text-is('Import')")
         self.page.wait_for_url(A_DATASET)
 
