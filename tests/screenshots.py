@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import atexit
+import shutil
 import tempfile
 from pathlib import Path
 
@@ -129,8 +131,10 @@ def modelling(camera: Camera) -> None:
 
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
-        address = start_server(Path(folder), "60000")
+    folder = Path(tempfile.mkdtemp(prefix="veduta-screenshots-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)  # after the server, which is stopped at the exit too
+    with sync_playwright() as playwright:
+        address = start_server(folder, "60000")
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         explorer = Camera(browser, address, "explorer")
         explorer.dashboard()

@@ -7,9 +7,11 @@ from django.urls import reverse
 
 from tests.web.support import WebTest, import_now
 from veduta.core.chart.definition import load_definition
+from veduta.core.model.definition import load_model
 from veduta.web.charts import services
 from veduta.web.charts.filter_forms import FORMS
 from veduta.web.charts.models import Chart, Draft
+from veduta.web.datasets.models import Dataset
 
 
 class ChartTest(WebTest):
@@ -169,6 +171,15 @@ class Popovers(ChartTest):
                 self.assertIn(words, page)
                 self.assertIn(f'name="filter.kind" value="{kind}"', page)
                 self.assertIn('"clause":"only","index":0', page)
+
+    def test_a_bound_that_a_parameter_gives_stays_when_the_other_is_changed(self):
+        parameter = {"id": "fair", "name": "Fair", "kind": "decimal", "default": [10]}
+        definition = load_model({"parameters": [parameter]}).model_dump(mode="json")
+        Dataset.objects.filter(pk=self.dataset.pk).update(model=definition)
+        only = [{"kind": "range", "field": self.ids["fare"], "low_parameter": "fair", "high": 99}]
+        data = {"definition": self.chart.definition | {"only": only}, "clause": "only", "index": 0}
+        page = " ".join(self.ask("chart-clause", self.chart.pk, data=data).content.decode().split())
+        self.assertIn('<option value="fair" selected>', page)
 
     def test_values_are_searched(self):
         answer = self.popover("only", 2, field=self.ids["route"], find="tern–")

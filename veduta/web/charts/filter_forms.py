@@ -89,7 +89,7 @@ def _list(opened: Opened, field: Field, current: ListFilter | None) -> dict[str,
 @filter_form("range", "Range", lambda field: field.kind.is_number)
 def _range(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
     facts = opened.model.facts(field.id)
-    return {"lowest": facts.lowest, "highest": facts.highest}
+    return {"lowest": facts.lowest, "highest": facts.highest, "parameters": numbers(opened.model)}
 
 
 @filter_form("text", "Text", lambda field: field.kind is Kind.TEXT)
