@@ -42,10 +42,12 @@ export async function shown(element) {
 }
 
 /**
- * Puts the keyboard into a popover: into its search box if it has one, so that typing and Enter choose.
+ * Puts the keyboard into a popover, unless it is there already: into its search box if it has one, so that typing and
+ * Enter choose.
  * @param {HTMLElement} popover
  */
 export function focusFirst(popover) {
+  if (popover.contains(document.activeElement)) return;
   const [search] = all(popover, "[data-filters], [data-find]");
   const [first] = all(popover, "input:not([type=hidden]), select, button");
   (search ?? first)?.focus();

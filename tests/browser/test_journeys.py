@@ -299,6 +299,7 @@ class ExplorerJourney(BrowserTest):
         page = self.page
         self.open()
         page.click("[data-control=date]")
+        expect(page.locator("#choice-start")).to_be_visible()
         page.focus("#choice-start")
         page.keyboard.type("06152026")
         self.has_text("[x-ref=trail]", "Sailing date: 15 Jun 2026 to 31 Oct 2026")
