@@ -273,6 +273,8 @@ class Fetched(WebTest):
         for address, said in (
             ("sqlite:////etc/passwd", "folders that a steward"),
             ("postgresql://10.0.0.1/x", "private network"),
+            ("postgresql://127.0.0.1:5432/x", "private network"),
+            ("postgresql://db.skerry-sound.example/x?host=127.0.0.1", "not allowed"),
             ("oddbase://feeds.skerry-sound.example/x", "not known"),
         ):
             with self.assertRaisesRegex(VedutaError, said):

@@ -40,6 +40,8 @@ DATABASE_FOLDERS = [
 # Processes that work in the background beside the server; tests have none, and what they ask for is done at once.
 WORKERS = 0 if TESTING else max(1, _number("VEDUTA_WORKERS", 2))
 MOST_ROWS = _number("VEDUTA_MOST_ROWS", 50_000_000)
+# How long fetching all rows of a feed or a database may take.
+FETCH_SECONDS = _number("VEDUTA_FETCH_MINUTES", 60) * 60
 
 INSTALLED_APPS = [
     "django.contrib.auth",

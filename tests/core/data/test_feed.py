@@ -12,9 +12,11 @@ from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
 from tests.core.support import FolderTest
-from veduta.core.data.feed import Feed, FeedProblem, Paging, fetch, is_public
+from veduta.core.data.feed import Feed, FeedProblem, Paging, fetch
+from veduta.core.data.hosts import is_public
 from veduta.core.data.landing import Landing
-from veduta.core.errors import FileProblem
+from veduta.core.data.patience import Patience, TookTooLong
+from veduta.core.errors import FileProblem, Stopped
 
 
 class Harbour(BaseHTTPRequestHandler):
@@ -187,9 +189,29 @@ class Feeds(FolderTest):
             "224.0.0.1",
             "0.0.0.0",
             "100.64.0.1",
+            "64:ff9b::a00:1",
+            "64:ff9b::7f00:1",
+            "2002:a00:1::1",
+            "2002:7f00:1::",
+            "::127.0.0.1",
+            "::10.0.0.1",
+            "::",
         ):
             self.assertFalse(is_public(number), number)
-        self.assertTrue(is_public("93.184.216.34"))
+        for number in ("93.184.216.34", "64:ff9b::5db8:d822", "2002:5db8:d822::1", "2606:4700::1111"):
+            self.assertTrue(is_public(number), number)
+
+    def test_an_allowed_port_is_that_port_only(self):
+        self.refused([], "inside a private network", allowed=frozenset(["127.0.0.1:1"]))
+        self.fetch([(200, {}, [{"n": 1}])], allowed=frozenset(["127.0.0.1"]))
+
+    def test_an_answer_that_trickles_in_for_ever_is_left(self):
+        self.refused_with(TookTooLong, [(200, {}, b" " * 300_000)], patience=Patience(0))
+        self.refused_with(Stopped, [(200, {}, [{"n": 1}])], patience=Patience(wanted=lambda: False))
+
+    def refused_with(self, problem, script, **more):
+        with self.assertRaises(problem):
+            self.fetch(script, **more)
 
     def test_a_name_is_looked_up_once_and_that_number_is_asked(self):
         found = [(2, 1, 6, "", ("127.0.0.1", self.server.server_port))]
@@ -201,14 +223,19 @@ class Feeds(FolderTest):
         self.assertEqual(looked.call_count, 1 + len([c for c in looked.call_args_list if c.args[0] == "127.0.0.1"]))
         self.assertTrue(self.server.asked[0][2]["Host"].startswith("feeds.skerry-sound.example"))
 
-    def test_the_secret_does_not_follow_a_redirect_to_another_host(self):
+    def test_no_header_of_ours_follows_a_redirect_to_another_host(self):
         other = f"http://localhost:{self.server.server_port}/elsewhere"
         self.fetch(
             [(302, {"Location": other}, b""), (200, {}, [{"n": 1}])],
+            Feed(headers={"X-Harbour": "own"}),
             headers={"Authorization": "Bearer s"},
+            marks={"etag": '"v1"'},
             allowed=frozenset([self.host, "localhost"]),
         )
-        self.assertNotIn("Authorization", self.server.asked[1][2])
+        first, second = (asked[2] for asked in self.server.asked)
+        for name in ("Authorization", "X-Harbour", "If-None-Match"):
+            self.assertIn(name, first)
+            self.assertNotIn(name, second)
 
     def test_an_empty_list_is_no_rows_and_no_error(self):
         self.fetch([(200, {}, {"rows": []})])

@@ -4,47 +4,62 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
+import os
 import re
-from collections.abc import Callable, Sequence
+import sqlite3
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
+from urllib.parse import quote
 
 import polars as pl
-import sqlparse
-from sqlalchemy import Executable, create_engine, inspect, select, table, text
+import sqlglot
+from sqlalchemy import URL, Connection, CursorResult, Executable, create_engine, inspect, select, table, text
 from sqlalchemy.engine import Engine
 from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.pool import NullPool
+from sqlglot import exp
 
+from veduta.core.data.database_address import DatabaseAddress, DatabaseProblem, SqliteFile
 from veduta.core.data.landing import Landing
-from veduta.core.errors import Unreached, VedutaError
+from veduta.core.data.patience import Patience
+from veduta.core.errors import Unreached
 
-BATCH = 50_000
-
-
-class DatabaseProblem(VedutaError):
-    """The database cannot be reached, or the query cannot be run."""
-
-    code = "database"
+MOST_IN_BATCH, BATCH_BYTES = 50_000, 32 * 1024**2
+LONGEST_VALUE = 64 * 1024**2
+"""Bytes of one value that SQLite may make; without it one word of a query makes a gigabyte."""
+CONNECT_SECONDS = 10
+FOREVER = Patience()
 
 
 class DatabaseUnreached(DatabaseProblem, Unreached):
     """The database does not answer, or not now."""
 
 
-def open_engine(address: str) -> Engine:
-    """An engine for a database's address. Raises DatabaseProblem for a kind of database that is not known."""
-    try:
-        if address.startswith("sqlite:///"):
-            path = address.removeprefix("sqlite:///")
-            return create_engine(f"sqlite:///file:{path}?mode=ro&uri=true")
-        if address.startswith(("postgresql://", "postgres://")):
-            address = "postgresql+psycopg://" + address.split("://", 1)[1]
-        if not address.startswith("postgresql+psycopg://"):
-            raise DatabaseProblem(
-                "This kind of database is not known.", hint="Addresses start with postgresql:// or sqlite:///."
-            )
-        return create_engine(address, connect_args={"connect_timeout": 10})
-    except SQLAlchemyError as error:
-        raise DatabaseProblem(f"The database's address cannot be read: {_reason(error)}.", hint="Check it.") from None
+def open_engine(address: DatabaseAddress, number: str = "", seconds: float = 0) -> Engine:
+    """An engine for a database, which only reads.
+
+    A server is asked at `number`, where its name was found to lead, and ends each statement after `seconds` by itself.
+    """
+    if isinstance(address, SqliteFile):
+        return create_engine("sqlite://", poolclass=NullPool, creator=lambda: _open_file(address))
+    at = (address.host, address.port, address.database)
+    url = URL.create("postgresql+psycopg", address.user or None, address.password or None, *at)
+    # What the machine's own user keeps for itself (passwords, tickets) is not used for somebody else's connection.
+    own = {"passfile": f"{os.devnull}/none", "gssencmode": "disable", "hostaddr": number or None}
+    set_ = f"-c default_transaction_read_only=on -c statement_timeout={int(seconds * 1000)}"
+    given = {key: value for key, value in own.items() if value}
+    return create_engine(
+        url,
+        poolclass=NullPool,
+        connect_args={"connect_timeout": CONNECT_SECONDS, "options": set_, **given, **address.options},
+    )
+
+
+def _open_file(address: SqliteFile) -> sqlite3.Connection:
+    connection = sqlite3.connect(f"file:{quote(str(address.path))}?mode=ro", uri=True, check_same_thread=False)
+    connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LONGEST_VALUE)
+    connection.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
+    return connection
 
 
 def tables(engine: Engine) -> list[str]:
@@ -63,29 +78,32 @@ def tables(engine: Engine) -> list[str]:
         raise _unreachable(error) from None
 
 
-def only_reads(query: str) -> str:
+def only_reads(query: str, dialect: str) -> str:
     """The query without its final semicolon. Raises DatabaseProblem unless it is one statement that only reads."""
-    statements = [each for each in sqlparse.parse(query) if str(each).strip().strip(";")]
+    try:
+        statements = [each for each in sqlglot.parse(query, dialect=dialect) if each is not None]
+    except (sqlglot.errors.SqlglotError, RecursionError) as error:
+        raise DatabaseProblem(f"The query cannot be read: {_where(error)}.", hint="Check how it is written.") from None
     if len(statements) != 1:
         raise DatabaseProblem(
             "There must be one statement." if statements else "There is no query yet.",
             hint="Write one that starts with SELECT.",
         )
-    statement = statements[0]
-    words = {
-        token.normalized.upper()
-        for token in statement.flatten()
-        if token.ttype in sqlparse.tokens.Keyword.DML or token.ttype in sqlparse.tokens.Keyword.DDL
-    }
-    if (
-        statement.get_type() != "SELECT"
-        or words - {"SELECT"}
-        or " INTO " in f" {' '.join(str(statement).upper().split())} ".split(" FROM ")[0] + " "
-    ):
+    if not isinstance(statements[0], exp.Query | exp.Values) or statements[0].find(*CHANGES):
         raise DatabaseProblem(
             "This query would change something.", hint="Only queries that read are run: start with SELECT or WITH."
         )
-    return str(statement).strip().rstrip(";")
+    return query.strip().rstrip(";").rstrip()
+
+
+CHANGES = (exp.DDL, exp.DML, exp.Command, exp.Into, exp.Lock, exp.Drop, exp.Alter, exp.Attach, exp.Pragma, exp.Set)
+
+
+def _where(error: Exception) -> str:
+    if isinstance(error, sqlglot.errors.ParseError) and error.errors:
+        first = error.errors[0]
+        return f"line {first['line']}, near “{first['highlight'] or first['start_context'].strip()[-30:]}”"
+    return "it is nested too deep" if isinstance(error, RecursionError) else "a quotation mark or bracket is left open"
 
 
 def fetch_rows(
@@ -96,34 +114,62 @@ def fetch_rows(
     query: str = "",
     last: Any = None,
     limit: int | None = None,
+    most_rows: int = 50_000_000,
     tick: Callable[[int], None] = lambda rows: None,
+    patience: Patience = FOREVER,
 ) -> None:
     """Land the rows of a table or of a query, all or about `limit`. In a query ":last" stands for the latest value
-    taken in so far. Raises DatabaseProblem."""
-    if table_name:
-        schema, _, name = table_name.rpartition(".")
-        whole = select(text("*")).select_from(table(name, schema=schema or None))
-        statement: Executable = whole.limit(limit) if limit else whole
-    else:
-        # Only :last is a value to fill in; other colons are the query's own.
-        written = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query)))
-        statement = written.bindparams(last=last) if ":last" in query else written
+    taken in so far. The database is told to stop when patience is over. Raises DatabaseProblem, and what `patience`
+    raises."""
+    statement = _statement(engine, table_name, query, last, limit)
     options: dict[str, Any] = {"stream_results": True}
     if engine.dialect.name == "postgresql":
         options["postgresql_readonly"] = True
     try:
-        with engine.connect().execution_options(**options) as connection:
+        with engine.connect().execution_options(**options) as connection, patience.watching(_stop(connection)):
             rows = connection.execute(statement)
-            names = unique(list(rows.keys()))
-            while batch := rows.fetchmany(min(BATCH, limit) if limit else BATCH):
-                landing.add(_frame(names, batch))
+            for frame in _batches(rows, limit):
+                landing.add(frame)
                 tick(landing.rows)
+                patience.must_last()
                 if limit and landing.rows >= limit:
                     break
+                if landing.rows > most_rows:
+                    raise DatabaseProblem(
+                        f"There are more than {most_rows:,} rows.", hint="Narrow what is asked for with WHERE."
+                    )
     except SQLAlchemyError as error:
         if "connect" in type(error).__name__.lower() or "could not connect" in str(error).lower():
             raise _unreachable(error) from None
         raise DatabaseProblem(f"The database says: {_reason(error)}.", hint="Check the query.") from None
+
+
+def _statement(engine: Engine, table_name: str, query: str, last: Any, limit: int | None) -> Executable:
+    if table_name:
+        schema, _, name = table_name.rpartition(".")
+        whole = select(text("*")).select_from(table(name, schema=schema or None))
+        return whole.limit(limit) if limit else whole
+    dialect = "postgres" if engine.dialect.name == "postgresql" else "sqlite"
+    # Only :last is a value to fill in; other colons are the query's own.
+    written = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query, dialect)))
+    return written.bindparams(last=last) if ":last" in query else written
+
+
+def _stop(connection: Connection) -> Callable[[], object]:
+    """Tells the database that a statement is to end, from whatever thread."""
+    driver: Any = connection.connection.driver_connection
+    return driver.interrupt if isinstance(driver, sqlite3.Connection) else driver.cancel
+
+
+def _batches(rows: CursorResult[Any], limit: int | None) -> Iterator[pl.DataFrame]:
+    """The rows in frames, as large as memory well takes: the first ones tell how wide a row is."""
+    names = unique(list(rows.keys()))
+    most = min(MOST_IN_BATCH, limit or MOST_IN_BATCH)
+    size = min(100, most)
+    while batch := rows.fetchmany(size):
+        frame = _frame(names, batch)
+        yield frame
+        size = max(1, min(most, int(BATCH_BYTES * len(batch) / max(1, frame.estimated_size()))))
 
 
 def unique(names: list[str]) -> list[str]:

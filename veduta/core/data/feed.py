@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
-import ipaddress
 import random
-import socket
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -19,7 +17,9 @@ from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen
 from veduta.core.data.formats import land_csv_bytes, parse_json, record_lists, records_at, records_frame
+from veduta.core.data.hosts import checked_number
 from veduta.core.data.landing import Landing
+from veduta.core.data.patience import Patience
 from veduta.core.errors import Unreached, VedutaError
 
 MOST_BYTES = 500 * 1024**2
@@ -27,6 +27,7 @@ MOST_PAGES = 20_000
 TRIES = 4
 LONGEST_WAIT = 60.0
 MOST_REDIRECTS = 5
+FOREVER = Patience()
 
 
 class FeedProblem(VedutaError):
@@ -78,6 +79,7 @@ class Feed(Frozen):
 
 MARKS = {"etag": "etag", "modified": "last-modified"}
 """The headers of an answer by which the next one can be asked for only if it is new."""
+ASKS_FOR_NEWS = {"etag": "If-None-Match", "modified": "If-Modified-Since"}
 
 
 @dataclass
@@ -105,14 +107,15 @@ def fetch(
     tick: Callable[[int], None] = lambda rows: None,
     sleep: Callable[[float], None] = time.sleep,
     most_bytes: int = MOST_BYTES,
+    patience: Patience = FOREVER,
 ) -> Brought:
     """Fetch a feed's rows into a landing: all, or about `limit` for trying out.
 
-    `headers` and `query` of the connection (its secret among them) go only to the connection's own host. `allowed` are
-    the hosts ("name" or "name:port") that may be asked although they are not public. `marks` are those of the time
-    before. Raises FeedProblem.
+    The headers of the feed, and `headers` and `query` of the connection (its secret among them), go only to the
+    connection's own host. `allowed` are the hosts ("name" or "name:port") that may be asked although they are not
+    public. `marks` are those of the time before. Raises FeedProblem, and what `patience` raises.
     """
-    visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes)
+    visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes, patience)
     brought = Brought([], {})
     seen: set[str] = set()
     values = {key: value.replace(":last", last) for key, value in feed.query.items()}
@@ -241,7 +244,9 @@ class _Visit:
         allowed: frozenset[str],
         sleep: Callable[[float], None],
         most_bytes: int,
+        patience: Patience,
     ) -> None:
+        self.patience = patience
         self.feed, self.allowed, self.sleep, self.most_bytes = feed, allowed, sleep, most_bytes
         self.home = _host(address)
         self.headers, self.query = headers, query
@@ -250,6 +255,7 @@ class _Visit:
     def get(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[bytes | None, httpx.Headers]:
         """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""
         for attempt in range(1, TRIES + 1):
+            self.patience.must_last()
             wait = 2 ** (attempt - 1) + random.random() / 4
             try:
                 status, answered, body = self._once(address, values, marks)
@@ -287,13 +293,9 @@ class _Visit:
     def _once(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[int, httpx.Headers, bytes]:
         for _ in range(MOST_REDIRECTS + 1):
             ours = _host(address) == self.home
-            headers = {"User-Agent": "Veduta", "Accept-Encoding": "gzip, identity", **self.feed.headers}
-            headers |= self.headers if ours else {}
-            headers |= {
-                name: marks[key]
-                for key, name in (("etag", "If-None-Match"), ("modified", "If-Modified-Since"))
-                if key in marks
-            }
+            headers = {"User-Agent": "Veduta", "Accept-Encoding": "gzip, identity"}
+            if ours:
+                headers |= self.feed.headers | self.headers | {ASKS_FOR_NEWS[key]: marks[key] for key in marks}
             target, extensions = self._checked(address, headers)
             params = {**values, **(self.query if ours else {})}
             with self.client.stream(
@@ -308,6 +310,7 @@ class _Visit:
     def _body(self, answer: httpx.Response) -> bytes:
         parts, size = [], 0
         for piece in answer.iter_bytes(65_536):
+            self.patience.must_last()
             size += len(piece)
             if size > self.most_bytes:
                 raise FeedProblem(
@@ -318,34 +321,16 @@ class _Visit:
         return b"".join(parts)
 
     def _checked(self, address: str, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
-        """The address with its host looked up and found to be public or allowed; the request goes to that very number,
-        so that a name cannot mean another place a moment later."""
+        """The address with the checked number of its host in the place of the name."""
         parts = urlsplit(address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="It starts with https:// or http://.")
-        try:
-            port = parts.port or (443 if parts.scheme == "https" else 80)
-            numbers = {str(info[4][0]) for info in socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)}
-        except (OSError, UnicodeError, ValueError):
-            raise FeedProblem(f"There is no host named “{parts.hostname}”.", hint="Check the address.") from None
-        if not {parts.hostname.lower(), f"{parts.hostname.lower()}:{port}"} & self.allowed and not all(
-            map(is_public, numbers)
-        ):
-            raise FeedProblem(
-                f"“{parts.hostname}” is inside a private network, where feeds are not fetched from.",
-                hint="A steward can allow the host in the settings.",
-            )
-        number = sorted(numbers, key=lambda each: ":" in each)[0]
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+        number = checked_number(parts.hostname, port, self.allowed, FeedProblem)
         host = f"[{number}]" if ":" in number else number
         headers["Host"] = parts.netloc.rpartition("@")[2]
         target = parts._replace(netloc=f"{host}:{port}").geturl()
         return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
-
-
-def is_public(number: str) -> bool:
-    address = ipaddress.ip_address(number.partition("%")[0])
-    mapped = getattr(address, "ipv4_mapped", None)
-    return (mapped or address).is_global and not address.is_multicast
 
 
 def _host(address: str) -> tuple[str, str, int | None]:

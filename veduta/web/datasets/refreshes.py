@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
+from django.db import DatabaseError, connection
 from django.utils import timezone
 
 from veduta.web.accounts.access import must_build
@@ -63,8 +65,23 @@ def tell_upload(refresh: Refresh, state: str, message: str) -> None:
 class Progress:
     """Tells how far a refresh is, and stops it where somebody asked for that."""
 
+    LOOK_EVERY = 2.0  # seconds
+
     def __init__(self, refresh: Refresh) -> None:
         self.refresh = refresh
+        self._look_at = time.monotonic() + self.LOOK_EVERY
+
+    def wanted(self) -> bool:
+        """Whether the refresh is to go on, for threads that wait beside it; looks only every few seconds."""
+        if time.monotonic() < self._look_at:
+            return True
+        self._look_at = time.monotonic() + self.LOOK_EVERY
+        try:
+            return queue.holds(self.refresh)
+        except DatabaseError:
+            return True  # it is busy; the next look will tell
+        finally:
+            connection.close()  # this thread's own
 
     def tick(self, doing: str, share: float, rows: int = 0, bytes_read: int = 0) -> None:
         """Raises Stopped if the refresh is to stop."""

@@ -128,7 +128,7 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
             again = before and not refresh.upload_id and isinstance(origin, Fetched)
             marks = origin.marks if again and isinstance(origin, Fetched) else None
             last = _last_value(dataset, before)
-            brought = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), marks, last)
+            brought = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), progress.wanted, marks, last)
             if brought.unchanged:
                 raise Unchanged
             if refresh.upload_id:  # what a later refresh fetches is not kept as an upload

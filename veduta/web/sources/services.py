@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import socket
 import uuid
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
-from urllib.parse import quote, urlsplit
+from urllib.parse import urlsplit
 
 from cryptography.fernet import Fernet, InvalidToken
 from django.conf import settings
 from django.db import IntegrityError, transaction
 from pydantic import ValidationError
+from sqlalchemy.engine import Engine
 
 from veduta.core.data.changing import matched_fields
 from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
-from veduta.core.data.feed import Brought, Feed, fetch, is_public
+from veduta.core.data.database_address import HIDDEN, DatabaseAddress, PostgresServer, read_address
+from veduta.core.data.feed import Brought, Feed, fetch
+from veduta.core.data.hosts import checked_number, must_be_open, numbers_of
 from veduta.core.data.landing import Landing
+from veduta.core.data.patience import Patience
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.data.sources import FeedSource, Fetched, TableSource, load_source
 from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
@@ -27,7 +30,7 @@ from veduta.web.accounts.models import User
 from veduta.web.datasets.models import Connection, Dataset, Upload
 from veduta.web.intake import services as intake
 
-TRY_OUT = 200
+TRY_OUT, TRY_OUT_SECONDS = 200, 20
 
 
 def _cipher() -> Fernet:
@@ -59,9 +62,11 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
         raise DefinitionProblem("A feed's address starts with https:// or http://.", hint="Check the address.")
     secret = str(data.get("secret", ""))
     if connection.kind == Connection.Kind.DATABASE:
-        if (typed := urlsplit(connection.address).password) and typed != "***":  # a password is kept as a secret only
-            secret, connection.address = typed, connection.address.replace(f":{typed}@", ":***@", 1)
-        _database(connection.address)
+        address = read_address(connection.address)
+        if isinstance(address, PostgresServer) and address.password not in ("", HIDDEN):
+            secret = address.password  # a password is kept as a secret only
+        connection.address = address.shown
+        _must_be_allowed(address)
     after = urlsplit(connection.address)
     if connection.secret and not secret and (before.scheme, before.netloc) != (after.scheme, after.netloc):
         raise DefinitionProblem(
@@ -94,31 +99,30 @@ def delete_connection(user: User, connection: Connection) -> None:
     connection.delete()
 
 
-def _database(address: str, secret: str = ""):
-    """The database's engine; SQLite files only from the folders that the settings allow."""
-    if address.startswith("sqlite:///"):
-        path = Path(address.removeprefix("sqlite:///")).resolve()
-        if not any(path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
-            raise DefinitionProblem(
-                "SQLite files are read only from folders that a steward has allowed in the settings."
-            )
-        if not path.exists():
-            raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
-        return open_engine(f"sqlite:///{path}")
-    host = urlsplit(address).hostname or ""
-    if not host or (_is_inside(host) and host not in {each.split(":")[0] for each in settings.ALLOWED_FEEDS}):
-        raise DefinitionProblem(
-            f"“{host}” is inside a private network and not allowed.",
-            hint="A steward can allow the host in the settings.",
-        )
-    return open_engine(address.replace(":***@", f":{quote(secret, safe='')}@") if secret else address)
+def _must_be_allowed(address: DatabaseAddress) -> None:
+    """SQLite files are read only from the folders that the settings allow, servers only where others are too."""
+    if isinstance(address, PostgresServer):
+        numbers = numbers_of(address.host, address.port)
+        must_be_open(address.host, address.port, numbers, _allowed_hosts(), DefinitionProblem)
+        return
+    if not any(address.path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
+        raise DefinitionProblem("SQLite files are read only from folders that a steward has allowed in the settings.")
+    if not address.path.is_file():
+        raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
 
 
-def _is_inside(host: str) -> bool:
-    try:
-        return not all(is_public(str(info[4][0])) for info in socket.getaddrinfo(host, None))
-    except OSError:
-        return False
+def _engine(connection: Connection, seconds: float) -> Engine:
+    """A connection's database, each statement of which may take so long."""
+    address = read_address(connection.address)
+    _must_be_allowed(address)
+    if not isinstance(address, PostgresServer):
+        return open_engine(address)
+    number = checked_number(address.host, address.port, _allowed_hosts(), DefinitionProblem)
+    return open_engine(address.with_password(secret_of(connection)), number, seconds)
+
+
+def _allowed_hosts() -> frozenset[str]:
+    return frozenset(settings.ALLOWED_FEEDS)
 
 
 def connection_of(source: Fetched) -> Connection:
@@ -140,7 +144,7 @@ def comes_through(dataset: Dataset, connection: Connection) -> bool:
 
 def tables_of(user: User, connection: Connection) -> list[str]:
     must_build(user)
-    return tables(_database(connection.address, secret_of(connection)))
+    return tables(_engine(connection, TRY_OUT_SECONDS))
 
 
 def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
@@ -149,7 +153,7 @@ def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
     if connection.kind == Connection.Kind.DATABASE:
         table, query = str(data.get("table") or ""), str(data.get("query") or "")
         if not table:
-            only_reads(query)
+            only_reads(query, read_address(connection.address).dialect)
         return TableSource(connection=connection.pk, table=table, query="" if table else query)
     try:
         feed = Feed.model_validate(data.get("feed") or {})
@@ -159,34 +163,55 @@ def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
     return FeedSource(connection=connection.pk, feed=feed)
 
 
-def land_source(source: FeedSource | TableSource, landing: Landing, **more: Any) -> Brought:
-    """Fetch what a source defines into a landing."""
+def land_source(
+    source: FeedSource | TableSource,
+    landing: Landing,
+    *,
+    patience: Patience,
+    marks: dict[str, str] | None = None,
+    last: Any = None,
+    limit: int | None = None,
+    tick: Callable[[int], None] = lambda rows: None,
+) -> Brought:
+    """Fetch what a source defines into a landing, or about `limit` rows of it."""
     connection = connection_of(source)
-    secret = secret_of(connection)
     if isinstance(source, TableSource):
-        engine = _database(connection.address, secret)
-        try:
-            more.pop("marks", None)
-            fetch_rows(engine, landing, table_name=source.table, query=source.query, **more)
-        finally:
-            engine.dispose()
+        fetch_rows(
+            _engine(connection, patience.seconds),
+            landing,
+            table_name=source.table,
+            query=source.query,
+            last=last,
+            limit=limit,
+            most_rows=settings.MOST_ROWS,
+            tick=tick,
+            patience=patience,
+        )
         return Brought([], {})
-    headers, query = dict(connection.headers), dict[str, str]()
-    if secret:
-        name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
-        words = connection.sends.get("before", "")
-        (headers if how == "header" else query)[name] = f"{words} {secret}".strip() if words else secret
-    more["last"] = str(more.get("last") or "")
-    allowed = frozenset(settings.ALLOWED_FEEDS)
+    headers, query = _sent_with(connection)
     return fetch(
         source.feed,
         connection.address,
         landing,
         headers=headers,
         query=query,
-        allowed=allowed,
-        **more,
+        allowed=_allowed_hosts(),
+        marks=marks,
+        last=str(last or ""),
+        limit=limit,
+        tick=tick,
+        patience=patience,
     )
+
+
+def _sent_with(connection: Connection) -> tuple[dict[str, str], dict[str, str]]:
+    """Headers and query values that go with every request of a feed, its secret among them."""
+    headers, query = dict(connection.headers), dict[str, str]()
+    if secret := secret_of(connection):
+        name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
+        words = connection.sends.get("before", "")
+        (headers if how == "header" else query)[name] = f"{words} {secret}".strip() if words else secret
+    return headers, query
 
 
 def name_of_source(source: Fetched) -> str:
@@ -194,8 +219,11 @@ def name_of_source(source: Fetched) -> str:
     return f"{connection.name}: {source.name}" if source.name else connection.name
 
 
-def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) -> Upload:
-    """Fetch some rows of a feed or table and look at them, as with a file."""
+def try_out(
+    user: User, data: dict[str, Any], dataset: Dataset | None = None, wanted: Callable[[], bool] = lambda: True
+) -> Upload:
+    """Fetch some rows of a feed or table and look at them, as with a file; for some seconds at most, and only as long
+    as they are wanted."""
     must_build(user)
     source = read_source(data)
     upload = Upload(
@@ -208,7 +236,7 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
     )
     try:
         landing = Landing.begin(upload.landing)
-        brought = land_source(source, landing, limit=TRY_OUT)
+        brought = land_source(source, landing, limit=TRY_OUT, patience=Patience(TRY_OUT_SECONDS, wanted))
         landing.finish()
         upload.about["lists"] = brought.lists
         upload.options = {}
@@ -220,13 +248,20 @@ def try_out(user: User, data: dict[str, Any], dataset: Dataset | None = None) ->
     return upload
 
 
-def fetch_all(upload: Upload, tick, marks: dict[str, str] | None = None, last: Any = None) -> Brought:
+def fetch_all(
+    upload: Upload,
+    tick: Callable[[int], None],
+    wanted: Callable[[], bool],
+    marks: dict[str, str] | None = None,
+    last: Any = None,
+) -> Brought:
     """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
-    taken in as they are recognised."""
+    taken in as they are recognised. `wanted` is asked from another thread."""
     landing = Landing.begin(upload.landing)
     source = load_source(upload.about["source"])
     assert isinstance(source, FeedSource | TableSource)
-    brought = land_source(source, landing, tick=tick, marks=marks, last=last)
+    patience = Patience(settings.FETCH_SECONDS, wanted)
+    brought = land_source(source, landing, tick=tick, marks=marks, last=last, patience=patience)
     if brought.unchanged:
         return brought
     landing.finish()

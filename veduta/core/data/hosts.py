@@ -1,0 +1,58 @@
+"""Which hosts may be asked, and the number at which one is: a name is looked up once, checked, and that very number is
+connected to, so that the name cannot mean another place a moment later."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+
+from veduta.core.errors import VedutaError
+
+Number = ipaddress.IPv4Address | ipaddress.IPv6Address
+INNER_BITS = {"64:ff9b::/96": 0, "64:ff9b:1::/48": 0, "2002::/16": 80, "::/96": 0}
+"""Networks of IPv6 whose numbers stand for one of IPv4, and how many bits stand to the right of it."""
+
+
+def numbers_of(host: str, port: int) -> set[str]:
+    """The numbers a name stands for now; none if it is not known."""
+    try:
+        return {str(info[4][0]) for info in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)}
+    except (OSError, UnicodeError, ValueError):
+        return set()
+
+
+def must_be_open(host: str, port: int, numbers: set[str], allowed: frozenset[str], problem: type[VedutaError]) -> None:
+    """Raise `problem` if a host's numbers are inside a private network, unless `allowed` names the host ("name") or
+    this port of it ("name:port")."""
+    name = f"[{host}]" if ":" in host else host
+    if not {host.lower(), f"{name}:{port}".lower()} & allowed and not all(map(is_public, numbers)):
+        raise problem(
+            f"“{name}:{port}” is inside a private network, where nothing is fetched from.",
+            hint="A steward can allow the host in the settings.",
+        )
+
+
+def checked_number(host: str, port: int, allowed: frozenset[str], problem: type[VedutaError]) -> str:
+    """The number to connect to. Raises `problem` for a host that is not known or may not be asked."""
+    numbers = numbers_of(host, port)
+    if not numbers:
+        raise problem(f"There is no host named “{host}”.", hint="Check the address.")
+    must_be_open(host, port, numbers, allowed, problem)
+    return sorted(numbers, key=lambda number: (":" in number, number))[0]
+
+
+def is_public(number: str) -> bool:
+    """Whether a number of a host is one that everybody can reach; one that stands for another is judged by that."""
+    address = _meant(ipaddress.ip_address(number.partition("%")[0]))
+    return address.is_global and not address.is_multicast
+
+
+def _meant(address: Number) -> Number:
+    if isinstance(address, ipaddress.IPv4Address):
+        return address
+    if address.ipv4_mapped:
+        return address.ipv4_mapped
+    for network, right in INNER_BITS.items():
+        if address in ipaddress.ip_network(network) and int(address) > 1:
+            return ipaddress.IPv4Address(int(address) >> right & 0xFFFFFFFF)
+    return address

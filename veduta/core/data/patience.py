@@ -1,0 +1,64 @@
+"""How long something outside is waited for: until a time is up, or nobody wants the answer any more."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from veduta.core.errors import Stopped, VedutaError
+
+LOOK_EVERY = 0.25  # seconds
+
+
+class TookTooLong(VedutaError):
+    """An answer did not come in the time there was for it."""
+
+    code = "too-long"
+
+
+class Patience:
+    """`seconds` to wait in all from now on; `wanted` says whether somebody still waits."""
+
+    def __init__(self, seconds: float = float("inf"), wanted: Callable[[], bool] = lambda: True) -> None:
+        self.seconds, self.wanted = seconds, wanted
+        self._until = time.monotonic() + seconds
+
+    def problem(self) -> VedutaError | None:
+        """What to say if it is over."""
+        if time.monotonic() > self._until:
+            told = f"{self.seconds:,.0f} seconds" if self.seconds < 120 else f"{self.seconds / 60:,.0f} minutes"
+            return TookTooLong(f"It took longer than {told} and was stopped.", hint="Ask for less at a time.")
+        return None if self.wanted() else Stopped("Stopped. Everything is as it was before.")
+
+    def must_last(self) -> None:
+        """Raises TookTooLong or Stopped if it is over."""
+        if problem := self.problem():
+            raise problem
+
+    @contextmanager
+    def watching(self, interrupt: Callable[[], object]) -> Iterator[None]:
+        """While the body works, call `interrupt` from another thread as soon as it is over, until the body ends; then
+        raise TookTooLong or Stopped in the place of whatever came of that."""
+        done = threading.Event()
+        over: list[VedutaError] = []
+
+        def watch() -> None:
+            while not done.wait(LOOK_EVERY):
+                if not over and (problem := self.problem()):
+                    over.append(problem)
+                if over:
+                    interrupt()
+
+        watcher = threading.Thread(target=watch, daemon=True)
+        watcher.start()
+        try:
+            yield
+        except Exception:
+            if over:
+                raise over[0] from None
+            raise
+        finally:
+            done.set()
+            watcher.join()
