@@ -169,6 +169,16 @@ class Names(unittest.TestCase):
         found = check("if(cancelled, 0, running(count) along (day) restart (port))", SCHEMA).fields
         self.assertEqual(found, {"cancelled", "count", "day", "port"})
 
+    def test_a_formula_that_would_be_planned_for_ever_is_refused(self):
+        for repeated, times in (("sqrt({})", 30), ("1 / ({})", 30), ("mod(1, {})", 30), ("nullif({}, 1)", 30)):
+            nested = "count"
+            for _ in range(times):
+                nested = repeated.format(nested)
+            with self.subTest(repeated), self.assertRaisesRegex(FormulaProblem, "stands within itself too often"):
+                check(nested, SCHEMA)
+        self.assertEqual(value(" / ".join(["1"] * 100)), 1.0)
+        self.assertEqual(value(" & ".join(["port"] * 100)), "Quay" * 100)
+
     def test_text_keeps_its_quotes_and_capitals(self):
         self.assertEqual(value("'It''s Quay'"), "It's Quay")
         self.assertIs(value("'Quay' = 'quay'"), False)

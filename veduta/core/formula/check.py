@@ -27,6 +27,8 @@ from veduta.core.formula.problems import FormulaProblem, Span
 from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, parse
 
 MOST_ARGUMENTS = 500
+LARGEST = 20_000
+"""Nodes of an expression that Polars still plans in moments."""
 
 
 @dataclass(frozen=True)
@@ -98,6 +100,15 @@ class Checked:
         names |= self.per.fields if self.per else set()
         inner = [*self.arguments, self.where]
         return frozenset(names.union(*(argument.fields for argument in inner if argument)))
+
+    @cached_property
+    def size(self) -> int:
+        """How many nodes its expression has, where each argument stands as often as the function uses it."""
+        if self.function is None:
+            return 1
+        count = len(self.arguments)
+        uses = [self.function.use_of(position, count) for position in range(count)]
+        return 1 + sum(a.size * use for a, use in zip(self.arguments, uses, strict=True) if a)
 
     @cached_property
     def _hash(self) -> int:
@@ -221,7 +232,7 @@ class Checker:
         kind = self._gives(function, operands, node)
         level = self._level(function, arguments, node)
         folded = self._folded(function, arguments)
-        return Checked(
+        checked = Checked(
             kind=kind,
             at=node.at,
             level=level,
@@ -234,6 +245,13 @@ class Checker:
             where=self._where(node),
             per=self._per(node),
         )
+        if checked.size > LARGEST:
+            raise FormulaProblem(
+                f"{_said(function)} stands within itself too often to be worked out.",
+                at=name_place,
+                hint="Make a part of it a column of its own in shaping.",
+            )
+        return checked
 
     def _folded(self, function: Function, arguments: list[Checked | None]) -> Checked | None:
         """What a call gives whose value is known already: a number written with its sign is a constant too."""

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
-from functools import cache
+from functools import cache, cached_property
 from importlib import import_module
 from typing import Any, Literal, Protocol
 
@@ -189,6 +190,20 @@ class Function:
         """Its value of operands. Raises FormulaProblem where a constant one cannot be used."""
         return self.build(*operands, times=times) if self.asks_times else self.build(*operands)
 
+    @cached_property
+    def uses(self) -> tuple[int, ...]:
+        """How often each argument stands in the expression: a formula within a formula is repeated as often."""
+        if self.level is not Level.ROW:
+            return (1,) * len(self.takes)
+        names = [f"argument_{position}" for position in range(len(self.takes))]
+        samples = [_sample(argument, name) for argument, name in zip(self.takes, names, strict=True)]
+        counts = Counter(self.expression(samples, Times()).meta.root_names())
+        return tuple(max(1, counts[name]) for name in names)
+
+    def use_of(self, position: int, count: int) -> int:
+        """How often the argument at a position stands in the expression when `count` are given."""
+        return self.uses[self.takes.index(self.argument(position, count))]
+
     @property
     def ordered(self) -> bool:
         return bool(self.takes_end)
@@ -216,6 +231,15 @@ class Function:
         if tail and position == count - 1 and (count - head) % self.repeats:
             return tail
         return group[position] if position < head else group[head + (position - head) % self.repeats]
+
+
+def _sample(argument: Argument, name: str) -> Operand:
+    """Something that fits an argument."""
+    kind = min(argument.kinds)
+    if argument.options or argument.constant:
+        value = argument.options[0] if argument.options else "a" if kind is Kind.TEXT else 1
+        return Operand(pl.lit(value), kind, value, True)
+    return Operand(pl.col(name), kind)
 
 
 _functions: dict[str, Function] = {}

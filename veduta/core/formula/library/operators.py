@@ -20,6 +20,7 @@ from veduta.core.formula.functions import (
     function,
     number_kind,
 )
+from veduta.core.formula.library.bounds import joined
 from veduta.core.formula.library.conversion import as_text
 from veduta.core.formula.problems import FormulaProblem
 
@@ -166,9 +167,7 @@ def _(a: Operand) -> pl.Expr:
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
-    left, right = as_text(a), as_text(b)
-    both = left.is_not_null() | right.is_not_null()
-    return pl.when(both).then(left.fill_null("") + right.fill_null(""))
+    return joined(as_text(a), as_text(b))
 
 
 def _register_comparison(

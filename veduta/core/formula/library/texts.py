@@ -10,6 +10,7 @@ import polars as pl
 
 from veduta.core.data.fields import Kind
 from veduta.core.formula.functions import TEXT, WHOLE, Argument, Operand, function
+from veduta.core.formula.library.bounds import replaced
 from veduta.core.formula.problems import FormulaProblem
 
 THEME: dict[str, Any] = {"theme": "Text"}
@@ -161,7 +162,7 @@ def _(text: Operand, part: Operand) -> pl.Expr:
     **THEME,
 )
 def _(text: Operand, find: Operand, put: Operand) -> pl.Expr:
-    return text.expression.str.replace_all(find.expression, put.expression, literal=True)
+    return replaced(text.expression, find.expression, put.expression)
 
 
 @function(

@@ -11,6 +11,7 @@ import polars as pl
 from veduta.core.data.fields import Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
+from veduta.core.formula.library.bounds import pattern_replaced, replaced
 from veduta.core.formula.library.texts import checked_pattern, extracted, trimmed
 from veduta.core.query.filters import typed
 from veduta.core.shaping.flow import Flow, Run, new_field, part_id
@@ -40,11 +41,13 @@ class Replace(Step):
         fields = only(flow.schema, self.fields, TEXT_ONLY, "searched for parts")
         if not self.find:
             raise DefinitionProblem("There is nothing to find yet.", hint="Write what is to be replaced.")
-        pattern = self.how == "pattern"
-        find = checked_pattern(self.find) if pattern else self.find
-        replaced = [pl.col(f.id).str.replace_all(find, self.put, literal=not pattern) for f in fields]
+        if self.how == "pattern":
+            pattern = checked_pattern(self.find)
+            texts = [pattern_replaced(pl.col(field.id), pattern, self.put) for field in fields]
+        else:
+            texts = [replaced(pl.col(field.id), pl.lit(self.find), pl.lit(self.put)) for field in fields]
         # A text of which nothing is left is empty.
-        return flow.with_rows(flow.rows.with_columns(pl.when(column != "").then(column) for column in replaced))
+        return flow.with_rows(flow.rows.with_columns(pl.when(text != "").then(text) for text in texts))
 
     def _whole(self, schema: Schema, field_id: str) -> pl.Expr:
         field, column = schema[field_id], pl.col(schema[field_id].id)
