@@ -1,5 +1,5 @@
 // Bringing in files and the dataset page.
-import { fieldAt, near } from "./lib/dom.js";
+import { all, fieldAt, near } from "./lib/dom.js";
 import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -288,7 +288,11 @@ export function dataset() {
       this.$refs.rows.classList.add("waiting");
       try {
         updateContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
-        this.$refs.file.href = `${this.$root.dataset.file}?${this.query(1)}`;
+        for (const link of all(this.$refs.file, "[data-download]")) {
+          const query = this.query(1);
+          if (link.dataset.download) query.set(link.dataset.download, "1");
+          link.setAttribute("href", `${this.$root.dataset.file}?${query}`);
+        }
       } catch (error) {
         failed(error);
       }

@@ -1,17 +1,24 @@
 from __future__ import annotations
 
+import os
+import tempfile
 import uuid
 from io import StringIO
+from pathlib import Path
+from unittest import mock
 
 from django.conf import settings
 from django.core.management import call_command
 from django.db import transaction
-from django.test import Client, tag
+from django.http import HttpResponse
+from django.test import Client, override_settings, tag
 from django.urls import URLPattern, get_resolver, reverse
 
 from tests.web.support import PASSWORD, WebTest
 from veduta.demo.load import load_demo
+from veduta.web import installation
 from veduta.web.accounts.models import User
+from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 
@@ -29,6 +36,7 @@ FOR_EXPLORERS = {
     "dashboard-rows",
     "dashboard-rows-file",
     "dashboard-control",
+    "password",
 }
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
@@ -169,6 +177,53 @@ class Safety(WebTest):
         self.assertContains(last, "Too many tries", status_code=429)
         self.assertEqual(self.client.post(address, {"username": "analyst", "password": PASSWORD}).status_code, 429)
 
+    def failures(self, count: int, names: str, addresses: str) -> None:
+        """So many failures to sign in, each with a name and from an address that may be numbered."""
+        for i in range(count):
+            form = {"username": names.format(i), "password": "guess"}
+            self.client.post(reverse("sign-in"), form, REMOTE_ADDR=addresses.format(i % 200))
+
+    def sign_in_from(self, address: str) -> int:
+        form = {"username": "analyst", "password": PASSWORD}
+        return Client().post(reverse("sign-in"), form, REMOTE_ADDR=address).status_code
+
+    @override_settings(AXES_FAILURE_LIMIT=2)
+    def test_an_address_with_many_names_is_throttled(self):
+        self.failures(2 * OF_ADDRESS - 1, "somebody-{}", "203.0.113.7")
+        self.assertEqual(self.sign_in_from("203.0.113.7"), 302)
+        self.failures(1, "somebody-else", "203.0.113.7")
+        self.assertEqual(self.sign_in_from("203.0.113.7"), 429)
+        self.assertEqual(self.sign_in_from("203.0.113.8"), 302)
+
+    @override_settings(AXES_FAILURE_LIMIT=2)
+    def test_a_name_is_throttled_from_many_addresses_but_not_where_the_person_signs_in(self):
+        self.assertEqual(self.sign_in_from("203.0.113.9"), 302)
+        self.failures(2 * OF_NAME, "analyst", "198.51.100.{}")
+        self.assertEqual(self.sign_in_from("203.0.113.10"), 429)
+        self.assertEqual(self.sign_in_from("203.0.113.9"), 302)
+
+    def test_what_is_answered_to_somebody_is_kept_nowhere(self):
+        self.make_dashboard()
+        self.as_(self.analyst)
+        for address in ("/", reverse("dataset-file", args=[self.dataset.pk]), "/charts/nothing/"):
+            self.assertEqual(self.client.get(address)["Cache-Control"], "private, no-store", address)
+        answer = self.look("dashboard-blocks", self.dashboard.pk)
+        self.assertEqual(answer["Cache-Control"], "private, no-store")
+
+    def test_nobody_else_on_the_machine_reads_the_data(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        database = Path(folder.name, "veduta.sqlite3")
+        database.touch(0o644)
+        Path(folder.name).chmod(0o755)
+        before = os.umask(0o022)
+        self.addCleanup(os.umask, before)
+        with mock.patch.multiple(installation, DATA_DIR=Path(folder.name), KEY_FILE=Path(folder.name, "secret_key")):
+            installation.prepare()
+        Path(folder.name, "new").touch()
+        for path in Path(folder.name), *Path(folder.name).iterdir():
+            self.assertEqual(path.stat().st_mode & 0o077, 0, path)
+
     def test_signing_in_and_out(self):
         wrong = self.client.post(reverse("sign-in"), {"username": "analyst", "password": "guess"})
         self.assertContains(wrong, "do not belong together")
@@ -185,8 +240,6 @@ class Safety(WebTest):
     def test_no_stack_trace_reaches_a_person(self):
         self.as_(self.analyst)
         self.client.raise_request_exception = False
-        from unittest import mock
-
         with mock.patch("veduta.web.home.views.dashboards_for", side_effect=RuntimeError("secret detail")):
             answer = self.client.get("/")
         self.assertContains(answer, "Something went wrong on our side", status_code=500)
@@ -194,6 +247,32 @@ class Safety(WebTest):
 
     def test_models_and_migrations_agree(self):
         call_command("makemigrations", check=True, dry_run=True, stdout=StringIO())
+
+
+class OwnPassword(WebTest):
+    def change(self, old: str, new: str, again: str = "") -> HttpResponse:
+        form = {"old_password": old, "new_password1": new, "new_password2": again or new}
+        return self.client.post(reverse("password"), form)
+
+    def test_it_is_changed_and_other_sessions_end(self):
+        other = Client()
+        other.force_login(self.explorer, backend="django.contrib.auth.backends.ModelBackend")
+        self.as_(self.explorer)
+        self.assertRedirects(self.change(PASSWORD, "tern-quay-ash"), "/")
+        self.assertEqual(other.get("/").status_code, 302)
+        self.explorer.refresh_from_db()
+        self.assertTrue(self.explorer.check_password("tern-quay-ash"))
+
+    def test_what_is_wrong_is_said(self):
+        self.as_(self.explorer)
+        for form, said in (
+            (("guess", "tern-quay-ash"), "not your present password"),
+            ((PASSWORD, "tern-quay-ash", "tern-quay-oak"), "The two do not match"),
+            ((PASSWORD, "short"), "too short"),
+        ):
+            self.assertContains(self.change(*form), said)
+        self.explorer.refresh_from_db()
+        self.assertTrue(self.explorer.check_password(PASSWORD))
 
 
 class People(WebTest):

@@ -13,7 +13,7 @@ from django.test import override_settings, tag
 from django.urls import reverse
 
 from tests.core.support import FILES
-from tests.web.support import FERRIES, WebTest, import_now, receive
+from tests.web.support import FERRIES, WebTest, import_now, page_of, receive
 from veduta.core.cache import Cache
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.catalogue import services as catalogue
@@ -364,3 +364,15 @@ class Columns(WebTest):
                 for source in ("fare", "passengers", "route"):
                     self.assertEqual(len(store.column_of(dataset.current_id, self.ids[source])), 5)
         self.assertLess(len(columns), 3)
+
+
+class Downloads(WebTest):
+    def test_texts_like_formulas_are_guarded_unless_that_is_not_wanted(self):
+        dataset = import_now(self.analyst, "note,fare\n=1+1,-5\nQuay,7\n", "notes.csv")
+        self.as_(self.analyst)
+        address = reverse("dataset-file", args=[dataset.pk])
+        self.assertEqual(page_of(self.client.get(address)), "\ufeffNote,Fare '=1+1,-5 Quay,7")
+        plain = self.client.get(address, {"as_they_are": "1"})
+        self.assertEqual(page_of(plain), "\ufeffNote,Fare =1+1,-5 Quay,7")
+        page = self.client.get(reverse("dataset", args=[dataset.pk]))
+        self.assertContains(page, "a ' goes before texts that a spreadsheet would take for formulas")

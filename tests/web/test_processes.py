@@ -4,22 +4,16 @@ from __future__ import annotations
 
 import json
 import os
-import re
 import shutil
-import socket
-import subprocess
-import sys
 import tempfile
-import time
 import unittest
 from pathlib import Path
 
 import httpx
 from django.test import tag
 
-ROOT = Path(__file__).parents[2]
-PASSWORD = "long-enough-word"
-START = "from veduta.web import installation\ninstallation.start()\n"
+from tests.web.running import run_code, signed_in, start_server
+
 # A dataset with a formula, and a published dashboard with its sum by region, which the explorer may see.
 PREPARE = """
 import json
@@ -74,40 +68,8 @@ class TwoProcesses(unittest.TestCase):
         self.folder = Path(tempfile.mkdtemp(prefix="veduta-processes-"))
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         self.environment = os.environ | {"VEDUTA_DATA": str(self.folder), "VEDUTA_LOG": "ERROR", "VEDUTA_DEBUG": "1"}
-        self.dataset, self.dashboard, self.formula = json.loads(self.run_code(PREPARE))
-        self.servers = [self.start_server(), self.start_server()]
-
-    def run_code(self, code: str) -> str:
-        done = subprocess.run(
-            [sys.executable, "-c", START + code], cwd=ROOT, env=self.environment, capture_output=True, text=True
-        )
-        self.assertEqual(done.returncode, 0, done.stderr)
-        return done.stdout
-
-    def start_server(self) -> str:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            place = f"127.0.0.1:{free.getsockname()[1]}"
-        arguments = ["-m", "gunicorn", "veduta.web.wsgi", f"--bind={place}", "--threads=2", "--log-level=error"]
-        process = subprocess.Popen([sys.executable, *arguments], cwd=ROOT, env=self.environment)
-        self.addCleanup(process.wait)
-        self.addCleanup(process.terminate)
-        for _ in range(200):
-            try:
-                httpx.get(f"http://{place}/sign-in/")
-                return f"http://{place}"
-            except httpx.TransportError:
-                time.sleep(0.1)
-        raise AssertionError("The server did not start.")
-
-    def signed_in(self, username: str) -> httpx.Client:
-        client = httpx.Client(follow_redirects=True, timeout=60)
-        self.addCleanup(client.close)
-        address = f"{self.servers[0]}/sign-in/"
-        token = re.search(r'name="csrfmiddlewaretoken"\s+value="([^"]+)', client.get(address).text)[1]
-        form = {"username": username, "password": PASSWORD, "csrfmiddlewaretoken": token}
-        self.assertEqual(client.post(address, data=form).status_code, 200)
-        return client
+        self.dataset, self.dashboard, self.formula = json.loads(run_code(PREPARE, self.environment))
+        self.servers = [start_server(self, self.environment), start_server(self, self.environment)]
 
     def post(self, analyst: httpx.Client, address: str, **how) -> str:
         """What the first process answers to a change of the model."""
@@ -131,13 +93,13 @@ class TwoProcesses(unittest.TestCase):
         return shown[0]
 
     def test_what_is_changed_in_one_is_right_in_both(self):
-        analyst, explorer = self.signed_in("analyst"), self.signed_in("explorer")
+        analyst, explorer = (signed_in(self, self.servers[0], name) for name in ("analyst", "explorer"))
         first = self.sums(explorer)
         self.assertIn("180.5", first)
         formula = {"id": self.formula, "name": "Taken", "text": "sum(fare) * 2", "revision": 1}
         self.post(analyst, "formulas/save/", json=formula)
         self.assertIn("361", self.sums(explorer))
-        self.run_code(MORE_ROWS)
+        run_code(MORE_ROWS, self.environment)
         self.assertIn("2,361", self.sums(explorer))
         rule = {"name": "Theirs", "text": "region = 'Inner Sound'", "groups": ["Harbour office"], "revision": 2}
         self.assertIn("The model is saved.", self.post(analyst, "change/", data={"do": "save_rule", **rule}))

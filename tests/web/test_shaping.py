@@ -5,7 +5,7 @@ import datetime as dt
 from django.urls import reverse
 from django.utils import timezone
 
-from tests.web.support import FERRIES, WebTest, import_now
+from tests.web.support import FERRIES, WebTest, import_now, make_user
 from veduta.core.schedule import schedule_from
 from veduta.core.shaping.shaping import load_shaping
 from veduta.core.shaping.steps import kinds
@@ -247,10 +247,13 @@ class Refreshes(WebTest):
         page = self.client.get(reverse("lineage"))
         for words in ("Ferries", "First two", "Season", "Others"):
             self.assertContains(page, words)
-        drawn = drawing.draw(self.made)
+        colleague = make_user("colleague", "analyst")
+        theirs = [box for box in drawing.draw(colleague).boxes if box.what == "dashboard"]
+        self.assertEqual([(box.name, box.address) for box in theirs], [("A dashboard", "")])
+        drawn = drawing.draw(self.analyst, self.made)
         self.assertEqual({box.name for box in drawn.boxes}, {"ferries.csv", "Ferries", "First two"})
         levels = {box.name: box.level for box in drawn.boxes}
         self.assertEqual((levels["Ferries"], levels["First two"], len(drawn.curves)), (1, 2, 2))
-        self.assertEqual(len(drawing.draw(other).boxes), 2)
+        self.assertEqual(len(drawing.draw(self.analyst, other).boxes), 2)
         catalogue.delete_dataset(self.analyst, self.made)
-        self.assertNotIn("First two", {box.name for box in drawing.draw().boxes})
+        self.assertNotIn("First two", {box.name for box in drawing.draw(self.analyst).boxes})

@@ -14,10 +14,15 @@ KEY_FILE = DATA_DIR / "secret_key"
 
 
 def prepare() -> None:
-    """Make the data folder and, where the environment gives none, a secret key that is kept there."""
+    """Make the data folder and, where the environment gives none, a secret key that is kept there. Nobody else on the
+    machine may read what is in it."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
+    os.umask(0o077)
     for folder in (DATA_DIR / "uploads", DATA_DIR / "static"):
         folder.mkdir(parents=True, exist_ok=True)
+    DATA_DIR.chmod(0o700)
+    for path in DATA_DIR.glob("veduta.sqlite3*"):
+        path.chmod(0o600)
     if not secret_key():
         KEY_FILE.touch(mode=0o600)
         KEY_FILE.write_text(secrets.token_urlsafe(50))

@@ -28,8 +28,11 @@ DEBUG = _flag("VEDUTA_DEBUG")
 ALLOWED_HOSTS = os.environ.get("VEDUTA_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").split(",")))
 UPLOAD_LIMIT = _number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
-MEMORY_FOR_ANSWERS = _number("VEDUTA_ANSWERS_MB", 128) * 1024 * 1024
-MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024
+# Processes that answer requests, and how many each works on at once. What they keep in memory is for all together.
+PROCESSES = max(1, _number("VEDUTA_PROCESSES", min(4, os.cpu_count() or 1)))
+THREADS = max(1, _number("VEDUTA_THREADS", 4))
+MEMORY_FOR_ANSWERS = _number("VEDUTA_ANSWERS_MB", 128) * 1024 * 1024 // PROCESSES
+MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024 // PROCESSES
 VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
 # Hosts ("name" or "name:port") that feeds and databases may be read from although they are not public.
 ALLOWED_FEEDS = list(filter(None, os.environ.get("VEDUTA_ALLOWED_FEEDS", "").lower().split(",")))
@@ -71,13 +74,14 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "veduta.web.common.middleware.NotKeptMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "veduta.web.common.middleware.ProblemsMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "veduta.web.urls"
-WSGI_APPLICATION = "veduta.web.wsgi.application"
+ASGI_APPLICATION = "veduta.web.asgi.application"
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
@@ -136,6 +140,9 @@ LOGOUT_REDIRECT_URL = "sign-in"
 AXES_FAILURE_LIMIT = _number("VEDUTA_SIGN_IN_TRIES", 8)
 AXES_COOLOFF_TIME = 0.25
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_HANDLER = "veduta.web.accounts.throttle.Throttle"
+AXES_ENABLE_ACCESS_FAILURE_LOG = True
+AXES_RESET_COOL_OFF_ON_FAILURE_DURING_LOCKOUT = False
 AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
@@ -146,8 +153,10 @@ SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_SSL_REDIRECT = HTTPS and _flag("VEDUTA_REDIRECT_TO_HTTPS", True)
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
-if _flag("VEDUTA_BEHIND_PROXY"):
-    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+# The proxies in front, which are believed when they say who asks, and over what.
+PROXIES = list(filter(None, os.environ.get("VEDUTA_PROXIES", "").split(",")))
+if _flag("VEDUTA_BEHIND_PROXY") and not PROXIES:
+    PROXIES = ["127.0.0.1", "::1"]
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 CONTENT_SECURITY_POLICY = {

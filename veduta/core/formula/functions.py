@@ -196,7 +196,7 @@ class Function:
         if self.level is not Level.ROW:
             return (1,) * len(self.takes)
         names = [f"argument_{position}" for position in range(len(self.takes))]
-        samples = [_sample(argument, name) for argument, name in zip(self.takes, names, strict=True)]
+        samples: list[Operand | None] = [_sample(*each) for each in zip(self.takes, names, strict=True)]
         counts = Counter(self.expression(samples, Times()).meta.root_names())
         return tuple(max(1, counts[name]) for name in names)
 

@@ -1,7 +1,8 @@
 import re
+from typing import Any
 
 from django import forms
-from django.contrib.auth.forms import AuthenticationForm, BaseUserCreationForm
+from django.contrib.auth.forms import AuthenticationForm, BaseUserCreationForm, PasswordChangeForm
 from django.contrib.auth.models import Group
 from django.contrib.auth.password_validation import validate_password
 
@@ -13,6 +14,19 @@ class SignInForm(AuthenticationForm):
         "invalid_login": "That name and password do not belong together. Mind capital letters.",
         "inactive": "This account has been switched off. Ask a steward.",
     }
+
+
+class OwnPasswordForm(PasswordChangeForm):
+    error_messages = {
+        "password_incorrect": "That is not your present password. Mind capital letters.",
+        "password_mismatch": "The two do not match. Write the new one again.",
+    }
+
+    def __init__(self, *args: Any, **more: Any) -> None:
+        super().__init__(*args, **more)
+        labels = {"old_password": "Present password", "new_password1": "New", "new_password2": "New, once more"}
+        for name, label in labels.items():
+            self.fields[name].label = label
 
 
 class PersonForm(BaseUserCreationForm):

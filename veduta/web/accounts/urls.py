@@ -6,6 +6,7 @@ from veduta.web.accounts import views
 urlpatterns = [
     path("sign-in/", views.SignIn.as_view(), name="sign-in"),
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
+    path("password/", views.own_password, name="password"),
     path("people/", views.people, name="people"),
     path("people/<int:pk>/", views.person, name="person"),
 ]

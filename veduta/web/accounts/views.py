@@ -1,4 +1,5 @@
 from django.contrib import messages
+from django.contrib.auth import update_session_auth_hash
 from django.contrib.auth.models import Group
 from django.contrib.auth.views import LoginView
 from django.http import HttpResponse
@@ -6,8 +7,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
-from veduta.web.accounts.access import Request, stewards_only
-from veduta.web.accounts.forms import PersonChangeForm, PersonForm, SignInForm
+from veduta.web.accounts.access import Request, signed_in, stewards_only
+from veduta.web.accounts.forms import OwnPasswordForm, PersonChangeForm, PersonForm, SignInForm
 from veduta.web.accounts.models import User
 
 
@@ -15,6 +16,17 @@ class SignIn(LoginView):
     template_name = "accounts/sign_in.html"
     authentication_form = SignInForm
     redirect_authenticated_user = True
+
+
+@signed_in
+def own_password(request: Request) -> HttpResponse:
+    """Change one's own password; other sessions end, this one stays."""
+    form = OwnPasswordForm(request.user, request.POST or None)
+    if request.method == "POST" and form.is_valid():
+        update_session_auth_hash(request, form.save())
+        messages.success(request, "Your password is changed.")
+        return redirect("home")
+    return render(request, "accounts/password.html", {"form": form})
 
 
 @stewards_only

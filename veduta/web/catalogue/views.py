@@ -160,7 +160,7 @@ def dataset_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV, as they are sorted and searched."""
     dataset = dataset_at(pk)
     rows, fields, _ = rows_lazily(dataset, (), RowsRequest.from_data(request.GET), request.user)
-    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name}.csv")
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name}.csv", request.GET)
 
 
 @require_GET

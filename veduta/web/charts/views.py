@@ -262,7 +262,7 @@ def rows_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     definition = _sent_definition({"definition": request.POST.get("definition", "")}, chart)
     answered = services.answer_chart(chart.dataset, definition, request.user)
     headings = [column.name for column in answered.result.columns]
-    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv")
+    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv", request.POST)
 
 
 @require_POST

@@ -15,6 +15,19 @@ from veduta.web.common.requests import wants_json
 logger = logging.getLogger("veduta")
 
 
+class NotKeptMiddleware:
+    """What is answered to somebody who is signed in stays in no cache: not in a proxy's, not on a shared machine."""
+
+    def __init__(self, get_response) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        response = self.get_response(request)
+        if request.user.is_authenticated and "Cache-Control" not in response:
+            response["Cache-Control"] = "private, no-store"
+        return response
+
+
 class ProblemsMiddleware:
     def __init__(self, get_response) -> None:
         self.get_response = get_response

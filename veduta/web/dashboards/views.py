@@ -255,7 +255,7 @@ def rows(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
 def rows_file(request: Request, pk: uuid.UUID, block_id: str) -> StreamingHttpResponse:
     dataset, filters, home, values = _behind(request, pk, block_id)
     rows, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
-    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv")
+    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv", request.GET)
 
 
 @require_GET

@@ -21,6 +21,7 @@ from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.formats import format_value, settle
 from veduta.web.accounts.access import Request, builders_only
+from veduta.web.common.bodies import takes_files
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.changes import changes_to
@@ -28,12 +29,10 @@ from veduta.web.datasets.models import Upload
 from veduta.web.datasets.requests import allowed_changes, as_uuid_or_404, dataset_at
 from veduta.web.intake import services as intake
 
-PREVIEW_ROWS = 30
+PREVIEW_ROWS, PREVIEW_COLUMNS = 30, 60
 
 
-PREVIEW_COLUMNS = 60
-
-
+@takes_files
 @require_POST
 @builders_only
 def receive(request: Request) -> JsonResponse:

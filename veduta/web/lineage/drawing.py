@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from django.urls import reverse
 
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.dashboards.access import dashboards_for, may_edit
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.made_from import sources_of
 from veduta.web.datasets.models import Dataset
 
@@ -40,10 +44,10 @@ class Drawing:
 BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
 
 
-def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = lambda dataset: False) -> Drawing:
-    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into. How many
-    rows a dataset has is not said where that `is_hidden`."""
-    boxes, edges = _graph(is_hidden)
+def draw(user: User, focus: Dataset | None = None) -> Drawing:
+    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into, as a user
+    may know them: rows are counted where no rule hides some, and dashboards named that are shared with them."""
+    boxes, edges = _graph(user)
     if focus:
         near = _connected(f"d{focus.pk}", edges)
         boxes = {key: box for key, box in boxes.items() if key in near}
@@ -52,17 +56,14 @@ def draw(focus: Dataset | None = None, is_hidden: Callable[[Dataset], bool] = la
     return _laid_out(boxes, edges)
 
 
-def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tuple[str, str]]]:
-    from veduta.web.charts.models import Chart
-    from veduta.web.dashboards.models import Dashboard
-
+def _graph(user: User) -> tuple[dict[str, Box], set[tuple[str, str]]]:
     boxes: dict[str, Box] = {}
     edges: set[tuple[str, str]] = set()
     for dataset in Dataset.objects.filter(deleted_at=None).select_related("current"):
         key = f"d{dataset.pk}"
         rows = "no rows yet"
         if dataset.current:
-            rows = "some rows, by a rule" if is_hidden(dataset) else f"{dataset.current.rows:,} rows"
+            rows = "some rows, by a rule" if is_bound(dataset, user) else f"{dataset.current.rows:,} rows"
         boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
         if not dataset.source_id and dataset.current:
             name = dataset.current.file_name or "Pasted rows"
@@ -75,9 +76,14 @@ def _graph(is_hidden: Callable[[Dataset], bool]) -> tuple[dict[str, Box], set[tu
         key = f"c{chart.pk}"
         boxes[key] = Box(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
         edges.add((f"d{chart.dataset_id}", key))
+    visible = set(dashboards_for(user).values_list("pk", flat=True))
     for dashboard in Dashboard.objects.filter(deleted_at=None):
         key = f"b{dashboard.pk}"
-        boxes[key] = Box(key, "dashboard", dashboard.name, reverse("dashboard-edit", args=[dashboard.pk]))
+        if dashboard.pk in visible:
+            page = "dashboard-edit" if may_edit(user, dashboard) else "dashboard"
+            boxes[key] = Box(key, "dashboard", dashboard.name, reverse(page, args=[dashboard.pk]))
+        else:
+            boxes[key] = Box(key, "dashboard", "A dashboard", "", "not shared with you")
         blocks = dashboard.draft.get("blocks", []) if isinstance(dashboard.draft, dict) else []
         edges |= {(f"c{block['chart']}", key) for block in blocks if block.get("chart")}
     return boxes, {(a, b) for a, b in edges if a in boxes and b in boxes}

@@ -7,7 +7,6 @@ from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
 from veduta.web.lineage import drawing
 
@@ -19,5 +18,5 @@ def lineage(request: Request) -> HttpResponse:
     focus = None
     if key := request.GET.get("dataset"):
         focus = dataset_at(as_uuid_or_404(key))
-    drawn = drawing.draw(focus, lambda dataset: is_bound(dataset, request.user))
+    drawn = drawing.draw(request.user, focus)
     return render(request, "datasets/lineage.html", {"drawing": drawn, "focus": focus})

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import io
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote
@@ -12,6 +10,7 @@ from urllib.parse import quote
 import polars as pl
 from django.http import StreamingHttpResponse
 
+from veduta.core.data.csv_out import csv_pieces
 from veduta.core.data.fields import Field
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import format_value, settle
@@ -23,6 +22,8 @@ from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import parts_for
 
 PAGE = 100
+AS_THEY_ARE = "as_they_are"
+"""What a request says that wants texts in a file as they are, also those that a spreadsheet takes for formulas."""
 
 
 @dataclass
@@ -105,18 +106,10 @@ def rows_context(
     }
 
 
-def csv_response(rows: pl.LazyFrame, headings: list[str], name: str) -> StreamingHttpResponse:
-    """All the rows as a UTF-8 CSV file, sent piece by piece."""
-
-    def pieces() -> Iterator[bytes]:
-        frame = rows.collect()
-        yield "\ufeff".encode() + pl.DataFrame([headings], orient="row").write_csv(include_header=False).encode()
-        for start in range(0, frame.height, 50_000):
-            buffer = io.BytesIO()
-            frame.slice(start, 50_000).write_csv(buffer, include_header=False)
-            yield buffer.getvalue()
-
-    response = StreamingHttpResponse(pieces(), content_type="text/csv; charset=utf-8")
+def csv_response(rows: pl.LazyFrame, headings: list[str], name: str, asked: Any) -> StreamingHttpResponse:
+    """All the rows as a CSV file, sent piece by piece; texts as they are only if that is asked for."""
+    pieces = csv_pieces(rows, headings, guarded=not asked.get(AS_THEY_ARE))
+    response = StreamingHttpResponse(pieces, content_type="text/csv; charset=utf-8")
     safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
     response["Content-Disposition"] = (
         f"attachment; filename=\"{safe.encode('ascii', 'ignore').decode()}\"; filename*=UTF-8''{quote(safe)}"

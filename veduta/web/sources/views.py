@@ -12,6 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only
+from veduta.web.common.leaving import still_there
 from veduta.web.common.requests import sent_json
 from veduta.web.datasets.models import Connection, Dataset, Upload
 from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
@@ -126,5 +127,5 @@ def try_out(request: Request, number: int) -> JsonResponse:
         feed["query"], feed["headers"] = _pairs(feed.get("query")), _pairs(feed.get("headers"))
         feed["paging"] = {key: value for key, value in (feed.get("paging") or {}).items() if value is not None}
         wanted["feed"] = feed
-    upload = sources.try_out(request.user, wanted, dataset)
+    upload = sources.try_out(request.user, wanted, dataset, still_there())
     return JsonResponse({"address": reverse("upload", args=[upload.pk])})

@@ -1,6 +1,7 @@
 from django.core.management.base import BaseCommand
 
 from veduta.demo.standin import StandIn
+from veduta.web.common.processes import end_with_parent
 
 
 class Command(BaseCommand):
@@ -10,4 +11,5 @@ class Command(BaseCommand):
         parser.add_argument("--port", type=int, default=8001)
 
     def handle(self, *, port: int, **options) -> None:
+        end_with_parent()
         StandIn(port).serve_forever()

@@ -4,6 +4,7 @@ import threading
 
 from django.core.management.base import BaseCommand
 
+from veduta.web.common.processes import end_with_parent
 from veduta.web.jobs import queue
 
 
@@ -13,6 +14,7 @@ class Command(BaseCommand):
     def handle(self, **options) -> None:
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: sys.exit(0))
+        end_with_parent()
         if count := queue.take_back():
             self.stdout.write(f"Jobs that were cut off and are done again: {count}")
         stop = threading.Event()

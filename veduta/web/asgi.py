@@ -1,0 +1,89 @@
+"""The application as the server calls it: Django, with bounds for what comes in and for how much is worked on at once.
+
+A request is read without holding a thread, and an answer sent without one, however slow the other side is. Only
+working it out takes one of `settings.THREADS` turns.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+import threading
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
+from typing import Any
+
+from veduta.web import installation
+
+installation.prepare()
+
+import django  # noqa: E402
+from asgiref.sync import sync_to_async  # noqa: E402
+from django.conf import settings  # noqa: E402
+from django.core.handlers.asgi import ASGIHandler  # noqa: E402
+from django.http import HttpRequest, StreamingHttpResponse  # noqa: E402
+from django.http.response import HttpResponseBase  # noqa: E402
+
+django.setup(set_prefix=False)
+
+from veduta.web.common.bodies import Refused, may_be_large, most_bytes, patient  # noqa: E402
+from veduta.web.common.leaving import leaving  # noqa: E402
+
+# What is received is kept here while it comes, if it is large: other temporary folders may be in memory.
+tempfile.tempdir = str(settings.UPLOAD_DIR)
+
+Receive = Callable[[], Awaitable[Mapping[str, Any]]]
+Send = Callable[[Mapping[str, Any]], Awaitable[None]]
+
+
+class Handler(ASGIHandler):
+    def __init__(self) -> None:
+        # Middleware and views are plain functions and run in one thread, one after the other: going from thread to
+        # thread between them would cost more than most of them do.
+        self.load_middleware(is_async=False)
+        self.turns = asyncio.Semaphore(settings.THREADS)
+
+    async def handle(self, scope: Mapping[str, Any], receive: Receive, send: Send) -> None:
+        leaving.set(threading.Event())
+        try:
+            most = settings.DATA_UPLOAD_MAX_MEMORY_SIZE
+            if may_be_large(scope):
+                most = await sync_to_async(most_bytes)(scope)
+            await super().handle(dict(scope), patient(receive, scope, most), send)
+        except Refused as refused:
+            await refused.answer(send)
+
+    async def listen_for_disconnect(self, receive: Receive) -> None:
+        try:
+            await super().listen_for_disconnect(receive)
+        finally:
+            leaving.get().set()
+
+    async def get_response_async(self, request: HttpRequest) -> HttpResponseBase:
+        async with self.turns:
+            response = await sync_to_async(self.get_response)(request)
+        if isinstance(response, StreamingHttpResponse):
+            pieces = response.streaming_content
+            if isinstance(pieces, Iterator):
+                response.streaming_content = self._in_turns(pieces)
+        return response
+
+    async def _in_turns(self, iterator: Iterator[bytes]) -> AsyncIterator[bytes]:
+        """The pieces of an answer, each made in a turn of its own and sent without one."""
+        following = sync_to_async(_following)
+        try:
+            while True:
+                async with self.turns:
+                    piece = await following(iterator)
+                if piece is None:
+                    return
+                yield piece
+        finally:
+            if close := getattr(iterator, "close", None):
+                await sync_to_async(close)()
+
+
+def _following(iterator: Iterator[bytes]) -> bytes | None:
+    return next(iterator, None)
+
+
+application = Handler()

@@ -1,0 +1,27 @@
+"""Processes that belong together."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+import time
+
+TOGETHER = "VEDUTA_STARTED_BY"
+"""In the environment, the process that started this one and without which it is not to go on."""
+GRACE = 20.0  # seconds to end in
+
+
+def end_with_parent() -> None:
+    """Have this process end when the one that started it for that purpose is gone, however it went."""
+    parent = int(os.environ.get(TOGETHER, "0"))
+    if parent:
+        threading.Thread(target=_watch, args=[parent], daemon=True).start()
+
+
+def _watch(parent: int) -> None:
+    while os.getppid() == parent:
+        time.sleep(0.5)
+    os.kill(os.getpid(), signal.SIGTERM)
+    time.sleep(GRACE)
+    os._exit(1)
