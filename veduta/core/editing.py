@@ -32,7 +32,7 @@ class Edits(Generic[Definition]):
         fields: dict[str, Any] = {
             each.name: (hints[each.name], ... if each.default is each.empty else each.default) for each in sent
         }
-        self._arguments[name] = create_model(name, __config__=ConfigDict(extra="forbid"), **fields)
+        self._arguments[name] = create_model(name, __config__=ConfigDict(extra="forbid", allow_inf_nan=False), **fields)
         self.functions[name] = function
         return function
 

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
+from veduta.core.jsontext import UnreadableJson, read_json
 
 Stored = TypeVar("Stored", bound=BaseModel)
 Upgrade = Callable[[dict[str, Any]], dict[str, Any]]
@@ -33,14 +34,15 @@ def load(
     """
     data = parsed(data, name, hint)
     written = data.get("version", version)
-    if isinstance(written, int):
-        if written > version:
-            raise NewerDefinition(
-                f"This {name} was saved by a newer version of Veduta.",
-                hint="It is kept as it is. Update Veduta to open it.",
-            )
-        for earlier in range(written, version):
-            data = {**(upgrades or {})[earlier](data), "version": earlier + 1}
+    if not isinstance(written, int) or isinstance(written, bool) or written < 1:
+        raise DefinitionProblem(f"This {name} is not usable: it has no version.", where="version", hint=hint)
+    if written > version:
+        raise NewerDefinition(
+            f"This {name} was saved by a newer version of Veduta.",
+            hint="It is kept as it is. Update Veduta to open it.",
+        )
+    for earlier in range(written, version):
+        data = {**(upgrades or {})[earlier](data), "version": earlier + 1}
     try:
         return kind.model_validate_json(json.dumps(data))
     except ValidationError as error:
@@ -54,8 +56,8 @@ def parsed(data: Any, name: str, hint: str = "") -> dict[str, Any]:
     """JSON text, or what was parsed from it, as an object. Raises DefinitionProblem for anything else."""
     if isinstance(data, str | bytes):
         try:
-            data = json.loads(data)
-        except ValueError:
+            data = read_json(data)
+        except UnreadableJson:
             data = None
     if not isinstance(data, dict):
         raise DefinitionProblem(f"This {name} is not readable.", hint=hint)

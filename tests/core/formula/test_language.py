@@ -169,6 +169,9 @@ class Names(unittest.TestCase):
         found = check("if(cancelled, 0, running(count) along (day) restart (port))", SCHEMA).fields
         self.assertEqual(found, {"cancelled", "count", "day", "port"})
 
+    def test_a_bare_empty_is_of_the_kind_that_is_wanted(self):
+        self.assertEqual((value("if(empty, 1, 2)"), value("not empty"), value("length(empty)")), (2, None, None))
+
     def test_a_formula_that_would_be_planned_for_ever_is_refused(self):
         for repeated, times in (("sqrt({})", 30), ("1 / ({})", 30), ("mod(1, {})", 30), ("nullif({}, 1)", 30)):
             nested = "count"

@@ -106,7 +106,7 @@ OverDates = Literal["", "last", "first", "mean", "max"]
 class Frozen(BaseModel):
     """A value: immutable, comparable, strict about unknown keys."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class NumberFormat(Frozen):

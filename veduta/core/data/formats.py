@@ -15,6 +15,7 @@ import polars as pl
 from veduta.core.data.landing import PART_ROWS, Landing
 from veduta.core.data.options import Format, RecordsOptions, SheetOptions
 from veduta.core.errors import FileProblem
+from veduta.core.jsontext import UnreadableJson, read_records
 
 if TYPE_CHECKING:
     import fastexcel
@@ -52,8 +53,8 @@ def recognise_format(path: Path, name: str) -> Format:
 
 def _is_object(line: bytes) -> bool:
     try:
-        return isinstance(json.loads(line), dict)
-    except ValueError:
+        return isinstance(read_records(line), dict)
+    except UnreadableJson:
         return False
 
 
@@ -223,21 +224,15 @@ def land_json(path: Path, options: RecordsOptions, landing: Landing, lines: bool
             f"JSON files of more than {LARGEST_JSON // 1024**2} MB are read as JSON lines only.",
             hint="Write one record a line.",
         )
-    landing.add(records_frame(records_at(parse_json(path.read_bytes(), path.name), options.records)))
+    landing.add(records_frame(records_at(parse_json(path.read_bytes()), options.records)))
 
 
-def parse_json(data: bytes, what: str = "The answer") -> Any:
+def parse_json(data: bytes) -> Any:
     """Raises FileProblem saying where the JSON breaks off."""
     try:
-        return json.loads(data.removeprefix(b"\xef\xbb\xbf"))
-    except json.JSONDecodeError as error:
-        near = error.doc[max(0, error.pos - 20) : error.pos + 20].replace("\n", " ")
-        raise FileProblem(
-            f"This is not readable JSON: {error.msg.lower()} in line {error.lineno:,}, near “{near}”.",
-            hint="Check where it comes from.",
-        ) from None
-    except (UnicodeDecodeError, RecursionError):
-        raise FileProblem("This is not readable JSON.", hint="Check where it comes from.") from None
+        return read_records(data)
+    except UnreadableJson as error:
+        raise FileProblem(f"This is not readable JSON: {error}.", hint="Check where it comes from.") from None
 
 
 def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
@@ -247,10 +242,10 @@ def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
             if not line.strip():
                 continue
             try:
-                record = json.loads(line)
-            except ValueError:
+                record = read_records(line)
+            except UnreadableJson as error:
                 raise FileProblem(
-                    f"Line {number:,} is not readable JSON.",
+                    f"Line {number:,} is not readable JSON: {error}.",
                     where=f"line {number}",
                     hint="Mend the line or take it out.",
                 ) from None

@@ -24,7 +24,7 @@ from veduta.core.formula.functions import (
     registry,
 )
 from veduta.core.formula.problems import FormulaProblem, Span
-from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, parse
+from veduta.core.formula.tree import TOO_DEEP, Call, Literal, Name, Node, Parameter, parse
 
 MOST_ARGUMENTS = 500
 LARGEST = 20_000
@@ -125,9 +125,7 @@ def check(text: str, schema: Schema) -> Checked:
         tree = parse(text)
         checked = Checker(schema).check(tree)
     except RecursionError:
-        raise FormulaProblem(
-            "The formula is nested too deeply.", hint="Make a part of it a formula of its own."
-        ) from None
+        raise TOO_DEEP from None
     return checked
 
 
@@ -334,6 +332,8 @@ class Checker:
                 at=span,
                 hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
             )
+        if argument.kind is None and len(declared.kinds) == 1:
+            return replace(argument, kind=next(iter(declared.kinds)))  # a bare "empty" is one of what is wanted
         if argument.kind is not None and argument.kind not in declared.kinds:
             expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
             raise FormulaProblem(

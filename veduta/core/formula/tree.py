@@ -14,6 +14,7 @@ from lark.exceptions import UnexpectedInput, VisitError
 from veduta.core.formula.problems import FormulaProblem, Span, syntax_problem
 
 LONGEST = 5_000
+TOO_DEEP = FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.")
 PERIODS = ("year", "quarter", "month", "week", "day", "hour")
 
 
@@ -91,6 +92,8 @@ def parse(text: str) -> Node:
         raise syntax_problem(text, error) from None
     except VisitError as error:
         raise error.orig_exc from None
+    except RecursionError:
+        raise TOO_DEEP from None
 
 
 @cache
@@ -115,11 +118,11 @@ class _Builder(Transformer[Token, Node]):
         return node
 
     def number(self, token: Token) -> Literal:
-        value: int | float = float(token) if any(sign in token for sign in ".eE") else int(token)
         span = _token_span(token)
-        if abs(value) > 2**63 - 1 and isinstance(value, int):
-            value = float(value)
-        if value in (float("inf"),):
+        value: int | float = float(token)
+        if token.isdigit() and len(token) < 20 and int(token) < 2**63:
+            value = int(token)
+        if value == float("inf"):
             raise FormulaProblem("This number is too large.", at=span)
         return Literal(value, span)
 

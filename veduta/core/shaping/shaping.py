@@ -60,7 +60,7 @@ def _unfinished(error: ValidationError) -> DefinitionProblem:
 
 def load_step(data: dict[str, Any]) -> Step:
     """One step. Raises DefinitionProblem naming the setting that is missing or wrong."""
-    kind = kinds.get(data.get("do", "") if isinstance(data, dict) else "")
+    kind = kinds.get(str(data.get("do", "")) if isinstance(data, dict) else "")
     if kind is None:
         raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
     try:

@@ -16,20 +16,29 @@ from veduta.core.formats import format_value, settle
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.web.accounts.access import Request, builders_only, stewards_only
 from veduta.web.catalogue import services as catalogue
-from veduta.web.common.requests import sent_json
+from veduta.web.common.requests import Flag, Line, Searched, Sent, Text, asked, filled_in, sent
 from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
 from veduta.web.datasets.models import Dataset, Upload, Version
-from veduta.web.datasets.requests import allowed_changes, dataset_at
+from veduta.web.datasets.requests import dataset_at, field_changes
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.modelling.services import model_for
 
 COLUMNS_SHOWN = 100
 
 
+class About(Sent):
+    name: Line = ""
+    description: Text = ""
+
+
+class Release(Sent):
+    released: Flag = False
+
+
 @require_GET
 @builders_only
 def dataset_list(request: Request) -> HttpResponse:
-    find = request.GET.get("find", "").strip()
+    find = asked(request, Searched).find
     datasets = Dataset.objects.filter(deleted_at=None).select_related("current", "created_by")
     if find:
         datasets = datasets.filter(name__icontains=find)
@@ -63,9 +72,10 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
         )
     schema, version = dataset.schema, dataset.current
     fields = []
-    find = request.GET.get("find", "").strip()
+    searched = asked(request, Searched)
+    find = searched.find
     found_fields = [field for field in schema if find.lower() in field.name.lower()]
-    page = Paginator(found_fields, COLUMNS_SHOWN).get_page(request.GET.get("page"))
+    page = Paginator(found_fields, COLUMNS_SHOWN).get_page(searched.page)
     bound = is_bound(dataset, request.user)
     model = model_for(dataset, request.user)
     seen = model.scan([field.id for field in page]).collect() if bound else None
@@ -150,7 +160,7 @@ def _field_context(field: Field, profile: Profile) -> dict:
 def dataset_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A page of the dataset's rows."""
     dataset = dataset_at(pk)
-    context = rows_context(dataset, (), RowsRequest.from_data(request.GET), request.user)
+    context = rows_context(dataset, (), asked(request, RowsRequest), request.user)
     return render(request, "datasets/rows.html", context)
 
 
@@ -158,9 +168,10 @@ def dataset_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def dataset_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV, as they are sorted and searched."""
-    dataset = dataset_at(pk)
-    rows, fields, _ = rows_lazily(dataset, (), RowsRequest.from_data(request.GET), request.user)
-    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name}.csv", request.GET)
+    dataset, wanted = dataset_at(pk), asked(request, RowsRequest)
+    rows, fields, _ = rows_lazily(dataset, (), wanted, request.user)
+    headings = [field.name for field in fields]
+    return csv_response(rows.drop("row"), headings, f"{dataset.name}.csv", wanted.as_they_are)
 
 
 @require_GET
@@ -179,17 +190,16 @@ def failures(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
 @stewards_only
 def dataset_release(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
-    catalogue.release(request.user, dataset_at(pk), request.POST.get("released") == "1")
+    catalogue.release(request.user, dataset_at(pk), filled_in(request, Release).released)
     return redirect("dataset", pk)
 
 
 @require_POST
 @builders_only
 def dataset_update(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dataset, data = dataset_at(pk), sent_json(request)
-    catalogue.update_dataset(
-        request.user, dataset, str(data.get("name", dataset.name)), str(data.get("description", dataset.description))
-    )
+    dataset, told = dataset_at(pk), sent(request, About).told
+    now = {"name": dataset.name, "description": dataset.description}
+    catalogue.update_dataset(request.user, dataset, **now | told)
     return JsonResponse({"message": "Saved."})
 
 
@@ -198,7 +208,7 @@ def dataset_update(request: Request, pk: uuid.UUID) -> JsonResponse:
 def field_update(request: Request, pk: uuid.UUID, field_id: str) -> JsonResponse:
     """Change one field; says how to undo it, or which upload is reading the file again."""
     dataset = dataset_at(pk)
-    changes = allowed_changes(sent_json(request))
+    changes = field_changes(request)
     before = dataset.schema[field_id].model_dump(mode="json")
     undo = {key: before[key] for key in changes if key in before}
     if "role" in changes:

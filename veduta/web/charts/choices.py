@@ -20,7 +20,7 @@ VALUES_SHOWN = 100
 
 @dataclass(frozen=True)
 class Opened:
-    """A popover that was opened: the clause's entry at `index`, and what else the page sent."""
+    """A popover that was opened: the clause's entry at `index`; of a filter also the field and the way it is to be."""
 
     definition: ChartDefinition
     model: Model
@@ -28,7 +28,8 @@ class Opened:
     clause: str
     index: int
     find: str
-    data: dict[str, Any]
+    field: str = ""
+    way: str = ""
 
 
 def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import Field as Attribute
 
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, unfit
@@ -24,6 +26,7 @@ from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_forma
 from veduta.core.query.query import Sort
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
 from veduta.web.charts.filter_forms import FORMS, forms_for
+from veduta.web.common.requests import Line, Sent, Whole
 
 MISSING_CLAUSES = (
     ("by", "By", lambda d: not d.by),
@@ -50,15 +53,26 @@ def popover(clause: str, template: str = "") -> Callable[[Popover], Popover]:
     return register
 
 
+class ClauseSent(Sent):
+    """Which popover is opened: a clause's entry at `index`, and what is searched for in it; of a filter also the field
+    and the way it is to be."""
+
+    clause: Line = ""
+    index: Annotated[Whole, Attribute(ge=0)] = 0
+    find: Line = ""
+    field: Line = ""
+    way: Line = ""
+
+
 def popover_context(
-    definition: ChartDefinition, model: Model, context: Context, data: dict[str, Any]
+    definition: ChartDefinition, model: Model, context: Context, opening: ClauseSent
 ) -> dict[str, Any]:
-    """The template and its context for the clause that `data` names. Raises DefinitionProblem for an unknown one."""
-    clause, index = str(data.get("clause", "")), int(data.get("index") or 0)
+    """The template and its context for a clause. Raises DefinitionProblem for an unknown one."""
+    clause, index = opening.clause, opening.index
     if clause not in POPOVERS:
         raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
     template, make = POPOVERS[clause]
-    opened = Opened(definition, model, context, clause, index, str(data.get("find", ""))[:200], data)
+    opened = Opened(definition, model, context, clause, index, opening.find[:200], opening.field, opening.way)
     shared = {"definition": definition, "clause": clause, "index": index, "find": opened.find, "template": template}
     return shared | make(opened)
 
@@ -218,12 +232,12 @@ def _sort(opened: Opened) -> dict[str, Any]:
 @popover("only")
 def _only(opened: Opened) -> dict[str, Any]:
     """A filter: of a field, in one of the ways that suit it, or of another kind; at first, which field it is to be."""
-    definition, schema, data = opened.definition, opened.model.schema, opened.data
+    definition, schema = opened.definition, opened.model.schema
     there = definition.only[opened.index] if opened.index < len(definition.only) else None
     own_field = there.field if isinstance(there, FieldCondition) else ""
-    name = str(data.get("field") or own_field)
+    name = opened.field or own_field
     is_own = there is not None and name == own_field
-    way = str(data.get("way") or (there.kind if there and is_own else ""))
+    way = opened.way or (there.kind if there and is_own else "")
     forms = forms_for(schema[name]) if name else []
     form = FORMS.get(way) or next(iter(forms), None)
     if form is None:

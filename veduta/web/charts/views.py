@@ -23,9 +23,22 @@ from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.charts import services
 from veduta.web.charts.models import Chart
-from veduta.web.charts.popovers import MISSING_CLAUSES, popover_context
+from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
-from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.common.requests import (
+    Flag,
+    Line,
+    Object,
+    Searched,
+    Sent,
+    Text,
+    Whole,
+    asked,
+    filled_in,
+    json_in,
+    read,
+    sent,
+)
 from veduta.web.common.revisions import Conflict
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context
@@ -41,9 +54,55 @@ def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
 _turns: OrderedDict[str, int] = OrderedDict()
 
 
-def _newest(data: dict[str, Any]) -> Callable[[], bool] | None:
+class ChartSent(Sent):
+    """A chart as it stands on the page."""
+
+    definition: Object
+    name: Line = ""
+    revision: Whole = 0
+    overwrite: Flag = False
+
+    def load(self, chart: Chart) -> ChartDefinition:
+        """Raises DefinitionProblem for one that is not usable, or of another dataset."""
+        definition = load_definition(self.definition)
+        if definition.dataset != str(chart.dataset_id):
+            raise DefinitionProblem("This definition belongs to another dataset.", hint="Load the page again.")
+        return definition
+
+
+class Question(ChartSent):
+    """An edit to make first, and which question of which page this is."""
+
+    edit: Object = {}
+    page: Line = ""
+    turn: Whole = 0
+
+
+class Opening(ChartSent, ClauseSent):
+    """A clause whose popover opens."""
+
+
+class Behind(ChartSent, RowsRequest):
+    """Marks, each the values of the chart's first dimensions."""
+
+    points: list[Any] = []
+
+
+class RowsFile(Sent):
+    definition: Text = ""
+    as_they_are: Flag = False
+
+
+class Where(Sent):
+    """Where a chart is of, and where one goes on from it."""
+
+    dataset: Line = ""
+    dashboard: Line = ""
+
+
+def _newest(question: Question) -> Callable[[], bool] | None:
     """A page asks one question after another; the function tells whether it has asked a newer one since."""
-    page, turn = str(data.get("page") or "")[:40], whole_number(data, "turn", 0)
+    page, turn = question.page[:40], question.turn
     if not page:
         return None
     _turns[page] = max(turn, _turns.get(page, 0))
@@ -53,20 +112,14 @@ def _newest(data: dict[str, Any]) -> Callable[[], bool] | None:
     return lambda: _turns.get(page, 0) > turn
 
 
-def _sent_definition(data: dict[str, Any], chart: Chart) -> ChartDefinition:
-    definition = load_definition(data.get("definition"))
-    if definition.dataset != str(chart.dataset_id):
-        raise DefinitionProblem("This definition belongs to another dataset.", hint="Load the page again.")
-    return definition
-
-
 @builders_only
 def chart_list(request: Request) -> HttpResponse:
-    search = request.GET.get("find", "").strip()
+    searched = asked(request, Searched)
+    search = searched.find
     charts = Chart.objects.filter(deleted_at=None).select_related("dataset", "updated_by")
     if search:
         charts = charts.filter(name__icontains=search)
-    page = Paginator(charts, 50).get_page(request.GET.get("page"))
+    page = Paginator(charts, 50).get_page(searched.page)
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(request, "charts/list.html", {"page": page, "find": search, "datasets": datasets})
 
@@ -74,10 +127,11 @@ def chart_list(request: Request) -> HttpResponse:
 @require_POST
 @builders_only
 def new_chart(request: Request) -> HttpResponse:
-    dataset = get_object_or_404(Dataset, pk=_as_uuid(request.POST.get("dataset")), deleted_at=None)
+    where = filled_in(request, Where)
+    dataset = get_object_or_404(Dataset, pk=_as_uuid(where.dataset), deleted_at=None)
     chart = services.create_chart(request.user, dataset)
     address = reverse("chart", args=[chart.pk])
-    back = _as_uuid(request.POST.get("dashboard"))
+    back = _as_uuid(where.dashboard)
     return redirect(f"{address}?dashboard={back}" if back else address)
 
 
@@ -106,7 +160,7 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
         "draft": bool(draft),
-        "dashboard": str(_as_uuid(request.GET.get("dashboard")) or ""),
+        "dashboard": str(_as_uuid(asked(request, Where).dashboard) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(
@@ -118,14 +172,14 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
-    chart, data = _chart(pk), sent_json(request)
-    definition = _sent_definition(data, chart)
+    chart, question = _chart(pk), sent(request, Question)
+    definition = question.load(chart)
     model = model_for(chart.dataset, request.user, definition.values)
     schema = model.schema
-    if change := data.get("edit"):
-        definition = apply_edit(definition, model, change)
+    if question.edit:
+        definition = apply_edit(definition, model, question.edit)
     started = time.perf_counter()
-    answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(data))
+    answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(question))
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
@@ -148,32 +202,29 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def popover(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The small editor of one clause."""
-    chart, data = _chart(pk), sent_json(request)
-    definition = _sent_definition(data, chart)
+    chart = _chart(pk)
+    opening = sent(request, Opening)
+    definition = opening.load(chart)
     model, context = parts_for(chart.dataset, request.user, definition.values)
-    shown = popover_context(definition, model, context, data)
+    shown = popover_context(definition, model, context, opening)
     return render(request, f"charts/popovers/{shown['template']}.html", shown)
 
 
 @require_POST
 @builders_only
 def keep_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    chart, data = _chart(pk), sent_json(request)
-    draft = services.keep_draft(
-        request.user, chart, _sent_definition(data, chart), str(data.get("name", "")), int(data.get("revision") or 0)
-    )
+    chart, now = _chart(pk), sent(request, ChartSent)
+    draft = services.keep_draft(request.user, chart, now.load(chart), now.name, now.revision)
     return JsonResponse({"at": f"{timezone.localtime(draft.updated_at):%H:%M}"})
 
 
 @require_POST
 @builders_only
 def save(request: Request, pk: uuid.UUID) -> JsonResponse:
-    chart, data = _chart(pk), sent_json(request)
-    definition, name = _sent_definition(data, chart), str(data.get("name", "")).strip()
+    chart, now = _chart(pk), sent(request, ChartSent)
+    definition, name = now.load(chart), now.name.strip()
     try:
-        saved = services.save_chart(
-            request.user, chart, definition, name, int(data.get("revision") or 0), bool(data.get("overwrite"))
-        )
+        saved = services.save_chart(request.user, chart, definition, name, now.revision, now.overwrite)
     except Conflict as conflict:
         theirs = conflict.theirs
         shown = {
@@ -202,9 +253,9 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def save_as_new(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep one's own state as another chart, leaving this one as it is."""
-    chart, data = _chart(pk), sent_json(request)
-    name = str(data.get("name", "")).strip() or str(chart)
-    new = services.create_chart(request.user, chart.dataset, _sent_definition(data, chart), f"{name} (mine)")
+    chart, now = _chart(pk), sent(request, ChartSent)
+    name = now.name.strip() or str(chart)
+    new = services.create_chart(request.user, chart.dataset, now.load(chart), f"{name} (mine)")
     services.save_chart(request.user, new, new.load(), new.name, 0)
     services.drop_draft(request.user, chart)
     return JsonResponse({"address": reverse("chart", args=[new.pk])})
@@ -243,14 +294,13 @@ def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def rows_behind(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The records behind a mark of the chart, or behind the whole chart without a point."""
-    chart, data = _chart(pk), sent_json(request)
-    definition = _sent_definition(data, chart)
+    chart, behind = _chart(pk), sent(request, Behind)
+    definition = behind.load(chart)
     filters = definition.only
-    if data.get("points") and definition.groups:
-        filters = (*filters, *points_filters(definition, data["points"]))
-    asked = RowsRequest.from_data(data)
+    if behind.points and definition.groups:
+        filters = (*filters, *points_filters(definition, behind.points))
     home = services.home_of_chart(chart.dataset, definition, request.user)
-    context = rows_context(chart.dataset, filters, asked, request.user, home, definition.values)
+    context = rows_context(chart.dataset, filters, behind, request.user, home, definition.values)
     return render(request, "datasets/rows_behind.html", context)
 
 
@@ -258,18 +308,18 @@ def rows_behind(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def rows_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """The rows in the chart as CSV, exactly as they are shown below it but with full numbers."""
-    chart = _chart(pk)
-    definition = _sent_definition({"definition": request.POST.get("definition", "")}, chart)
+    chart, file = _chart(pk), filled_in(request, RowsFile)
+    definition = read({"definition": json_in(file.definition)}, ChartSent).load(chart)
     answered = services.answer_chart(chart.dataset, definition, request.user)
     headings = [column.name for column in answered.result.columns]
-    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv", request.POST)
+    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv", file.as_they_are)
 
 
 @require_POST
 @builders_only
 def explain(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Step by step, with counts, how the chart's numbers come about."""
-    chart, data = _chart(pk), sent_json(request)
-    definition = _sent_definition(data, chart)
+    chart = _chart(pk)
+    definition = sent(request, ChartSent).load(chart)
     steps = services.explain_chart(chart.dataset, definition, request.user)
     return render(request, "charts/explain.html", {"steps": steps})

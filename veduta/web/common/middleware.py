@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 
-from django.core.exceptions import PermissionDenied
+from django.core.exceptions import PermissionDenied, RequestDataTooBig, TooManyFieldsSent, TooManyFilesSent
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 
@@ -13,6 +13,9 @@ from veduta.web.common.disk import FULL_DISK, is_full_disk
 from veduta.web.common.requests import wants_json
 
 logger = logging.getLogger("veduta")
+TOO_MUCH = VedutaError(
+    "This is too much to send at once.", hint="Send less at a time; rows are brought in as a file."
+)
 
 
 class NotKeptMiddleware:
@@ -40,6 +43,8 @@ class ProblemsMiddleware:
             return problem_response(request, FULL_DISK, 507)
         if isinstance(error, VedutaError):
             return problem_response(request, error, 422)
+        if isinstance(error, RequestDataTooBig | TooManyFieldsSent | TooManyFilesSent):
+            return problem_response(request, TOO_MUCH, 413)
         if not wants_json(request):
             return None
         if isinstance(error, Http404):

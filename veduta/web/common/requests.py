@@ -1,34 +1,124 @@
-"""What a page sent, made safe to use."""
+"""What a page sends, read in one way: a view declares what it takes as a `Sent`, and gets that or a problem in words."""
 
 from __future__ import annotations
 
-import json
-from typing import Any
+import re
+import uuid
+from typing import Annotated, Any, TypeVar, get_origin
 
-from django.http import HttpRequest
+from django.http import HttpRequest, QueryDict
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, StringConstraints, ValidationError
 
 from veduta.core.errors import DefinitionProblem
+from veduta.core.jsontext import UnreadableJson, read_json
+
+AGAIN = "Load the page again."
+
+
+class Sent(BaseModel):
+    """What a view takes. What else is sent is left out; what is missing or empty is what its declaration says."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+    @property
+    def told(self) -> dict[str, Any]:
+        """What was sent, and not left as it is by itself."""
+        return {name: getattr(self, name) for name in self.model_fields_set}
+
+
+def _text(value: Any) -> Any:
+    return "" if value is None else str(value) if isinstance(value, int | float) else value
+
+
+def _whole(value: Any) -> Any:
+    if (isinstance(value, str) and not re.fullmatch(r" *-?[0-9]{1,15} *", value)) or isinstance(value, bool):
+        raise ValueError("this is no whole number")
+    return value
+
+
+def _flag(value: Any) -> bool:
+    return value not in (None, False, 0, "", "0", "false", "no")
+
+
+def rows_of(value: Any) -> Any:
+    """The rows of a form, which come as a list, or as {"0": …, "1": …}."""
+    if isinstance(value, dict):
+        value = [value[key] for key in sorted(value, key=_position)]
+    return value or []
+
+
+def _position(key: str) -> int:
+    return int(key) if re.fullmatch("[0-9]{1,9}", key) else 0
+
+
+Line = Annotated[str, BeforeValidator(_text), StringConstraints(max_length=2_000)]
+Text = Annotated[str, BeforeValidator(_text), StringConstraints(max_length=2_000_000)]
+Whole = Annotated[int, BeforeValidator(_whole)]
+Flag = Annotated[bool, BeforeValidator(_flag)]
+Object = Annotated[dict[str, Any], BeforeValidator(lambda value: {} if value is None else value)]
+Objects = Annotated[list[dict[str, Any]], BeforeValidator(rows_of)]
+Lines = Annotated[list[Line], BeforeValidator(rows_of)]
+Maybe = Annotated[uuid.UUID | None, BeforeValidator(lambda value: value or None)]
+"""The key of something, or nothing."""
+Shape = TypeVar("Shape", bound=Sent)
+
+
+class Searched(Sent):
+    """What is searched for in a list, and which page of it."""
+
+    find: Annotated[Line, AfterValidator(lambda text: text.strip()[:200])] = ""
+    page: Line = ""
+
+
+def sent(request: HttpRequest, shape: type[Shape]) -> Shape:
+    """What a request's body says in JSON. Raises DefinitionProblem."""
+    return read(sent_json(request), shape)
+
+
+def filled_in(request: HttpRequest, shape: type[Shape]) -> Shape:
+    """What a form sent. Raises DefinitionProblem."""
+    return read(_from_query(request.POST, shape), shape)
+
+
+def asked(request: HttpRequest, shape: type[Shape]) -> Shape:
+    """What stands in a request's address. Raises DefinitionProblem."""
+    return read(_from_query(request.GET, shape), shape)
+
+
+def read(data: dict[str, Any], shape: type[Shape]) -> Shape:
+    """Data as a shape. An empty value of what is not text is as good as none. Raises DefinitionProblem."""
+    given = {}
+    for name, field in shape.model_fields.items():
+        value = data.get(field.alias or name)
+        if value is not None and (value != "" or field.annotation is str):
+            given[field.alias or name] = value
+    try:
+        return shape.model_validate(given)
+    except ValidationError as error:
+        where = " › ".join(map(str, error.errors()[0]["loc"]))
+        raise DefinitionProblem("The request was not readable.", where=where, hint=AGAIN) from None
+
+
+def _from_query(query: QueryDict, shape: type[Shape]) -> dict[str, Any]:
+    """The last value of each name, or all of them where a list is taken."""
+    lists = {field.alias or name for name, field in shape.model_fields.items() if get_origin(field.annotation) is list}
+    return {name: query.getlist(name) if name in lists else query[name] for name in query}
 
 
 def sent_json(request: HttpRequest) -> dict[str, Any]:
     """The JSON object in a request's body. Raises DefinitionProblem if there is none."""
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
+    data = json_in(request.body)
     if not isinstance(data, dict):
-        raise DefinitionProblem("The request was not readable.", hint="Load the page again.")
+        raise DefinitionProblem("The request was not readable.", hint=AGAIN)
     return data
 
 
-def whole_number(data: dict[str, Any], key: str, default: int) -> int:
-    """A whole number that a page sent. Raises DefinitionProblem for anything else."""
-    value = data.get(key)
-    if value in (None, ""):
-        return default
-    if isinstance(value, bool) or not str(value).lstrip("-").isdigit():
-        raise DefinitionProblem("The request was not readable.", where=key, hint="Load the page again.")
-    return int(value)
+def json_in(text: str | bytes) -> Any:
+    """What a part of a request says in JSON; None for nothing. Raises DefinitionProblem."""
+    try:
+        return read_json(text) if text else None
+    except UnreadableJson as why:
+        raise DefinitionProblem(f"The request was not readable: {why}.", hint=AGAIN) from None
 
 
 def wants_json(request: HttpRequest) -> bool:

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import json
 import logging
+import re
 import uuid
 from collections.abc import Iterator
 from typing import Any
@@ -35,7 +36,21 @@ from veduta.web.charts.choices import parameter_choices
 from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
-from veduta.web.common.requests import sent_json, wants_json
+from veduta.web.common.requests import (
+    Flag,
+    Line,
+    Maybe,
+    Object,
+    Searched,
+    Sent,
+    Text,
+    Whole,
+    asked,
+    filled_in,
+    json_in,
+    sent,
+    wants_json,
+)
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_download, may_edit
@@ -48,23 +63,74 @@ from veduta.web.modelling.services import model_for, model_of, parts_for
 logger = logging.getLogger("veduta.dashboards")
 
 
+class View(Sent):
+    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`)."""
+
+    v: Text = ""
+    version: Line = ""
+    draft: Flag = False
+
+
+class BlockView(Sent):
+    """One block, also as a table; marks, as JSON."""
+
+    table: Flag = False
+    points: Text = ""
+
+
+class DraftSent(Sent):
+    """A draft as it stands on the page."""
+
+    definition: Object
+    name: Line = ""
+    revision: Whole = 0
+    overwrite: Flag = False
+
+
+class ControlSent(Sent):
+    dataset: Maybe = None
+    field: Line = ""
+    parameter: Line = ""
+
+
+class Placed(Sent):
+    chart: Maybe = None
+
+
+class Markdown(Sent):
+    text: Text = ""
+
+
+class Named(Sent):
+    name: Line = ""
+
+
+class BroughtBack(Sent):
+    what: Line = "draft"
+
+
+class Grant(Sent):
+    who: Line = ""
+    level: Line = ""
+    download: Flag = False
+
+
 def _reading(request: Request, pk: uuid.UUID) -> Reading:
-    """The dashboard as the request asks for it: published, an earlier version (`version`) or the draft (`draft`)."""
-    wants_draft, number = request.GET.get("draft") == "1", request.GET.get("version", "")
-    dashboard = find_dashboard(request.user, pk, edit=bool(wants_draft or number))
-    state = load_state(request.GET.get("v", ""))
-    if number:
-        publication = get_object_or_404(
-            Publication, dashboard=dashboard, number=int(number) if number.isdigit() else -1
-        )
+    """The dashboard as the request asks for it."""
+    view = asked(request, View)
+    dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
+    state = load_state(view.v)
+    if view.version:
+        number = int(view.version) if re.fullmatch("[0-9]{1,9}", view.version) else -1
+        publication = get_object_or_404(Publication, dashboard=dashboard, number=number)
         return Reading(dashboard, publication.load(), state, request.user)
-    return Reading.of(dashboard, state, request.user, draft=wants_draft)
+    return Reading.of(dashboard, state, request.user, draft=view.draft)
 
 
 @require_GET
 @signed_in
 def dashboard_list(request: Request) -> HttpResponse:
-    find = request.GET.get("find", "").strip()
+    find = asked(request, Searched).find
     dashboards = dashboards_for(request.user).select_related("updated_by")
     if find:
         dashboards = dashboards.filter(name__icontains=find)
@@ -74,7 +140,7 @@ def dashboard_list(request: Request) -> HttpResponse:
 @require_POST
 @builders_only
 def new_dashboard(request: Request) -> HttpResponse:
-    dashboard = services.create_dashboard(request.user, request.POST.get("name", ""))
+    dashboard = services.create_dashboard(request.user, filled_in(request, Named).name)
     if wants_json(request):
         return JsonResponse({"id": str(dashboard.pk)})
     return redirect("dashboard-edit", dashboard.pk)
@@ -84,8 +150,8 @@ def new_dashboard(request: Request) -> HttpResponse:
 @signed_in
 def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
-    dashboard = find_dashboard(request.user, pk)
-    if dashboard.published is None and not request.GET.get("version"):
+    dashboard, view = find_dashboard(request.user, pk), asked(request, View)
+    if dashboard.published is None and not view.version:
         return redirect("dashboard-edit", pk) if may_edit(request.user, dashboard) else _raise_not_found()
     problem = None
     try:
@@ -107,7 +173,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     context = {
         "dashboard": dashboard,
         "reading": reading,
-        "version": request.GET.get("version", ""),
+        "version": view.version,
         "blocks": blocks,
         "layout": _layout(reading.definition),
         "trail": trail,
@@ -117,8 +183,8 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "editable": may_edit(request.user, dashboard),
         "start": {
             "id": str(pk),
-            "state": json.loads(request.GET.get("v") or "{}") if problem is None else {},
-            "version": request.GET.get("version", ""),
+            "state": json_in(view.v or "{}") if problem is None else {},
+            "version": view.version,
             "rows": may_download(request.user, dashboard),
         },
     }
@@ -143,7 +209,7 @@ def _layout(definition: DashboardDefinition) -> str:
 def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """One block worked out under the state in the address."""
     reading = _reading(request, pk)
-    return JsonResponse(reading.block_data(reading.block(block_id), request.GET.get("table") == "1"))
+    return JsonResponse(reading.block_data(reading.block(block_id), asked(request, BlockView).table))
 
 
 @require_GET
@@ -182,7 +248,7 @@ def control(request: Request, pk: uuid.UUID, control_id: str) -> HttpResponse:
     reading = _reading(request, pk)
     control = reading.control(control_id)
     choice, dataset = choice_of(control, reading.state), reading.dataset(control.dataset)
-    find = request.GET.get("find", "")[:200]
+    find = asked(request, Searched).find
     if control.kind == "parameter":
         shown = _parameter_control(request, control, choice, dataset, find)
         return render(request, "dashboards/parameter.html", {"control": control, **shown})
@@ -228,13 +294,7 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str):
     reading = _reading(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
-    points = request.GET.get("points")
-    try:
-        values = json.loads(points) if points else None
-    except ValueError:
-        raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
-    block = reading.block(block_id)
-    return reading.filters_behind(block, values)
+    return reading.filters_behind(reading.block(block_id), json_in(asked(request, BlockView).points))
 
 
 @require_GET
@@ -242,7 +302,7 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str):
 def rows(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     """The records behind a block or one of its marks, a page at a time."""
     dataset, filters, home, values = _behind(request, pk, block_id)
-    context = rows_context(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
+    context = rows_context(dataset, filters, asked(request, RowsRequest), request.user, home, values)
     query = request.GET.copy()
     for name in ("page", "sort", "descending", "find"):
         query.pop(name, None)
@@ -254,8 +314,10 @@ def rows(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
 @signed_in
 def rows_file(request: Request, pk: uuid.UUID, block_id: str) -> StreamingHttpResponse:
     dataset, filters, home, values = _behind(request, pk, block_id)
-    rows, fields, _ = rows_lazily(dataset, filters, RowsRequest.from_data(request.GET), request.user, home, values)
-    return csv_response(rows.drop("row"), [field.name for field in fields], f"{dataset.name} rows.csv", request.GET)
+    wanted = asked(request, RowsRequest)
+    rows, fields, _ = rows_lazily(dataset, filters, wanted, request.user, home, values)
+    headings = [field.name for field in fields]
+    return csv_response(rows.drop("row"), headings, f"{dataset.name} rows.csv", wanted.as_they_are)
 
 
 @require_GET
@@ -301,16 +363,11 @@ def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
 @require_POST
 @builders_only
 def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dashboard, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
-    definition = load_dashboard(data.get("definition"))
+    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
+    definition = load_dashboard(draft.definition)
     try:
         saved = services.save_draft(
-            request.user,
-            dashboard,
-            definition,
-            str(data.get("name", "")),
-            int(data.get("revision") or 0),
-            bool(data.get("overwrite")),
+            request.user, dashboard, definition, draft.name, draft.revision, draft.overwrite
         )
     except Conflict as conflict:
         now = Dashboard.objects.get(pk=pk)
@@ -338,10 +395,8 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dashboard, data = find_dashboard(request.user, pk, edit=True), sent_json(request)
-    new = services.copy_draft(
-        request.user, dashboard, load_dashboard(data.get("definition")), str(data.get("name", ""))
-    )
+    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
+    new = services.copy_draft(request.user, dashboard, load_dashboard(draft.definition), draft.name)
     return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
 
 
@@ -357,7 +412,7 @@ def publish(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
-    what = request.POST.get("what", "draft")
+    what = filled_in(request, BroughtBack).what
     services.bring_back(request.user, dashboard, number, what)
     messages.success(request, f"Version {number} is {'published again' if what == 'published' else 'the draft now'}.")
     return redirect("dashboard" if what == "published" else "dashboard-edit", pk)
@@ -367,10 +422,9 @@ def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
 @builders_only
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
-    try:
-        chart = Chart.objects.get(pk=uuid.UUID(str(sent_json(request).get("chart"))), deleted_at=None)
-    except (ValueError, Chart.DoesNotExist):
-        raise VedutaError("That chart does not exist any more.") from None
+    chart = Chart.objects.filter(pk=sent(request, Placed).chart, deleted_at=None).first()
+    if chart is None:
+        raise VedutaError("That chart does not exist any more.")
     services.place_chart(request.user, dashboard, chart)
     return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
 
@@ -387,23 +441,19 @@ def choices(request: Request) -> HttpResponse:
 @builders_only
 def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
-    data = sent_json(request)
-    try:
-        dataset = Dataset.objects.get(pk=uuid.UUID(str(data.get("dataset"))), deleted_at=None)
-    except (ValueError, Dataset.DoesNotExist):
-        raise VedutaError("That dataset does not exist any more.") from None
-    return JsonResponse(
-        services.control_for(dataset, str(data.get("field") or ""), str(data.get("parameter") or "")).model_dump(
-            mode="json"
-        )
-    )
+    wanted = sent(request, ControlSent)
+    dataset = Dataset.objects.filter(pk=wanted.dataset, deleted_at=None).first()
+    if dataset is None:
+        raise VedutaError("That dataset does not exist any more.")
+    made = services.control_for(dataset, wanted.field, wanted.parameter)
+    return JsonResponse(made.model_dump(mode="json"))
 
 
 @require_POST
 @builders_only
 def text(request: Request) -> JsonResponse:
     """Markdown as safe HTML, for the editor's preview."""
-    return JsonResponse({"html": to_html(str(sent_json(request).get("text", ""))[:20_000])})
+    return JsonResponse({"html": to_html(sent(request, Markdown).text[:20_000])})
 
 
 @require_POST
@@ -436,9 +486,9 @@ def share(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Who may see or edit the dashboard."""
     dashboard = find_dashboard(request.user, pk, edit=True)
     if request.method == "POST":
-        who, level = request.POST.get("who", ""), request.POST.get("level", "")
+        given = filled_in(request, Grant)
         try:
-            name = services.grant(request.user, dashboard, who, level, request.POST.get("download") == "on")
+            name = services.grant(request.user, dashboard, given.who, given.level, given.download)
         except VedutaError as problem:
             messages.error(request, str(problem))
         else:
@@ -447,15 +497,15 @@ def share(request: Request, pk: uuid.UUID) -> HttpResponse:
                 "edit": "may edit this dashboard",
                 "": "may not see this dashboard any more",
             }
-            messages.success(request, f"{name} {said[level]}.")
+            messages.success(request, f"{name} {said[given.level]}.")
         return redirect("dashboard-share", pk)
-    given = grants(dashboard)
-    keys = {grant["key"] for grant in given}
+    granted = grants(dashboard)
+    keys = {grant["key"] for grant in granted}
     people = [
         p
         for p in User.objects.filter(is_active=True).exclude(pk=dashboard.created_by_id).order_by("username")
         if f"person-{p.pk}" not in keys
     ]
     groups = [g for g in Group.objects.order_by("name") if f"group-{g.pk}" not in keys]
-    context = {"dashboard": dashboard, "grants": given, "people": people, "groups": groups}
+    context = {"dashboard": dashboard, "grants": granted, "people": people, "groups": groups}
     return render(request, "dashboards/share.html", context)

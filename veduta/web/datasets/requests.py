@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import uuid
+from typing import Any
 
-from django.http import Http404
+from django.http import Http404, HttpRequest
 from django.shortcuts import get_object_or_404
+from pydantic import ConfigDict
 
 from veduta.core.errors import DefinitionProblem
+from veduta.web.common.requests import Flag, Line, Lines, Object, Sent, read, sent_json
 from veduta.web.datasets.models import Dataset
 
 
@@ -24,27 +27,32 @@ def as_uuid_or_404(text: str) -> uuid.UUID:
         raise Http404 from None
 
 
-FIELD_CHANGES = {
-    "name",
-    "description",
-    "hidden",
-    "kind",
-    "role",
-    "aggregate",
-    "format",
-    "order",
-    "decimal",
-    "empty_words",
-    "folder",
-    "total",
-    "over_dates",
-    "synonyms",
-    "place",
-    "sort_by",
-}
+class FieldChanges(Sent):
+    """What can be changed of a field, or of a column before its import."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: Line = ""
+    description: Line = ""
+    hidden: Flag = False
+    kind: Line = ""
+    role: Line = ""
+    aggregate: Line = ""
+    format: Object = {}
+    order: Line = ""
+    decimal: Line = ""
+    empty_words: Lines = []
+    folder: Line = ""
+    total: Line = ""
+    over_dates: Line = ""
+    synonyms: Line = ""
+    place: Line = ""
+    sort_by: Line = ""
 
 
-def allowed_changes(changes: dict) -> dict:
-    if not changes or changes.keys() - FIELD_CHANGES:
+def field_changes(request: HttpRequest) -> dict[str, Any]:
+    """Raises DefinitionProblem for changes that cannot be made."""
+    data = sent_json(request)
+    if not data or data.keys() - FieldChanges.model_fields:
         raise DefinitionProblem("That setting does not exist.", hint="Load the page again.")
-    return changes
+    return read(data, FieldChanges).told

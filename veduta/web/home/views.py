@@ -10,7 +10,7 @@ from django.shortcuts import render
 from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
-from veduta.web.common.requests import wants_json
+from veduta.web.common.requests import Searched, asked, wants_json
 from veduta.web.dashboards.access import dashboards_for
 from veduta.web.datasets.models import Dataset
 
@@ -31,7 +31,7 @@ def home(request: Request) -> HttpResponse:
 @signed_in
 def find(request: Request) -> HttpResponse:
     """Anything by its name, for the box at the top of every page."""
-    words = request.GET.get("find", "").strip()
+    words = asked(request, Searched).find
     context: dict = {"find": words}
     if words:
         context["dashboards"] = dashboards_for(request.user).filter(name__icontains=words)[:20]

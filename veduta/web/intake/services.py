@@ -169,7 +169,7 @@ def _land_into(upload: Upload, landing: Landing) -> SheetOptions | RecordsOption
 def _land_records(upload: Upload, options: RecordsOptions, landing: Landing) -> RecordsOptions:
     """The records are the likeliest list in the file, unless a place is chosen."""
     if upload.file.stat().st_size < LARGEST_JSON:
-        paths = record_lists(parse_json(upload.file.read_bytes(), upload.file_name))
+        paths = record_lists(parse_json(upload.file.read_bytes()))
         upload.about = {"lists": paths}
         if paths and not options.records:
             options = options.model_copy(update={"records": paths[0][0]})

@@ -12,6 +12,7 @@ from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field as Attribute
 
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind
@@ -22,14 +23,31 @@ from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.formats import format_value, settle
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.bodies import takes_files
-from veduta.web.common.requests import sent_json
+from veduta.web.common.requests import Line, Lines, Sent, Text, asked, sent, sent_json
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.changes import changes_to
 from veduta.web.datasets.models import Upload
-from veduta.web.datasets.requests import allowed_changes, as_uuid_or_404, dataset_at
+from veduta.web.datasets.requests import as_uuid_or_404, dataset_at, field_changes
 from veduta.web.intake import services as intake
 
 PREVIEW_ROWS, PREVIEW_COLUMNS = 30, 60
+
+
+class Where(Sent):
+    """The dataset that a file is for, and the upload (`with` in the address) that it is to join."""
+
+    dataset: Line = ""
+    first: Line = Attribute("", alias="with")
+
+
+class Pasted(Sent):
+    cells: Text = ""
+    dataset: Line = ""
+
+
+class Start(Sent):
+    name: Line = ""
+    leave_out: Lines = []
 
 
 @takes_files
@@ -38,13 +56,14 @@ PREVIEW_ROWS, PREVIEW_COLUMNS = 30, 60
 def receive(request: Request) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header."""
     dataset = None
-    if target := request.GET.get("dataset"):
-        dataset = dataset_at(as_uuid_or_404(target))
+    where = asked(request, Where)
+    if where.dataset:
+        dataset = dataset_at(as_uuid_or_404(where.dataset))
     try:
-        length = int(request.headers.get("Content-Length") or 0)
+        length = int(request.META.get("CONTENT_LENGTH") or 0)
         name = unquote(request.headers.get("X-File-Name", ""))
-        if first := request.GET.get("with"):
-            first_part = get_object_or_404(Upload, pk=as_uuid_or_404(first), owner=request.user)
+        if where.first:
+            first_part = get_object_or_404(Upload, pk=as_uuid_or_404(where.first), owner=request.user)
             upload = intake.receive_another(request.user, first_part, request, length, name)
         else:
             upload = intake.receive(request.user, request, length, name, dataset)
@@ -57,9 +76,9 @@ def receive(request: Request) -> JsonResponse:
 @builders_only
 def paste(request: Request) -> JsonResponse:
     """Take pasted cells."""
-    data = sent_json(request)
-    dataset = dataset_at(as_uuid_or_404(str(data["dataset"]))) if data.get("dataset") else None
-    upload = intake.paste(request.user, str(data.get("cells") or ""), dataset)
+    pasted = sent(request, Pasted)
+    dataset = dataset_at(as_uuid_or_404(pasted.dataset)) if pasted.dataset else None
+    upload = intake.paste(request.user, pasted.cells, dataset)
     return JsonResponse({"address": reverse("upload", args=[upload.pk])})
 
 
@@ -179,7 +198,7 @@ def upload_options(request: Request, pk: uuid.UUID) -> HttpResponse:
 def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
     upload = _upload(request, pk)
-    intake.change_column(request.user, upload, field_id, allowed_changes(sent_json(request)))
+    intake.change_column(request.user, upload, field_id, field_changes(request))
     return render(request, "datasets/check_parts.html", _check_context(upload))
 
 
@@ -187,8 +206,8 @@ def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpRespons
 @builders_only
 def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
     upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
-    data = sent_json(request)
-    intake.start_import(request.user, upload, str(data.get("name", "")), set(data.get("leave_out", [])))
+    start = sent(request, Start)
+    intake.start_import(request.user, upload, start.name, set(start.leave_out))
     return JsonResponse({"address": reverse("upload", args=[pk])})
 
 

@@ -3,47 +3,36 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
 import polars as pl
 from django.http import StreamingHttpResponse
+from pydantic import AfterValidator
 
 from veduta.core.data.csv_out import csv_pieces
 from veduta.core.data.fields import Field
-from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import format_value, settle
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.listing import rows_behind
 from veduta.web.accounts.models import User
+from veduta.web.common.requests import Flag, Line, Sent, Whole
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import parts_for
 
 PAGE = 100
-AS_THEY_ARE = "as_they_are"
-"""What a request says that wants texts in a file as they are, also those that a spreadsheet takes for formulas."""
 
 
-@dataclass
-class RowsRequest:
-    """Which page (from 1), sorted by which field, and what is searched for."""
+class RowsRequest(Sent):
+    """Which page (from 1), sorted by which field, and what is searched for; in a file, whether texts stay as they are,
+    also those that a spreadsheet takes for formulas."""
 
-    page: int = 1
-    sort: str = ""
-    descending: bool = False
-    find: str = ""
-
-    @classmethod
-    def from_data(cls, data: Any) -> RowsRequest:
-        """From a request's values. Raises DefinitionProblem for a page that is no number."""
-        try:
-            page = max(1, int(data.get("page") or 1))
-        except (TypeError, ValueError):
-            raise DefinitionProblem("The page must be a number.") from None
-        down = str(data.get("descending") or "").lower() in ("1", "true")
-        return cls(page, str(data.get("sort") or ""), down, str(data.get("find") or "").strip()[:200])
+    page: Whole = 1
+    sort: Line = ""
+    descending: Flag = False
+    find: Annotated[Line, AfterValidator(lambda text: text.strip()[:200])] = ""
+    as_they_are: Flag = False
 
 
 def rows_lazily(
@@ -77,7 +66,7 @@ def rows_context(
     lazily, fields, model = rows_lazily(dataset, filters, asked, reader, home, values)
     rows = lazily.collect()
     pages = max(1, -(-rows.height // PAGE))
-    page = min(asked.page, pages)
+    page = min(max(1, asked.page), pages)
     shown = rows.slice((page - 1) * PAGE, PAGE)
     formats = {
         field.id: settle(field.format, shown[field.id], field.kind, records=True)
@@ -106,9 +95,9 @@ def rows_context(
     }
 
 
-def csv_response(rows: pl.LazyFrame, headings: list[str], name: str, asked: Any) -> StreamingHttpResponse:
+def csv_response(rows: pl.LazyFrame, headings: list[str], name: str, as_they_are: bool) -> StreamingHttpResponse:
     """All the rows as a CSV file, sent piece by piece; texts as they are only if that is asked for."""
-    pieces = csv_pieces(rows, headings, guarded=not asked.get(AS_THEY_ARE))
+    pieces = csv_pieces(rows, headings, guarded=not as_they_are)
     response = StreamingHttpResponse(pieces, content_type="text/csv; charset=utf-8")
     safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
     response["Content-Disposition"] = (

@@ -16,7 +16,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
-from veduta.core.chart.definition import ChartKind, load_definition
+from veduta.core.chart.definition import ChartDefinition, ChartKind, load_definition
 from veduta.core.chart.question import to_query
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
@@ -35,7 +35,7 @@ from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.core.words import listed
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, filled_in, read, sent, sent_json
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import dataset_at
@@ -48,6 +48,32 @@ SAMPLED = 8
 TRIED_OUT = {"by", "grain"}
 """What the page of a formula sends to see its values, and does not keep."""
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
+
+
+class Change(Sent):
+    """An edit of the model, made from a revision; `anyway` if it is meant although charts would break."""
+
+    do: Line = ""
+    section: Line = ""
+    revision: Whole = -1
+    anyway: Flag = False
+
+
+class Begun(Sent):
+    """A new formula, begun elsewhere."""
+
+    text: Text = ""
+    name: Line = ""
+
+
+class Typed(Sent):
+    """A formula being typed, and what it is tried out by: a chart, or a dimension with its period."""
+
+    formula: Text = ""
+    caret: Whole = 0
+    definition: Object = {}
+    by: Line = ""
+    grain: Grain | None = None
 checks: Cache[JoinCheck] = Cache(500)
 
 
@@ -250,19 +276,14 @@ def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool
 @builders_only
 def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
-    dataset, sent = dataset_at(pk), request.POST
-    do, section = sent.get("do", ""), sent.get("section", "")
+    dataset, form, change = dataset_at(pk), request.POST, filled_in(request, Change)
+    section = change.section if change.section.isidentifier() else ""
     try:
         changed = model_changes.change_model(
-            request.user,
-            dataset,
-            do,
-            arguments_of(sent),
-            whole_number(sent.dict(), "revision", -1),
-            sent.get("anyway") == "1",
+            request.user, dataset, change.do, arguments_of(form), change.revision, change.anyway
         )
     except model_changes.Breaking as breaking:
-        again = [(key, value) for key in sent for value in sent.getlist(key) if key != "csrfmiddlewaretoken"]
+        again = [(key, value) for key in form for value in form.getlist(key) if key != "csrfmiddlewaretoken"]
         return render(
             request,
             "datasets/model_breaking.html",
@@ -272,7 +293,7 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
     except VedutaError as problem:
         messages.error(request, str(problem))
         return redirect(f"{reverse('model', args=[pk])}#{section}")
-    if do == "add_table":
+    if change.do == "add_table":
         _suggest(request, changed)
     messages.success(request, "The model is saved.")
     return redirect(f"{reverse('model', args=[pk])}#{section}")
@@ -309,7 +330,8 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
     formula = next((each for each in there.definition.formulas if each.id == formula_id), None)
     if formula_id and formula is None:
         raise Http404
-    text = with_names(formula.text, there.schema) if formula else request.GET.get("text", "")[:5_000]
+    begun = asked(request, Begun)
+    text = with_names(formula.text, there.schema) if formula else begun.text[:5_000]
     dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not Kind.DATE)
     axis = dates[0].id if dates else ""
     context = {
@@ -319,7 +341,7 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
         "formula": formula,
         "number_format": formula.format if formula else NumberFormat(),
         "text": text,
-        "name": formula.name if formula else request.GET.get("name", "")[:200],
+        "name": formula.name if formula else begun.name[:200],
         "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
         "functions": [f for f in registry().values() if not f.operator],
         "parameters": there.definition.parameters,
@@ -344,6 +366,7 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
 def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
     dataset, data = dataset_at(pk), sent_json(request)
+    change = read(data, Change)
     arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS | TRIED_OUT}
     try:
         changed = model_changes.change_model(
@@ -351,8 +374,8 @@ def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
             dataset,
             "save_formula",
             arguments,
-            whole_number(data, "revision", -1),
-            bool(data.get("anyway")),
+            change.revision,
+            change.anyway,
         )
     except model_changes.Breaking as breaking:
         return JsonResponse(
@@ -361,7 +384,7 @@ def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
     new = next(
         each
         for each in changed.model_definition.formulas
-        if each.name.casefold() == str(data.get("name", "")).strip().casefold()
+        if each.name.casefold() == str(arguments["name"]).strip().casefold()
     )
     return JsonResponse(
         {
@@ -377,10 +400,10 @@ def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
 def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
     values by a dimension or by those of a chart."""
-    dataset, data = dataset_at(pk), sent_json(request)
-    definition = load_definition(data["definition"]) if data.get("definition") else None
+    dataset, typed = dataset_at(pk), sent(request, Typed)
+    definition = load_definition(typed.definition) if typed.definition else None
     there, context = parts_for(dataset, request.user, definition.values if definition else None)
-    text, caret = str(data.get("formula") or ""), whole_number(data, "caret", 0)
+    text, caret = typed.formula, typed.caret
     named = {each.id: each.name for each in there.definition.parameters}
     said: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, there.schema, named)]}
     if around := call_around(text, caret):
@@ -388,7 +411,7 @@ def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     if not text.strip():
         return JsonResponse(said)
     try:
-        said |= _tried(text, there, context, _query(definition, data, there, context))
+        said |= _tried(text, there, context, _query(definition, typed, there))
     except FormulaProblem as problem:
         said["problem"] = problem.as_data()
     except (VedutaError, pl.exceptions.PolarsError) as problem:
@@ -401,21 +424,19 @@ def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse(said)
 
 
-def _query(definition: Any, data: dict[str, Any], there: Model, context: Context) -> Query:
+def _query(definition: ChartDefinition | None, typed: Typed, there: Model) -> Query:
     """The question a formula is tried out with: the chart's, or by one dimension."""
-    grain = str(data.get("grain") or "")
+    grain = typed.grain
     if definition:
         query = to_query(definition, definition.kind or ChartKind.TABLE)
         groups = tuple(
-            g.model_copy(update={"grain": Grain(grain)}) if grain and g.is_time_axis else g for g in query.groups
+            g.model_copy(update={"grain": grain}) if grain and g.is_time_axis else g for g in query.groups
         )
         return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
-    by = str(data.get("by") or "")
-    if not by:
+    if not typed.by:
         return Query()
-    return Query(
-        groups=(grouping_for(there.schema[by], Grain(grain) if grain and there.schema[by].kind.is_date else None),)
-    )
+    field = there.schema[typed.by]
+    return Query(groups=(grouping_for(field, grain if field.kind.is_date else None),))
 
 
 def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str, Any]:

@@ -10,9 +10,9 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.errors import DefinitionProblem
 from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
 from veduta.web.accounts.access import Request, builders_only
+from veduta.web.common.requests import Line, Lines, Sent, Whole, asked, filled_in
 from veduta.web.datasets import made_from
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
@@ -21,6 +21,29 @@ from veduta.web.datasets.requests import dataset_at
 from veduta.web.refreshing import schedules
 from veduta.web.refreshing import services as refreshing
 from veduta.web.refreshing.comparing import compare
+
+
+class Compared(Sent):
+    """The numbers of two versions."""
+
+    before: Whole = 0
+    after: Whole = 0
+
+
+class ScheduleForm(Sent):
+    """How often; "" ends a schedule."""
+
+    often: Line = ""
+    clock: Line = ""
+    zone: Line = ""
+    days: Lines = []
+    month_day: Whole = 1
+
+
+class TakingForm(Sent):
+    how: Line = "full"
+    key: Lines = []
+    since: Line = ""
 
 
 @require_GET
@@ -91,12 +114,12 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
         "keys": dataset.taking.get("key", []),
         "since": dataset.taking.get("since", ""),
     }
-    numbers = [request.GET.get("before", ""), request.GET.get("after", "")]
+    wanted = asked(request, Compared)
     context["bound"] = is_bound(dataset, request.user)
     if len(versions) > 1 and not context["bound"]:
         first, second = (
-            int(asked) if asked.isdigit() else version.number or 0
-            for asked, version in zip(numbers, (versions[1], versions[0]), strict=True)
+            number or version.number or 0
+            for number, version in ((wanted.before, versions[1]), (wanted.after, versions[0]))
         )
         context["compared"] = compare(dataset, first, second)
     return render(request, "datasets/refreshes.html", context)
@@ -106,15 +129,10 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def schedule_set(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set or end a dataset's schedule from its form."""
-    dataset, form = dataset_at(pk), request.POST
+    dataset, form = dataset_at(pk), filled_in(request, ScheduleForm)
     schedule = None
-    if form.get("often"):
-        day = form.get("month_day") or "1"
-        if not day.lstrip("-").isdigit():
-            raise DefinitionProblem("The day of the month must be a number.")
-        schedule = schedule_from(
-            form["often"], form.get("clock") or "06:00", form.get("zone") or "UTC", form.getlist("days"), int(day)
-        )
+    if form.often:
+        schedule = schedule_from(form.often, form.clock or "06:00", form.zone or "UTC", form.days, form.month_day)
     schedules.set_schedule(request.user, dataset, schedule)
     messages.success(
         request, f"It is refreshed {schedule.words}." if schedule else "It is no longer refreshed on schedule."
@@ -126,9 +144,7 @@ def schedule_set(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def taking_set(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set how newer rows come in."""
-    form = request.POST
-    refreshing.set_taking(
-        request.user, dataset_at(pk), form.get("how", "full"), form.getlist("key"), form.get("since", "")
-    )
+    form = filled_in(request, TakingForm)
+    refreshing.set_taking(request.user, dataset_at(pk), form.how, form.key, form.since)
     messages.success(request, "It is kept, and holds from the next refresh on.")
     return redirect("dataset-refreshes", pk)

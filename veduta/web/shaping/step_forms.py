@@ -15,6 +15,7 @@ from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step
 from veduta.core.shaping.steps import Step
 from veduta.core.shaping.steps.tables import Join, MapValues, unmapped, usual_aggregate
+from veduta.web.common.requests import rows_of
 from veduta.web.datasets.made_from import followers_in_order
 from veduta.web.datasets.models import Dataset
 from veduta.web.shaping.services import Draft
@@ -305,11 +306,10 @@ def read_form(kind: type[Step], sent: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
-def _listed(value: Any) -> list[Any]:
-    """Rows of a form, sent as {"0": …, "1": …}."""
-    if isinstance(value, dict):
-        return [value[key] for key in sorted(value, key=lambda key: int(key) if key.isdigit() else 0)]
-    return list(value or [])
+def _listed(value: Any) -> list[dict[str, Any]]:
+    """The rows of a form that have parts."""
+    rows = rows_of(value)
+    return [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
 
 
 def _rows(needed: str):
@@ -318,7 +318,7 @@ def _rows(needed: str):
 
 def _lines(value: Any) -> list[str]:
     return (
-        [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else list(value or [])
+        [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else rows_of(value)
     )
 
 
@@ -335,7 +335,8 @@ def _is_number(text: Any) -> bool:
 
 
 def _names(value: Any) -> dict[str, str]:
-    return {key: name.strip() for key, name in (value or {}).items() if isinstance(name, str) and name.strip()}
+    named = value.items() if isinstance(value, dict) else ()
+    return {key: name.strip() for key, name in named if isinstance(name, str) and name.strip()}
 
 
 def _chosen(value: Any) -> list[dict[str, Any]]:

@@ -11,6 +11,7 @@ from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Field, Kind
@@ -31,7 +32,7 @@ from veduta.core.shaping.steps import THEMES, Step, kinds
 from veduta.core.shaping.steps.form import Group
 from veduta.core.shaping.steps.tables import Append, Join
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.common.requests import sent_json, whole_number
+from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, sent
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import dataset_at
@@ -86,9 +87,54 @@ def explore(request: Request, pk: uuid.UUID) -> HttpResponse:
     return _page(request, dataset, explore=True)
 
 
-def _draft(request: Request, dataset: Dataset, data: dict[str, Any]) -> Draft:
-    steps = shaping.read_steps(data.get("steps") or [])
-    return Draft(dataset, steps, request.user, explore=bool(data.get("explore")))
+class Draftlike(Sent):
+    """Steps as they stand on the page, and where one looks: behind the step `at`, at a sample or at `all` rows."""
+
+    steps: list[Any] = []
+    at: Line = ""
+    explore: Flag = False
+    all: Flag = False
+
+
+class Looking(Draftlike):
+    """The form of the step being edited, which stands at `place` or is `opening` there as a `fresh` one; the page of
+    rows; the column whose summary is shown; the revision of the draft that all is based on."""
+
+    editing: Object = {}
+    place: Whole | None = None
+    opening: Flag = False
+    fresh: Flag = False
+    page: Whole = 1
+    column: Line = ""
+    base: Whole = 0
+
+
+class OfGroup(Draftlike):
+    values: list[Any] = []
+
+
+class Typed(Draftlike):
+    """A formula being typed, of a step."""
+
+    formula: Text = ""
+    caret: Whole = 0
+    id: Line = ""
+    place: Whole | None = None
+
+
+class Named(Draftlike):
+    name: Line = ""
+
+
+class Reference(Sent):
+    """For whom functions are listed: "charts", or steps."""
+
+    whom: Line = Attribute("", alias="for")
+
+
+def _draft(request: Request, dataset: Dataset, now: Draftlike, steps: list[Any] | None = None) -> Draft:
+    read = shaping.read_steps(now.steps if steps is None else steps)
+    return Draft(dataset, read, request.user, explore=now.explore)
 
 
 @require_POST
@@ -98,29 +144,27 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
 
     `editing` is the step's form; while it is not filled in, what is missing is
     said and the rows stay those before it."""
-    dataset, data = dataset_at(pk), sent_json(request)
-    if not isinstance(data.get("steps") or [], list):
-        raise DefinitionProblem("The steps were not readable.", hint="Load the page again.")
-    steps, step_id, editing = list(data.get("steps") or []), str(data.get("at") or ""), data.get("editing")
+    dataset, now = dataset_at(pk), sent(request, Looking)
+    steps, step_id, editing = list(now.steps), now.at, now.editing
     answer: dict[str, Any] = {}
-    kind = kinds.get((editing or {}).get("do", ""), Step)
+    kind = kinds.get(str(editing.get("do", "")), Step)
     if editing and kind is Step:
         raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
     if editing:
-        editing, position = _editing(request, dataset, data, kind, editing), whole_number(data, "place", len(steps))
+        editing, position = _editing(request, dataset, now, kind), len(steps) if now.place is None else now.place
         try:
             step = load_step(editing).model_dump(mode="json")
             steps = _with_step(steps, step, position)
             answer["step"], step_id = step, step["id"]
         except VedutaError as problem:
             answer["unfinished"] = str(problem)
-    draft = _draft(request, dataset, {**data, "steps": steps})
-    looked, there = draft.look(step_id, sample=not data.get("all"))
+    draft = _draft(request, dataset, now, steps)
+    looked, there = draft.look(step_id, sample=not now.all)
     if not draft.explore and ("step" in answer or not editing):
         named = shaping.with_names(draft.shaping, looked)
-        answer["revision"] = shaping.keep_draft(request.user, dataset, named, whole_number(data, "base", 0))
+        answer["revision"] = shaping.keep_draft(request.user, dataset, named, now.base)
     answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
-    context = _table_context(looked, there, data, draft, step_id)
+    context = _table_context(looked, there, now, draft, step_id)
     if editing and looked.stopped_at == editing.get("id"):
         context["problem"] = None  # the step's own form says it
         answer["unfinished"] = str(looked.problem)
@@ -131,26 +175,24 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
             "at": step_id,
             "there": there,
             "sampled": context["sampled"],
-            "edited": (editing or {}).get("id"),
+            "edited": editing.get("id"),
         },
         request,
     )
     answer["table"] = render_to_string("shaping/table.html", context, request)
     if editing:
         answer["form"] = render_to_string(
-            "shaping/form.html", _form_context(draft, kind, editing, data, answer.get("unfinished", "")), request
+            "shaping/form.html", _form_context(draft, kind, editing, now, answer.get("unfinished", "")), request
         )
     return JsonResponse(answer)
 
 
-def _editing(
-    request: Request, dataset: Dataset, data: dict[str, Any], kind: type[Step], form: dict[str, Any]
-) -> dict[str, Any]:
+def _editing(request: Request, dataset: Dataset, now: Looking, kind: type[Step]) -> dict[str, Any]:
     """The step as its form has it; one that is just being opened begins with what suits the rows before it."""
-    editing = read_form(kind, form)
-    if not data.get("opening"):
+    editing = read_form(kind, now.editing)
+    if not now.opening:
         return editing
-    before = _before(_draft(request, dataset, data), editing.get("id", ""), data)
+    before = _before(_draft(request, dataset, now), editing.get("id", ""), now.place)
     return {**kind.start(before.schema), **editing}
 
 
@@ -181,12 +223,12 @@ def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
     return items
 
 
-def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draft, step_id: str) -> dict[str, Any]:
+def _table_context(looked: Looked, there: int, now: Looking, draft: Draft, step_id: str) -> dict[str, Any]:
     """A page of the rows with what the columns are, and the summary of the chosen column."""
     frame = looked.flow.rows.collect()
     fields = looked.flow.fields
     pages = max(1, -(-frame.height // ROWS_SHOWN))
-    page = min(max(1, whole_number(data, "page", 1)), pages)
+    page = min(max(1, now.page), pages)
     shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
     shown_fields = fields[:COLUMNS_SHOWN]
     formats = {
@@ -209,14 +251,14 @@ def _table_context(looked: Looked, there: int, data: dict[str, Any], draft: Draf
         "keys": _group_keys(grouped, shown) if grouped else None,
         "count": frame.height,
         "there": there,
-        "sampled": not data.get("all") and there > SAMPLE,
+        "sampled": not now.all and there > SAMPLE,
         "sample": SAMPLE,
         "page": page,
         "pages": pages,
         "first": (page - 1) * ROWS_SHOWN + 1 if frame.height else 0,
         "last": (page - 1) * ROWS_SHOWN + shown.height,
         "problem": looked.problem,
-        "chosen": str(data.get("column") or ""),
+        "chosen": now.column,
     }
     chosen = next((field for field in fields if field.id == context["chosen"]), None)
     return context | {"summary": _summary(frame[chosen.id], chosen) if chosen else None}
@@ -269,7 +311,7 @@ def _summary(values: pl.Series, field: Field) -> list[tuple[str, str]]:
 
 
 def _form_context(
-    draft: Draft, kind: type[Step], editing: dict[str, Any], data: dict[str, Any], unfinished: str
+    draft: Draft, kind: type[Step], editing: dict[str, Any], now: Looking, unfinished: str
 ) -> dict[str, Any]:
     step_id = editing.get("id", "")
     context = {
@@ -277,10 +319,10 @@ def _form_context(
         "do": editing["do"],
         "id": step_id,
         "unfinished": unfinished,
-        "new": data.get("fresh"),
+        "new": now.fresh,
     }
     try:
-        before = _before(draft, step_id, data)
+        before = _before(draft, step_id, now.place)
         match = _match(draft, editing) if kind is Join and editing.get("keys") else None
         several = kind is not Join or match is None or match["share"].several > 0
         context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
@@ -294,12 +336,11 @@ def _form_context(
     return context
 
 
-def _before(draft: Draft, step_id: str, data: dict[str, Any]) -> Flow:
+def _before(draft: Draft, step_id: str, place: int | None) -> Flow:
     """The rows that come to a step, or to the place where a new one is to stand."""
     ids = [step.id for step in draft.shaping.steps]
-    position = whole_number(data, "place", len(ids))
-    if step_id not in ids and 0 <= position < len(ids):
-        step_id = ids[position]
+    if step_id not in ids and place is not None and 0 <= place < len(ids):
+        step_id = ids[place]
     return draft.before(step_id, sample=True)
 
 
@@ -322,14 +363,14 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
 @builders_only
 def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The rows of one group, as they came to the step that grouped them."""
-    data = sent_json(request)
-    draft = _draft(request, dataset_at(pk), data)
-    step = draft.shaping.step(str(data.get("at")))
+    now = sent(request, OfGroup)
+    draft = _draft(request, dataset_at(pk), now)
+    step = draft.shaping.step(now.at)
     if not isinstance(step, Group):
         raise DefinitionProblem("This step does not group.")
-    before = draft.before(step.id, sample=not data.get("all"))
+    before = draft.before(step.id, sample=not now.all)
     groups, rows = [], before.rows
-    for group, value in zip(step.by, data.get("values") or [], strict=False):
+    for group, value in zip(step.by, now.values, strict=False):
         field = before.schema[group.field]
         if field.kind is Kind.DATETIME and not group.grain:
             rows = rows.filter(pl.col(field.id).cast(pl.String).str.replace(" ", "T").str.starts_with(str(value)))
@@ -358,10 +399,10 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def failures(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The values that a step could not convert."""
-    data = sent_json(request)
-    draft = _draft(request, dataset_at(pk), data)
-    looked, _ = draft.look(str(data.get("at")), sample=not data.get("all"))
-    report = looked.reports.get(str(data.get("at")))
+    now = sent(request, Draftlike)
+    draft = _draft(request, dataset_at(pk), now)
+    looked, _ = draft.look(now.at, sample=not now.all)
+    report = looked.reports.get(now.at)
     return render(request, "shaping/failures.html", {"failures": report.failures if report else {}})
 
 
@@ -370,10 +411,9 @@ def failures(request: Request, pk: uuid.UUID) -> HttpResponse:
 def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and
     where, what could follow, its values."""
-    data = sent_json(request)
-    draft, text = _draft(request, dataset_at(pk), data), str(data.get("formula") or "")
-    caret = whole_number(data, "caret", 0)
-    before = _before(draft, str(data.get("id") or ""), data)
+    now = sent(request, Typed)
+    draft, text, caret = _draft(request, dataset_at(pk), now), now.formula, now.caret
+    before = _before(draft, now.id, now.place)
     answer: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, before.schema)]}
     if around := call_around(text, caret):
         function = registry()[around[0]]
@@ -420,7 +460,7 @@ def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def formula_reference(request: Request) -> HttpResponse:
     """All functions, made from the registry."""
-    everything = request.GET.get("for") == "charts"
+    everything = asked(request, Reference).whom == "charts"
     functions = [
         f
         for f in registry().values()
@@ -449,10 +489,8 @@ def discard(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def derive(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Make a dataset of what one did to a table."""
-    dataset, data = dataset_at(pk), sent_json(request)
-    made = shaping.derive(
-        request.user, dataset, str(data.get("name") or ""), shaping.read_steps(data.get("steps") or [])
-    )
+    dataset, now = dataset_at(pk), sent(request, Named)
+    made = shaping.derive(request.user, dataset, now.name, shaping.read_steps(now.steps))
     return JsonResponse({"address": reverse("refresh", args=[made.refreshes.latest("pk").pk])})
 
 

@@ -27,7 +27,7 @@ class PointsFilter(Condition):
     a chart gathered what it did not keep, REST_POINT stands for all values but those of `rest`;
     `kept` are these, once they are worked out."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
     kind: Literal["points"] = "points"
     groups: tuple[Grouping, ...] = Attribute(min_length=1, max_length=10)
     points: tuple[tuple[Value, ...], ...] = Attribute(max_length=5_000)

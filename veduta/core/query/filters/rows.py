@@ -189,7 +189,7 @@ class ValuesFilter(FieldCondition):
     """Rows whose value is among those of a column that was worked out; what a
     membership becomes. It is never stored."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
     kind: Literal["values"] = "values"
     grain: Grain | None = None
     listed: Any = None

@@ -1,0 +1,92 @@
+"""JSON from outside, read so that nothing in it can surprise what works with it later: no depth without end, no numbers
+that nothing holds, no half characters."""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from typing import Any
+
+DEEPEST = 60
+_PARTS = re.compile(r'"(?:[^"\\]|\\.)*"|[\[{]|[\]}]', re.DOTALL)
+_HALF = re.compile(
+    r"(?<!\\)((?:\\\\)*)\\u(?:d[89ab][0-9a-f]{2}(?!\\ud[c-f][0-9a-f]{2})|(?<!\\ud[89ab][0-9a-f]{2}\\u)d[c-f][0-9a-f]{2})",
+    re.IGNORECASE,
+)
+
+
+class UnreadableJson(ValueError):
+    """Text that is no JSON, or JSON that cannot be worked with; says why."""
+
+
+def read_json(text: str | bytes) -> Any:
+    """What a request or a stored definition says. Raises UnreadableJson."""
+    text = _decoded(text)
+    if _depth(text) > DEEPEST:
+        raise UnreadableJson(f"it is nested more than {DEEPEST} deep")
+    if _HALF.search(text):
+        raise UnreadableJson("it has half a character in it")
+    return _loaded(text, parse_constant=_refused, parse_int=_whole, parse_float=_decimal)
+
+
+def read_records(text: str | bytes) -> Any:
+    """What a file or a feed says: numbers that no column holds become what comes nearest, half characters a sign for
+    what cannot be read. Raises UnreadableJson."""
+    mended = _HALF.sub(r"\1\\ufffd", _decoded(text))
+    return _loaded(mended, parse_constant=lambda constant: None, parse_int=_near, parse_float=_near)
+
+
+def _decoded(text: str | bytes) -> str:
+    try:
+        return text.decode("utf-8-sig") if isinstance(text, bytes) else text.removeprefix("\ufeff")
+    except UnicodeDecodeError:
+        raise UnreadableJson("its characters are not UTF-8") from None
+
+
+def _loaded(text: str, **how: Any) -> Any:
+    try:
+        return json.loads(text, **how)
+    except json.JSONDecodeError as error:
+        near = error.doc[max(0, error.pos - 20) : error.pos + 20].replace("\n", " ")
+        raise UnreadableJson(f"{error.msg.lower()} in line {error.lineno:,}, near “{near}”") from None
+    except RecursionError:
+        raise UnreadableJson("it is nested too deep") from None
+
+
+def _depth(text: str) -> int:
+    """How deep lists and objects stand in each other, counted until it is too deep."""
+    depth = deepest = 0
+    for part in _PARTS.finditer(text):
+        sign = part[0][0]
+        if sign == '"':
+            continue
+        depth += 1 if sign in "[{" else -1
+        deepest = max(deepest, depth)
+        if deepest > DEEPEST:
+            break
+    return deepest
+
+
+def _whole(digits: str) -> int:
+    if len(digits) > 19 or abs(int(digits)) > 2**63 - 1:
+        raise UnreadableJson("one of its numbers is too large")
+    return int(digits)
+
+
+def _decimal(digits: str) -> float:
+    number = float(digits)
+    if math.isinf(number):
+        raise UnreadableJson("one of its numbers is too large")
+    return number
+
+
+def _near(digits: str) -> int | float | None:
+    if len(digits) <= 19 and digits.lstrip("-").isdigit() and abs(int(digits)) <= 2**63 - 1:
+        return int(digits)
+    number = float(digits)
+    return None if math.isinf(number) else number
+
+
+def _refused(constant: str) -> Any:
+    raise UnreadableJson(f"{constant} is no value of JSON")
