@@ -1,13 +1,15 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
-import { getHtml, getJson, getLines } from "./lib/http.js";
+import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
 import { debounce, failed } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 
+// A state of more characters than this stands in the address by the key under which the server keeps it.
+const LONG = 1_500;
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 export function dashboard() {
@@ -15,6 +17,7 @@ export function dashboard() {
   let running = null; // the request under way
   const asTable = new Set();
   let opened = null;
+  let kept = { text: "", key: "" }; // a long state, and its key
 
   return {
     popoverOpen: false,
@@ -22,12 +25,15 @@ export function dashboard() {
     init() {
       this.base = this.$root.dataset.base;
       this.state = this.clean(start.state);
+      if (start.key) kept = { text: this.stateText(), key: start.key };
       this.typed = debounce((/** @type {any} */ target) => this.openControl(opened, target.value), 250);
       for (const block of this.blocks()) {
         listen(block.querySelector(".picture"), (points, how) => this.chosen(block, points, how));
       }
-      addEventListener("popstate", () => {
-        this.state = this.clean(JSON.parse(new URLSearchParams(location.search).get("v") ?? "{}"));
+      history.replaceState({ text: this.stateText(), key: start.key }, "");
+      addEventListener("popstate", ({ state: entry }) => {
+        this.state = this.clean(JSON.parse(entry?.text || "{}"));
+        if (entry?.key) kept = entry;
         this.shut();
         this.load();
       });
@@ -48,23 +54,39 @@ export function dashboard() {
       return [...this.$refs.board.querySelectorAll("[data-block]")];
     },
 
-    query(more = {}) {
-      const query = new URLSearchParams();
+    // The state as JSON; empty for none.
+    stateText() {
       const { controls, selections } = this.state;
       const state = {};
       if (Object.keys(controls).length) state.controls = controls;
       if (selections.length) state.selections = selections;
-      if (Object.keys(state).length) query.set("v", JSON.stringify(state));
+      return Object.keys(state).length ? JSON.stringify(state) : "";
+    },
+
+    query(more = {}) {
+      const query = new URLSearchParams();
+      const text = this.stateText();
+      if (text && text === kept.text) query.set("k", kept.key);
+      else if (text) query.set("v", text);
       if (start.version) query.set("version", start.version);
       for (const [name, value] of Object.entries(more)) query.set(name, value);
-      const text = query.toString();
-      return text ? `?${text}` : "";
+      return query.size ? `?${query}` : "";
     },
 
     // Changes the state, the address and everything that follows.
-    go(changes) {
+    async go(changes) {
       this.state = { ...this.state, ...changes };
-      history.pushState(null, "", location.pathname + this.query());
+      const text = this.stateText();
+      if (text.length > LONG && text !== kept.text) {
+        try {
+          const { key } = await post(`${this.base}views/`, { state: JSON.parse(text) });
+          if (text !== this.stateText()) return; // it has changed meanwhile
+          kept = { text, key };
+        } catch (error) {
+          return failed(error);
+        }
+      }
+      history.pushState({ text, key: text === kept.text ? kept.key : "" }, "", location.pathname + this.query());
       this.load();
     },
 
@@ -174,7 +196,7 @@ export function dashboard() {
       else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
       else if (mode)
         this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
-      else if (behind) this.behind(selections[Number(behind)].block, selections[Number(behind)].points);
+      else if (behind) this.behind(selections[Number(behind)].block, { selection: behind });
     },
     async openControl(control, find = "", button = null) {
       if (this.popoverOpen && opened === control && button) return this.shut();
@@ -238,7 +260,7 @@ export function dashboard() {
     boardClicked(event) {
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
-      if (rows) this.behind(rows.dataset.rowsOf, null);
+      if (rows) this.behind(rows.dataset.rowsOf, {});
       if (table) {
         const id = table.dataset.asTable;
         if (!asTable.delete(id)) asTable.add(id);
@@ -246,9 +268,8 @@ export function dashboard() {
         this.loadBlock(document.getElementById(`block-${id}`));
       }
     },
-    behind(block, points) {
+    behind(block, more) {
       this.shut();
-      const more = points ? { points: JSON.stringify(points) } : {};
       showRows((page) => getHtml(`${this.base}blocks/${block}/rows/${this.query({ ...more, ...page })}`));
     },
   };

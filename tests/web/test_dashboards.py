@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import json
+from unittest import mock
 
 from django.core.exceptions import PermissionDenied
 from django.db import connection
@@ -102,8 +103,6 @@ class Reading(DashboardTest):
         self.assertEqual(bars["data"], self.block("bars").json())
 
     def test_a_fault_in_one_block_is_said_in_its_line_only(self):
-        from unittest import mock
-
         with (
             mock.patch("veduta.web.dashboards.reading.rows_table"),
             mock.patch("veduta.web.dashboards.reading.chart_data", side_effect=[RuntimeError("secret"), {"title": ""}]),
@@ -186,6 +185,29 @@ class Reading(DashboardTest):
         answer = self.look("dashboard-rows-file", self.dashboard.pk, "bars", **query)
         self.assertEqual(len(b"".join(answer.streaming_content).splitlines()), 4)
         self.assertEqual(self.look("dashboard-rows", self.dashboard.pk, "bars", points="{").status_code, 422)
+
+    def test_a_state_too_long_for_an_address_is_kept_under_a_key(self):
+        many = [f"Port {number}" for number in range(4_990)]
+        state = {"controls": {"region": {"values": ["South Banks", *many]}}}
+        key = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": state}).json()["key"]
+        self.assertEqual(self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": state}).json()["key"], key)
+        answer = self.look("dashboard-block", self.dashboard.pk, "count", k=key)
+        self.assertIn(">1<", spaced_alike(answer.json()["html"]))
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"k": key})
+        self.assertContains(page, f'"key": "{key}"')
+        gone = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"k": "nothing"})
+        self.assertContains(gone, "The dashboard is shown without them.")
+        for wrong in (None, {"controls": {"region": {"values": [{}]}}}, {"controls": {"region": {"values": many * 2}}}):
+            answer = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": wrong})
+            self.assertEqual(answer.status_code, 422)
+        with mock.patch.object(services, "VIEWS_KEPT", 1):
+            other = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": {"controls": {}}}).json()["key"]
+        self.assertEqual([kept.key for kept in self.dashboard.kept_views.all()], [other])
+
+    def test_the_rows_behind_a_selection(self):
+        state = {"selections": [{"block": "bars", "points": [["North Reach"]]}]}
+        rows = self.look("dashboard-rows", self.dashboard.pk, "bars", v=json.dumps(state), selection=0)
+        self.assertContains(rows, "3 of 5 rows match")
 
     def test_a_block_as_a_table_for_those_who_read_tables(self):
         self.assertIn("<table", self.block(table="1").json()["table"])

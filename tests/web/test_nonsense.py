@@ -23,7 +23,8 @@ from veduta.web.modelling.changes import change_model
 CASES = int(os.environ.get("VEDUTA_NONSENSE", "2000"))
 FORMULAS = (
     "date('2026-01-01')", "date('…')", "sum(", "(" * 3_000, "-" * 4_000 + "1", "not " * 900 + "true", "1 / 0", "empty",
-    "sum(fare) per (region, region)", "sum(fare) where empty", "count() where null", "if(empty, 1, 2)", "not empty", "count() per (sailed, trunc(sailed, 'month'))", "sum(fare) per ()", "'", '"',
+    "sum(fare) per (region, region)", "sum(fare) where empty", "count() where null", "if(empty, 1, 2)", "not empty",
+    "count() per (sailed, trunc(sailed, 'month'))", "sum(fare) per ()", "'", '"',
     "sum(fare) where region = :nothing", ":person_x", "fare", "region", "rank(sum(fare))", "sum(sum(fare))", "²", "٣",
     "sum(fare) per (shown, region)", "sum(fare) unfiltered (region, region)", "latest(sailed)", "sum(fare) & 'a'",
     "shift(sum(fare), -99999999999, 'month')", "date_add(sailed, 99999999999, 'day')", "fare ^ 99999", "10 ^ 400",
@@ -212,9 +213,11 @@ class Nonsense(WebTest):
         yield "dataset-schedule", [self.dataset.pk], {
             "often": "weekly", "at": "06:00", "weekday": "1", "day": "3", "zone": "UTC", "hours": "6", "minute": "5",
         }  # fmt: skip
-        yield "chart-rows-file", [self.dataset.charts.first().pk], {
-            "definition": json.dumps(self.dataset.charts.first().definition)
-        }
+        yield (
+            "chart-rows-file",
+            [self.dataset.charts.first().pk],
+            {"definition": json.dumps(self.dataset.charts.first().definition)},
+        )
 
     def asked_by_address(self) -> Iterator[tuple[str, list, dict]]:
         state = {

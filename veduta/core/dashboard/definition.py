@@ -157,12 +157,13 @@ class Selection(Frozen):
 
 
 class ViewState(Frozen):
-    """All that narrows a reader's view; it fits into the page's address. A control set to None shows all."""
+    """All that narrows a reader's view. A control set to None shows all."""
 
     controls: dict[str, DatesChoice | ListChoice | ParameterChoice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
 
 
-def load_state(text: str) -> ViewState:
-    """From an address. Raises DefinitionProblem for one that is not readable."""
-    return load(ViewState, text, name="link", hint="Start again from the plain address.") if text else ViewState()
+def load_state(data: Any) -> ViewState:
+    """From an address, or from where one is kept; nothing is the plain view. Raises DefinitionProblem for one that is
+    not readable."""
+    return load(ViewState, data, name="link", hint="Start again from the plain address.") if data else ViewState()

@@ -64,9 +64,7 @@ class ClauseSent(Sent):
     way: Line = ""
 
 
-def popover_context(
-    definition: ChartDefinition, model: Model, context: Context, opening: ClauseSent
-) -> dict[str, Any]:
+def popover_context(definition: ChartDefinition, model: Model, context: Context, opening: ClauseSent) -> dict[str, Any]:
     """The template and its context for a clause. Raises DefinitionProblem for an unknown one."""
     clause, index = opening.clause, opening.index
     if clause not in POPOVERS:

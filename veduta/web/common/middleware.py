@@ -13,9 +13,7 @@ from veduta.web.common.disk import FULL_DISK, is_full_disk
 from veduta.web.common.requests import wants_json
 
 logger = logging.getLogger("veduta")
-TOO_MUCH = VedutaError(
-    "This is too much to send at once.", hint="Send less at a time; rows are brought in as a file."
-)
+TOO_MUCH = VedutaError("This is too much to send at once.", hint="Send less at a time; rows are brought in as a file.")
 
 
 class NotKeptMiddleware:

@@ -1,4 +1,4 @@
-"""What a page sends, read in one way: a view declares what it takes as a `Sent`, and gets that or a problem in words."""
+"""What a page sends, read in one way: a view declares what it takes as a `Sent`, and gets that or a problem."""
 
 from __future__ import annotations
 

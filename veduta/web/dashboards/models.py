@@ -52,3 +52,15 @@ class Publication(models.Model):
 
     def load(self) -> DashboardDefinition:
         return load_dashboard(self.definition)
+
+
+class KeptView(models.Model):
+    """A state of a dashboard that is too long for an address, which has its key instead."""
+
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="kept_views")
+    key = models.CharField(max_length=32)
+    state = models.JSONField()
+    used_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["dashboard", "key"], name="kept_view_key")]

@@ -2,26 +2,38 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import secrets
 import string
 from typing import Any
 
 from django.contrib.auth.models import Group
-from django.core.exceptions import ValidationError
+from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.dashboard.definition import Block, Control, DashboardDefinition, DatesChoice, ParameterChoice
+from veduta.core.dashboard.definition import (
+    Block,
+    Control,
+    DashboardDefinition,
+    DatesChoice,
+    ParameterChoice,
+    ViewState,
+    load_state,
+)
 from veduta.core.data.fields import Kind
-from veduta.core.errors import VedutaError
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import Conflict, next_number, numbered
-from veduta.web.dashboards.access import must_edit, set_grant
-from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.dashboards.access import may_view, must_edit, set_grant
+from veduta.web.dashboards.models import Dashboard, KeptView, Publication
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
+
+VIEWS_KEPT = 2_000
 
 
 def new_id() -> str:
@@ -215,3 +227,27 @@ def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool
     with transaction.atomic():
         set_grant(grantee, dashboard, level, download)
     return grantee.label if isinstance(grantee, User) else grantee.name
+
+
+def keep_view(user: User, dashboard: Dashboard, state: ViewState) -> str:
+    """Keep a state that is too long for an address. Returns its key, which is the same for the same state; the least
+    used ones of a dashboard go when there are very many."""
+    if not may_view(user, dashboard):
+        raise PermissionDenied
+    data = state.model_dump(mode="json")
+    key = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:24]
+    with transaction.atomic():
+        KeptView.objects.update_or_create(dashboard=dashboard, key=key, defaults={"state": data})
+        newest = KeptView.objects.filter(dashboard=dashboard).order_by("-used_at").values("pk")[:VIEWS_KEPT]
+        KeptView.objects.filter(dashboard=dashboard).exclude(pk__in=list(newest.values_list("pk", flat=True))).delete()
+    return key
+
+
+def kept_view(dashboard: Dashboard, key: str) -> ViewState:
+    """Raises DefinitionProblem if nothing is kept by this key."""
+    kept = KeptView.objects.filter(dashboard=dashboard, key=key).first()
+    if kept is None:
+        raise DefinitionProblem(
+            "What this link narrows is not kept any more.", hint="Start again from the plain address."
+        )
+    return load_state(kept.state)

@@ -13,6 +13,7 @@ urlpatterns = [
     path("<uuid:pk>/blocks/<slug:block_id>/rows/", views.rows, name="dashboard-rows"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows.csv", views.rows_file, name="dashboard-rows-file"),
     path("<uuid:pk>/controls/<slug:control_id>/", views.control, name="dashboard-control"),
+    path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", views.edit, name="dashboard-edit"),
     path("<uuid:pk>/draft/", views.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", views.copy_draft, name="dashboard-draft-copy"),

@@ -64,18 +64,25 @@ logger = logging.getLogger("veduta.dashboards")
 
 
 class View(Sent):
-    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`)."""
+    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, or the key
+    `k` by which one is kept)."""
 
     v: Text = ""
+    k: Line = ""
     version: Line = ""
     draft: Flag = False
 
 
 class BlockView(Sent):
-    """One block, also as a table; marks, as JSON."""
+    """One block, also as a table; marks, as JSON, or those of a selection by its number."""
 
     table: Flag = False
     points: Text = ""
+    selection: Whole | None = None
+
+
+class StateSent(Sent):
+    state: Object
 
 
 class DraftSent(Sent):
@@ -119,7 +126,7 @@ def _reading(request: Request, pk: uuid.UUID) -> Reading:
     """The dashboard as the request asks for it."""
     view = asked(request, View)
     dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
-    state = load_state(view.v)
+    state = services.kept_view(dashboard, view.k) if view.k else load_state(view.v)
     if view.version:
         number = int(view.version) if re.fullmatch("[0-9]{1,9}", view.version) else -1
         publication = get_object_or_404(Publication, dashboard=dashboard, number=number)
@@ -183,7 +190,8 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "editable": may_edit(request.user, dashboard),
         "start": {
             "id": str(pk),
-            "state": json_in(view.v or "{}") if problem is None else {},
+            "state": reading.state.model_dump(mode="json", exclude_unset=True),
+            "key": view.k if problem is None else "",
             "version": view.version,
             "rows": may_download(request.user, dashboard),
         },
@@ -202,6 +210,15 @@ def _layout(definition: DashboardDefinition) -> str:
         for block in definition.blocks
     )
     return f"@media (min-width: 48.01rem) {{ {' '.join(places)} }}"
+
+
+@require_POST
+@signed_in
+def keep_view(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Keep a state that is too long for the address; answers with its key."""
+    dashboard = find_dashboard(request.user, pk)
+    state = load_state(sent(request, StateSent).state)
+    return JsonResponse({"key": services.keep_view(request.user, dashboard, state)})
 
 
 @require_GET
@@ -294,7 +311,11 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str):
     reading = _reading(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
-    return reading.filters_behind(reading.block(block_id), json_in(asked(request, BlockView).points))
+    view = asked(request, BlockView)
+    points = json_in(view.points)
+    if view.selection is not None and 0 <= view.selection < len(reading.state.selections):
+        points = [list(point) for point in reading.state.selections[view.selection].points]
+    return reading.filters_behind(reading.block(block_id), points)
 
 
 @require_GET
@@ -366,9 +387,7 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
     definition = load_dashboard(draft.definition)
     try:
-        saved = services.save_draft(
-            request.user, dashboard, definition, draft.name, draft.revision, draft.overwrite
-        )
+        saved = services.save_draft(request.user, dashboard, definition, draft.name, draft.revision, draft.overwrite)
     except Conflict as conflict:
         now = Dashboard.objects.get(pk=pk)
         mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}

@@ -74,6 +74,8 @@ class Typed(Sent):
     definition: Object = {}
     by: Line = ""
     grain: Grain | None = None
+
+
 checks: Cache[JoinCheck] = Cache(500)
 
 
@@ -429,9 +431,7 @@ def _query(definition: ChartDefinition | None, typed: Typed, there: Model) -> Qu
     grain = typed.grain
     if definition:
         query = to_query(definition, definition.kind or ChartKind.TABLE)
-        groups = tuple(
-            g.model_copy(update={"grain": grain}) if grain and g.is_time_axis else g for g in query.groups
-        )
+        groups = tuple(g.model_copy(update={"grain": grain}) if grain and g.is_time_axis else g for g in query.groups)
         return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
     if not typed.by:
         return Query()

@@ -317,9 +317,7 @@ def _rows(needed: str):
 
 
 def _lines(value: Any) -> list[str]:
-    return (
-        [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else rows_of(value)
-    )
+    return [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else rows_of(value)
 
 
 def _numbers(value: Any) -> list[Any]:
