@@ -221,7 +221,7 @@ class Nonsense(WebTest):
 
     def asked_by_address(self) -> Iterator[tuple[str, list, dict]]:
         state = {
-            "controls": {"region": {"kind": "list", "values": ["North Reach"]}, "date": {"kind": "dates"}},
+            "controls": {"region": {"values": ["North Reach"]}, "date": {"kind": "dates"}},
             "selections": [{"block": "bars", "points": [["North Reach"]], "mode": "show_only"}],
         }
         v = json.dumps(state)
