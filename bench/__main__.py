@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile]`.
+`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -432,6 +432,31 @@ def bench_bigfile() -> None:
     path.unlink()
 
 
+def bench_load() -> None:
+    """One reader, and many at once, on the demo's dashboard over HTTP; for BENCH_LOAD_SECONDS."""
+    import asyncio
+
+    from bench import load
+    from tests.browser.support import start_server
+    from veduta.demo.load import load_demo
+
+    call_command("migrate", verbosity=0)
+    path = f"/dashboards/{load_demo(FOLDER / 'demo').pk}/"
+    address = start_server(FOLDER)
+    alone = asyncio.run(load.read(address, path, 1, min(load.SECONDS, 60)))
+    report("One reader, median of all blocks", alone.percentile(50))
+    held, worked = load.used_by(address)
+    many = asyncio.run(load.read(address, path, load.READERS, load.SECONDS))
+    report(f"{load.READERS} readers, median of all blocks", many.percentile(50))
+    report("  95% of them within", many.percentile(95), goal="1,000 ms")
+    report("  dashboards a second", len(many.took) / (load.SECONDS - load.WARMING), goal="13", unit="/s")
+    held_then, worked_then = load.used_by(address)
+    report("  processor time for each", (worked_then - worked) / many.asked)
+    report("  memory gained meanwhile", held_then - held, goal="flat", unit="GB")
+    if many.errors or alone.errors:
+        sys.exit(f"{len(many.errors + alone.errors)} errors: {(many.errors + alone.errors)[:3]}")
+
+
 def bench_engine() -> None:
     """Twenty questions, and some more, at up to 10 million rows; SQLite and
     pandas beside the twenty at the most rows."""
@@ -450,6 +475,7 @@ GROUPS = {
     "questions": bench_questions,
     "http": bench_http,
     "browser": bench_browser,
+    "load": bench_load,
 }
 
 

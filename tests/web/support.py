@@ -18,9 +18,11 @@ from veduta.core.dashboard.definition import load_dashboard
 from veduta.web.accounts.models import User
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
+from veduta.web.dashboards.models import publications
 from veduta.web.datasets.models import Dataset, Upload
 from veduta.web.datasets.store import forget
 from veduta.web.intake import services as intake
+from veduta.web.modelling.services import forget as forget_models
 
 PASSWORD = "long-enough-word"
 FERRIES = """sailing_id,sailed,region,route,fare,passengers,cancelled
@@ -65,6 +67,8 @@ class WebTest(TestCase):
 
     def setUp(self) -> None:
         forget()
+        forget_models()
+        publications.clear()
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         uploads = self.settings(UPLOAD_DIR=Path(folder.name))

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import tempfile
 import threading
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
 from typing import Any
 
@@ -31,6 +32,8 @@ from veduta.web.common.leaving import leaving  # noqa: E402
 # What is received is kept here while it comes, if it is large: other temporary folders may be in memory.
 tempfile.tempdir = str(settings.UPLOAD_DIR)
 
+AT_ONCE = 0.02
+"""Seconds of making pieces of an answer before they are sent: going from thread to thread for each costs more."""
 Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 Send = Callable[[Mapping[str, Any]], Awaitable[None]]
 
@@ -68,22 +71,29 @@ class Handler(ASGIHandler):
         return response
 
     async def _in_turns(self, iterator: Iterator[bytes]) -> AsyncIterator[bytes]:
-        """The pieces of an answer, each made in a turn of its own and sent without one."""
+        """The pieces of an answer, some made in each turn and sent without one."""
         following = sync_to_async(_following)
         try:
-            while True:
+            done = False
+            while not done:
                 async with self.turns:
-                    piece = await following(iterator)
-                if piece is None:
-                    return
-                yield piece
+                    pieces, done = await following(iterator)
+                if pieces:
+                    yield pieces
         finally:
             if close := getattr(iterator, "close", None):
                 await sync_to_async(close)()
 
 
-def _following(iterator: Iterator[bytes]) -> bytes | None:
-    return next(iterator, None)
+def _following(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
+    """The pieces that come within some moments, and whether there are no more."""
+    until = time.monotonic() + AT_ONCE
+    pieces = []
+    for piece in iterator:
+        pieces.append(piece)
+        if time.monotonic() > until:
+            return b"".join(pieces), False
+    return b"".join(pieces), True
 
 
 application = Handler()

@@ -103,12 +103,12 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
 
 def delete_dataset(user: User, dataset: Dataset) -> None:
     must_build(user)
-    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now())
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now(), updated_at=timezone.now())
 
 
 def restore_dataset(user: User, dataset: Dataset) -> None:
     must_build(user)
-    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None)
+    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None, updated_at=timezone.now())
 
 
 def release(user: User, dataset: Dataset, released: bool) -> None:

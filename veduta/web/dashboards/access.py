@@ -64,7 +64,7 @@ def may_download(user: User, dashboard: Dashboard) -> bool:
 def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
     """The dashboard, or Http404 for one that is not there or not for this person."""
     dashboards = Dashboard.objects.filter(pk=pk, deleted_at=None).select_related("published")
-    dashboard = (dashboards if edit else dashboards.defer("draft")).first()
+    dashboard = (dashboards if edit else dashboards.defer("draft", "published__definition")).first()
     if dashboard is None or not (may_edit(user, dashboard) if edit else may_view(user, dashboard)):
         raise Http404
     return dashboard

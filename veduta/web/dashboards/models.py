@@ -7,7 +7,10 @@ import uuid
 from django.conf import settings
 from django.db import models
 
+from veduta.core.cache import Cache
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
+
+publications: Cache[DashboardDefinition] = Cache(200)
 
 
 class Dashboard(models.Model):
@@ -51,7 +54,8 @@ class Publication(models.Model):
         constraints = [models.UniqueConstraint(fields=["dashboard", "number"], name="publication_number")]
 
     def load(self) -> DashboardDefinition:
-        return load_dashboard(self.definition)
+        """A publication never changes."""
+        return publications.get(self.pk, lambda: load_dashboard(self.definition))
 
 
 class KeptView(models.Model):

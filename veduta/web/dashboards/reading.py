@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from django.core.exceptions import ValidationError
 from django.http import Http404
 
+from veduta.core.cache import Cache
 from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.points import points_filters
@@ -38,8 +39,12 @@ from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
+from veduta.web.datasets.known import known
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import context_now, model_for, model_of, with_values
+
+charts: Cache[ChartDefinition] = Cache(1_000)
+"""By the text they are stored as."""
 
 
 @dataclass
@@ -76,12 +81,10 @@ class Reading:
     def dataset(self, pk: str) -> Dataset:
         """Raises VedutaError for a dataset that is gone."""
         if pk not in self._datasets:
-            try:
-                self._datasets[pk] = (
-                    Dataset.objects.select_related("current").defer("current__profiles", "current__failures").get(pk=pk)
-                )
-            except (Dataset.DoesNotExist, ValidationError):
-                raise VedutaError("The dataset of this block does not exist any more.") from None
+            there = known([pk])
+            if pk not in there:
+                raise VedutaError("The dataset of this block does not exist any more.")
+            self._datasets[pk] = there[pk]
         return self._datasets[pk]
 
     def schema(self, dataset: Dataset) -> Schema:
@@ -112,7 +115,8 @@ class Reading:
     def chart(self, block: Block) -> ChartDefinition:
         """Raises DefinitionProblem for a definition that is not usable."""
         if block.id not in self._charts:
-            self._charts[block.id] = load_definition(block.definition)
+            text = json.dumps(block.definition)
+            self._charts[block.id] = charts.get(text, lambda: load_definition(text))
         return self._charts[block.id]
 
     def block(self, block_id: str) -> Block:

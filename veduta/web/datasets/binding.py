@@ -11,6 +11,7 @@ from veduta.core.formula.measures import ParameterValue, parameters_in
 from veduta.core.model.definition import RowRule
 from veduta.core.model.ruling import EVERYBODY, Reader
 from veduta.web.accounts.models import User
+from veduta.web.datasets.known import known
 from veduta.web.datasets.made_from import sources_of
 from veduta.web.datasets.models import Dataset
 
@@ -79,7 +80,8 @@ def _sources(dataset: Dataset, beyond_released: bool = True) -> Iterator[Dataset
     """The datasets that one is made from, near and far, each once; unless told so, not those behind a released one."""
     waiting, seen = list(sources_of(dataset)), set()
     while waiting:
-        source = Dataset.objects.filter(pk=waiting.pop()).first()
+        key = str(waiting.pop())
+        source = known([key]).get(key)
         if source is None or source.pk in seen:
             continue
         seen.add(source.pk)

@@ -3,7 +3,6 @@ whoever reads, parameters as they are set."""
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -21,6 +20,7 @@ from veduta.core.query.answer import context_for
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
 from veduta.web.datasets.binding import must_be_released, reader_of
+from veduta.web.datasets.known import datasets, known
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.store import table_of
 
@@ -28,8 +28,9 @@ models: Cache[Model] = Cache(50)
 
 
 def forget() -> None:
-    """Drop all models kept in memory (for tests)."""
+    """Drop all models and datasets kept in memory (for tests)."""
     models.clear()
+    datasets.clear()
 
 
 def joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
@@ -37,17 +38,8 @@ def joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
     wanted = {table.id: table.dataset for table in tables}
     if not wanted:
         return {}
-    known = Dataset.objects.select_related("current").defer("current__profiles", "current__failures")
-    there = known.filter(pk__in=filter(_is_id, wanted.values()), deleted_at=None, current__isnull=False)
-    by_id = {str(dataset.pk): dataset for dataset in there}
-    return {table: by_id[dataset] for table, dataset in wanted.items() if dataset in by_id}
-
-
-def _is_id(text: str) -> bool:
-    try:
-        return str(uuid.UUID(text)) == text
-    except ValueError:
-        return False
+    there = {key: each for key, each in known(wanted.values()).items() if not each.deleted_at and each.current_id}
+    return {table: there[dataset] for table, dataset in wanted.items() if dataset in there}
 
 
 def model_of(dataset: Dataset) -> Model:

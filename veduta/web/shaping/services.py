@@ -128,7 +128,7 @@ def apply_draft(user: User, dataset: Dataset) -> Refresh:
         fresh = Dataset.objects.select_for_update().get(pk=dataset.pk)
         fresh.steps, fresh.draft = shaping.model_dump(mode="json"), None
         fresh.draft_revision += 1
-        fresh.save(update_fields=["steps", "draft", "draft_revision"])
+        fresh.save(update_fields=["steps", "draft", "draft_revision", "updated_at"])
     return ask_for(user, fresh, Refresh.Cause.STEPS)
 
 
