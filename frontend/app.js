@@ -7,6 +7,7 @@ import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
 import { dialog, failed, postAndOfferUndo, toast } from "./lib/page.js";
 import { filterOptions } from "./lib/popover.js";
+import { watchScrolling } from "./lib/scrolling.js";
 
 Alpine.plugin(focus);
 Alpine.data("menu", menu);
@@ -95,4 +96,7 @@ for (const message of all(document, "#messages [data-message]")) toast(message.d
 window.addEventListener("unhandledrejection", (event) => failed(event.reason));
 
 // All modules of the page have run by then, so that Alpine knows the page's own parts.
-document.addEventListener("DOMContentLoaded", () => Alpine.start());
+document.addEventListener("DOMContentLoaded", () => {
+  Alpine.start();
+  watchScrolling();
+});

@@ -38,6 +38,14 @@ class Screen(WebTest):
             "measures": [{"field": self.ids["fare"], "aggregate": "sum"}],
         }
 
+    def test_an_unfinished_step_does_not_hold_up_others(self):
+        unfinished = {"do": "filter", "id": "s1", "filters": []}
+        for do in ("replace", "group", "retype", "formula"):
+            editing = {"do": do, "id": "s2"}
+            answer = self.look([unfinished], editing=editing, opening=True, fresh=True)
+            self.assertIn("<form", answer["form"], do)
+            self.assertIn("There is no condition yet", answer["list"], do)
+
     def test_a_look_keeps_the_draft_and_shows_rows_and_sentences(self):
         data = self.look([self.group()])
         self.assertIn("One row for each Region with sum of Fare", data["list"])

@@ -3,6 +3,7 @@ made from datasets."""
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Any
@@ -11,7 +12,7 @@ import polars as pl
 from django.db import transaction
 
 from veduta.core.data.fields import Schema
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.matching import KeySuggestion, MatchShare, match_share, suggest_keys
 from veduta.core.shaping.shaping import Looked, Shaping, apply_steps, load_shaping, load_step, look
@@ -69,13 +70,19 @@ class Draft:
             ), rows
         return look(self.shaping, flow, self.run, step_id), rows
 
-    def before(self, step_id: str, sample: bool = False) -> Flow:
-        """The rows that come to a step; behind all steps for one that is not in the list yet."""
+    def before(self, step_id: str, sample: bool = False, passing_over: bool = False) -> Flow:
+        """The rows that come to a step; behind all steps for one that is not in the list yet. `passing_over` leaves out
+        steps that cannot be worked out, such as unfinished ones; else they raise VedutaError."""
         flow, _ = self.start(sample)
         flow = Flow(flow.rows, Schema(flow.fields, {**self.shaping.names, **flow.schema.gone}))
         steps = list(self.shaping.steps)
         position = next((i for i, step in enumerate(steps) if step.id == step_id), len(steps))
-        return apply_steps(steps[:position], flow, self.run)
+        if not passing_over:
+            return apply_steps(steps[:position], flow, self.run)
+        for step in steps[:position]:
+            with suppress(VedutaError):
+                flow = apply_steps([step], flow, self.run)
+        return flow
 
     def match(self, step: Join) -> MatchShare:
         """How the keys of a join match, over all rows of both sides."""

@@ -337,11 +337,11 @@ def _form_context(
 
 
 def _before(draft: Draft, step_id: str, place: int | None) -> Flow:
-    """The rows that come to a step, or to the place where a new one is to stand."""
+    """The rows that come to a step, or to the place where a new one is to stand, as far as they can be worked out."""
     ids = [step.id for step in draft.shaping.steps]
     if step_id not in ids and place is not None and 0 <= place < len(ids):
         step_id = ids[place]
-    return draft.before(step_id, sample=True)
+    return draft.before(step_id, sample=True, passing_over=True)
 
 
 def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:

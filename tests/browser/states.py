@@ -1,0 +1,275 @@
+"""The states of the application that everybody must be able to use: each brings a page there, from a fresh address."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from playwright.sync_api import Page
+
+MESSY = Path(__file__).parents[1] / "files" / "ticket_hut_diary.csv"
+DRAWN = "n => Number(document.querySelector('[data-drawn]')?.dataset.drawn) >= n"
+SETTLED = (
+    "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
+)
+Act = Callable[["Walker"], None]
+POPOVER, DIALOG, FORM = "[x-ref=popover]", "dialog", "[x-ref=form]"
+STATES: dict[str, tuple[str, Act, str]] = {}
+"""By name who walks there (nobody for ""), how, and which part of the page has not been seen in another state."""
+
+
+def state(who: str, name: str = "", part: str = "body") -> Callable[[Act], Act]:
+    """Register how a state is reached; the function's name says which it is."""
+
+    def register(act: Act) -> Act:
+        STATES[name or act.__name__.replace("_", " ")] = (who, act, part)
+        return act
+
+    return register
+
+
+class Walker:
+    """A page, and the ways through the application that states share."""
+
+    def __init__(self, page: Page, server: str) -> None:
+        self.page, self.server = page, server
+
+    def go(self, path: str) -> None:
+        self.page.goto(self.server + path)
+
+    def named(self, path: str, name: str) -> str:
+        """The path of what is called so in a list."""
+        self.go(path)
+        return self.page.locator(f"main a:text-is('{name}')").first.get_attribute("href")
+
+    def dashboard(self, name: str = "Season at a glance") -> None:
+        self.go(self.named("/dashboards/", name))
+        self.page.wait_for_function(DRAWN, arg=1)
+
+    def block(self, button: str) -> None:
+        """Press something in a block's menu."""
+        self.page.locator("#block-b4 button[aria-expanded]").first.click()
+        self.page.locator(f"#block-b4 {button}").click()
+
+    def chart(self, name: str) -> None:
+        self.go(self.named("/charts/", name))
+        self.page.wait_for_selector("[x-ref=rows] table")
+
+    def clause(self, chart: str, clause: str) -> None:
+        self.chart(chart)
+        self.page.locator(f"[data-clause='{clause}']").first.click()
+        self.page.wait_for_selector("[x-ref=popover]:visible")
+
+    def dataset(self, name: str, page: str = "") -> None:
+        self.go(self.named("/data/", name) + page)
+
+    def settled(self, act: Callable[[], object]) -> None:
+        turn = self.page.evaluate("Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0)")
+        act()
+        self.page.wait_for_function(SETTLED, arg=turn)
+
+    def shaping(self, name: str) -> None:
+        self.dataset(name, "shape/")
+        self.page.wait_for_function(SETTLED, arg=0)
+
+    def step(self, name: str, title: str) -> None:
+        """A new step, opened from the menu."""
+        self.shaping(name)
+        self.page.click("button:text-is('Add a step')")
+        self.page.fill("#step-find", title)
+        self.settled(lambda: self.page.keyboard.press("Enter"))
+
+
+PLAIN = {
+    "home": ("explorer", "/"),
+    "home of an analyst": ("analyst", "/"),
+    "what was found": ("analyst", "/find/?find=sail"),
+    "guide": ("explorer", "/guide/"),
+    "page of the guide": ("explorer", "/guide/calculation/"),
+    "own password": ("explorer", "/password/"),
+    "dashboards": ("analyst", "/dashboards/"),
+    "charts": ("analyst", "/charts/"),
+    "data": ("analyst", "/data/"),
+    "connections": ("analyst", "/data/connections/"),
+    "new feed": ("analyst", "/data/connections/new/feed/"),
+    "new database": ("analyst", "/data/connections/new/database/"),
+    "lineage": ("analyst", "/data/lineage/"),
+    "people": ("steward", "/people/"),
+    "person": ("steward", "/people/2/"),
+    "not found": ("explorer", "/nothing/"),
+    "sign in": ("", "/sign-in/"),
+}
+for _name, (_who, _path) in PLAIN.items():
+    state(_who, _name)(lambda walker, path=_path: walker.go(path))
+
+@state("explorer")
+def dashboard(walker: Walker) -> None:
+    walker.dashboard()
+
+
+@state("explorer")
+def dashboard_of_what_is_calculated(walker: Walker) -> None:
+    walker.dashboard("Calculated")
+
+
+@state("explorer", part=POPOVER)
+def dates_of_a_dashboard(walker: Walker) -> None:
+    walker.dashboard()
+    walker.page.click("[data-control=date]")
+    walker.page.wait_for_selector("[x-ref=popover]:visible")
+
+
+@state("explorer", part=POPOVER)
+def list_of_a_dashboard(walker: Walker) -> None:
+    walker.dashboard()
+    walker.page.click("[data-control=region]")
+    walker.page.wait_for_selector("[x-ref=popover]:visible")
+
+
+@state("explorer", part=POPOVER)
+def parameter_of_a_dashboard(walker: Walker) -> None:
+    walker.dashboard("Calculated")
+    walker.page.locator("[data-control]").last.click()
+    walker.page.wait_for_selector("[x-ref=popover]:visible")
+
+
+@state("explorer", part=DIALOG)
+def rows_behind_a_block(walker: Walker) -> None:
+    walker.dashboard()
+    walker.block("[data-rows-of]")
+    walker.page.wait_for_selector("dialog table")
+
+
+@state("explorer")
+def block_as_a_table(walker: Walker) -> None:
+    walker.dashboard()
+    walker.block("[data-as-table]")
+    walker.page.wait_for_selector("[data-block] .picture table")
+
+
+@state("explorer")
+def selection_in_a_dashboard(walker: Walker) -> None:
+    walker.dashboard()
+    walker.page.locator("#block-b4 .reachable").first.click()
+    walker.page.wait_for_function(DRAWN, arg=2)
+
+
+@state("explorer")
+def menu_of_a_person(walker: Walker) -> None:
+    walker.go("/")
+    walker.page.click("header >> text=Runa Fennick")
+
+
+@state("analyst")
+def editor(walker: Walker) -> None:
+    walker.go(walker.named("/dashboards/", "Season at a glance") + "edit/")
+    walker.page.wait_for_selector(".grid-stack-item [role=img], .grid-stack-item svg")
+
+
+@state("analyst")
+def sharing(walker: Walker) -> None:
+    walker.go(walker.named("/dashboards/", "Season at a glance") + "share/")
+
+
+CHART = "Fares by region"
+
+
+for _clause in ("show", "by", "split", "only", "keep", "sort", "as", "compare", "aligned"):
+    state("analyst", f"popover of {_clause}", POPOVER)(lambda walker, clause=_clause: walker.clause(CHART, clause))
+
+
+@state("analyst")
+def workbench(walker: Walker) -> None:
+    walker.chart(CHART)
+
+
+@state("analyst")
+def workbench_of_a_crosstab(walker: Walker) -> None:
+    walker.chart("Regions by year")
+
+
+@state("analyst", part=DIALOG)
+def how_a_chart_is_worked_out(walker: Walker) -> None:
+    walker.chart(CHART)
+    walker.page.click("button:text-is('More')")
+    walker.page.click("text=How this is worked out")
+    walker.page.wait_for_selector("dialog")
+
+
+@state("analyst")
+def file_being_checked(walker: Walker) -> None:
+    walker.go("/data/")
+    walker.page.set_input_files("input[type=file]", MESSY)
+    walker.page.wait_for_url("**/data/uploads/**")
+
+
+@state("analyst", part=DIALOG)
+def pasting(walker: Walker) -> None:
+    walker.go("/data/")
+    walker.page.click("text=Paste cells")
+    walker.page.wait_for_selector("dialog")
+
+
+@state("analyst")
+def dataset(walker: Walker) -> None:
+    walker.dataset("Sailings")
+
+
+@state("analyst")
+def rows_of_a_dataset(walker: Walker) -> None:
+    walker.dataset("Sailings")
+    walker.page.click("[role=tab]:text-is('Rows')")
+    walker.page.wait_for_selector("[x-ref=rows] td")
+
+
+@state("analyst")
+def refreshes(walker: Walker) -> None:
+    walker.dataset("Daily harbour counts", "refreshes/")
+
+
+@state("analyst")
+def model(walker: Walker) -> None:
+    walker.dataset("Sailings", "model/")
+    for summary in walker.page.locator("main details > summary").all():
+        summary.evaluate("summary => { summary.parentElement.open = true }")
+
+
+@state("analyst")
+def formula_of_the_model(walker: Walker) -> None:
+    walker.dataset("Sailings", "model/formulas/revenue_growth/")
+    walker.page.wait_for_selector("#formula-said table")
+
+
+@state("analyst")
+def source(walker: Walker) -> None:
+    walker.go("/data/connections/")
+    walker.page.click("a:text-is('Skerry & Sound systems')")
+
+
+@state("analyst")
+def steps(walker: Walker) -> None:
+    walker.shaping("Daily harbour counts")
+
+
+@state("analyst")
+def exploring_table(walker: Walker) -> None:
+    walker.dataset("Bookings", "table/")
+    walker.page.wait_for_function(SETTLED, arg=0)
+
+
+@state("analyst", part=POPOVER)
+def column_of_the_exploring_table(walker: Walker) -> None:
+    exploring_table(walker)
+    walker.settled(lambda: walker.page.click("button[data-name='Channel']"))
+    walker.page.wait_for_selector(".popover:visible")
+
+
+for _title in ("group", "wide to", "formula col", "bring in", "filter", "replace", "change type", "append"):
+    state("analyst", f"step {_title}", FORM)(lambda walker, title=_title: walker.step("Harbour counts", title))
+
+
+@state("analyst", part=DIALOG)
+def functions(walker: Walker) -> None:
+    walker.dataset("Sailings", "model/formulas/revenue_growth/")
+    walker.page.click("[data-reference-open]")
+    walker.page.wait_for_selector("dialog #function-list")

@@ -1,0 +1,100 @@
+"""Everybody can use it: axe finds nothing in any state, light or dark, wide, at 200% zoom or on a telephone, and nothing
+has to be scrolled sideways."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+
+from tests.browser.states import STATES, Walker
+from tests.browser.support import ROOT, BrowserTest
+
+ONLY = os.environ.get("ONLY", "")
+"""States whose name has this in it."""
+AXE = ROOT / "node_modules" / "axe-core" / "axe.min.js"
+RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+LOOKS = {"light": ("light", 1280, 800), "dark, on a telephone": ("dark", 390, 844)}
+ZOOMED = {"width": 640, "height": 400}
+"""A window of 1280 by 800 at 200%."""
+FIND = """async ([part, rules]) => {
+  const options = { runOnly: { type: "tag", values: rules }, resultTypes: ["violations"] };
+  const { violations } = await axe.run(part, options);
+  const said = ({ any, all, none }) => [...any, ...all, ...none].map(check => check.message).join(" ");
+  return violations.flatMap(({ id, nodes }) => nodes.map(node => `${id}: ${node.html.slice(0, 200)} ${said(node)}`));
+}"""
+SIDEWAYS = "document.documentElement.scrollWidth - document.documentElement.clientWidth"
+
+
+class Everybody(BrowserTest):
+    """What each walks through; a class for each, so that they walk at the same time."""
+
+    who: str
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.page.context.add_init_script(path=AXE)
+        if self.who:
+            self.sign_in(self.who)
+
+    def tearDown(self) -> None:
+        self.complaints = [each for each in self.complaints if "404" not in each]  # of the page that is not there
+        super().tearDown()
+
+    def findings(self, act: Callable[[Walker], None], part: str) -> list[str]:
+        self.page.set_viewport_size({"width": 1280, "height": 800})
+        self.page.emulate_media(color_scheme="light")
+        act(Walker(self.page, self.server))
+        found = []
+        for look, (scheme, width, height) in LOOKS.items():
+            self.page.emulate_media(color_scheme=scheme)
+            self.page.set_viewport_size({"width": width, "height": height})
+            found += [f"{look}: {each}" for each in [*self.page.evaluate(FIND, [part, RULES]), *self.sideways()]]
+        self.page.set_viewport_size(ZOOMED)
+        return found + [f"zoomed: {each}" for each in self.sideways()]
+
+    def sideways(self) -> list[str]:
+        wide = self.page.evaluate(SIDEWAYS)
+        return [f"sideways scroll of {wide} px"] if wide > 0 else []
+
+    def walk(self, part: int, of: int) -> None:
+        """Each so-manieth of the states of this person."""
+        mine = [name for name, (who, *_) in STATES.items() if who == self.who and ONLY in name]
+        for name in mine[part::of]:
+            with self.subTest(state=name):
+                self.assertEqual(self.findings(*STATES[name][1:]), [])
+
+
+class Reader(Everybody):
+    who = "explorer"
+
+    def test_no_finding_in_any_state(self):
+        self.walk(0, 1)
+
+
+class Analyst(Everybody):
+    who = "analyst"
+
+    def test_no_finding_in_any_state(self):
+        self.walk(0, 2)
+
+
+class AnalystToo(Everybody):
+    who = "analyst"
+
+    def test_no_finding_in_any_other_state(self):
+        self.walk(1, 2)
+
+
+class Steward(Everybody):
+    who = "steward"
+
+    def test_no_finding_in_any_state(self):
+        self.walk(0, 1)
+
+
+class Nobody(Everybody):
+    who = ""
+
+    def test_no_finding_in_any_state(self):
+        self.walk(0, 1)
+
