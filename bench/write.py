@@ -61,10 +61,19 @@ def more(groups: Groups) -> list[str]:
     return by_size(groups["more"])
 
 
+def goals(figures: list[Figure]) -> list[str]:
+    lines = ["| | measured | goal |", "|---|--:|--:|"]
+    return lines + [f"| {each.name.strip()} | {each.said(each.ours)} | {each.goal} |" for each in figures]
+
+
 @table("around", "around")
 def around(groups: Groups) -> list[str]:
-    lines = ["| | measured | goal |", "|---|--:|--:|"]
-    return lines + [f"| {each.name} | {each.said(each.ours)} | {each.goal} |" for each in groups["around"]]
+    return goals(groups["around"])
+
+
+@table("load", "load")
+def many_readers(groups: Groups) -> list[str]:
+    return goals(groups["load"])
 
 
 @table("others", "others")

@@ -184,12 +184,11 @@ export function dashboard() {
     trailClicked(event) {
       const button = near(event, "button");
       if (!button) return;
-      const { control, mode, of, behind, remove } = button.dataset;
+      const { back, control, mode, of, behind, remove } = button.dataset;
       const { selections } = this.state;
-      if ("clear" in button.dataset) {
-        const controls = Object.fromEntries(
-          [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => [item.dataset.control, null]),
-        );
+      if (back) {
+        const names = [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => item.dataset.control);
+        const controls = back === "all" ? Object.fromEntries(names.map((name) => [name, null])) : {};
         this.go({ controls, selections: [] });
         this.shut();
       } else if (control) this.openControl(control, "", button);

@@ -273,7 +273,7 @@ class ExplorerJourney(BrowserTest):
         self.has_text("[x-ref=trail]", "other blocks follow")
         self.drawn(3)
         self.assertEqual(self.figure("b2"), focused)
-        page.click("text=Clear all")
+        page.click("text=Show all")
         self.drawn(4)
         expect(page.locator("[data-remove]")).to_have_count(0)
 
@@ -298,7 +298,7 @@ class ExplorerJourney(BrowserTest):
         self.drawn(1)
         self.has_text("[x-ref=trail]", "Region: North Reach, Port number 0")
         self.assertEqual(self.figure("b2"), narrowed)
-        page.click("text=Clear all")
+        page.click("text=Show all")
         self.drawn(2)
         self.assertNotEqual(self.figure("b2"), narrowed)
         page.go_back()

@@ -93,6 +93,16 @@ class Reading(DashboardTest):
         ):
             self.assertIn(words, trail)
 
+    def test_the_ways_back_are_offered_where_they_lead_elsewhere(self):
+        def ways(state: dict) -> set[str]:
+            trail = self.lines(v=json.dumps(state))[0]["trail"]
+            return {words for words in ("As published", "Show all") if words in trail}
+
+        selected = {"selections": [{"block": "bars", "points": [["South Banks"]]}]}
+        self.assertEqual(ways({}), {"Show all"})  # the date is set at first
+        self.assertEqual(ways(selected), {"As published", "Show all"})
+        self.assertEqual(ways({"controls": {"date": None}}), {"As published"})
+
     def lines(self, **query):
         answer = self.look("dashboard-blocks", self.dashboard.pk, **query)
         return [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]

@@ -190,6 +190,12 @@ class Reading:
             item for item in (self._selection_item(i) for i in range(len(self.state.selections))) if item
         ]
 
+    @property
+    def is_as_published(self) -> bool:
+        """Whether everything stands as whoever made the dashboard set it."""
+        as_set = all(choice_of(each, self.state) == getattr(each, each.kind) for each in self.definition.controls)
+        return as_set and not self.state.selections
+
     def _control_item(self, control: Control) -> TrailItem:
         choice = choice_of(control, self.state)
         words = choice.words(control) if choice else "all"

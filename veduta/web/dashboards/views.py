@@ -163,12 +163,12 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     problem = None
     try:
         reading = _reading(request, pk)
-        trail = reading.trail()
+        trail = _trail(reading)
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
         reading = Reading.of(dashboard, load_state(""), request.user)
-        trail = reading.trail()
+        trail = _trail(reading)
     blocks = [
         {
             "block": block,
@@ -183,8 +183,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "version": view.version,
         "blocks": blocks,
         "layout": _layout(reading.definition),
-        "trail": trail,
-        "may_see_rows": may_download(request.user, dashboard),
+        **trail,
         "problem": problem,
         "rule_words": reading.words_of_rules(),
         "editable": may_edit(request.user, dashboard),
@@ -229,6 +228,17 @@ def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     return JsonResponse(reading.block_data(reading.block(block_id), asked(request, BlockView).table))
 
 
+def _trail(reading: Reading) -> dict[str, Any]:
+    """What narrows the view, in words, and which ways lead back from it."""
+    items = reading.trail()
+    return {
+        "trail": items,
+        "may_see_rows": may_download(reading.reader, reading.dashboard),
+        "is_as_published": reading.is_as_published,
+        "narrows": any(item.narrows for item in items),
+    }
+
+
 @require_GET
 @signed_in
 def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
@@ -237,10 +247,10 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     A block that fails sends its problem and leaves the others alone.
     """
     reading = _reading(request, pk)
-    context = {"trail": reading.trail(), "may_see_rows": may_download(request.user, reading.dashboard)}
+    trail = _trail(reading)
 
     def lines() -> Iterator[str]:
-        yield json.dumps({"trail": render_to_string("dashboards/trail.html", context)}) + "\n"
+        yield json.dumps({"trail": render_to_string("dashboards/trail.html", trail)}) + "\n"
         for block in reading.definition.in_reading_order:
             if block.kind == "chart":
                 yield json.dumps({"block": block.id} | _data_or_problem(reading, block)) + "\n"
