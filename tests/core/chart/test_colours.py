@@ -25,7 +25,24 @@ def lab(colour: str, seen_by: list) -> np.ndarray:
     return np.array([116 * f[1] - 16, 500 * (f[0] - f[1]), 200 * (f[1] - f[2])])
 
 
+GROUNDS = {"#FFFFFF": SERIES_COLOURS, "#172327": DARK_COLOURS}
+
+
+def luminance(colour: str) -> float:
+    """Relative luminance, as WCAG 2.2 defines it."""
+    srgb = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    red, green, blue = (part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in srgb)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
 class Colours(unittest.TestCase):
+    def test_each_stands_out_from_the_ground(self):
+        for ground, colours in GROUNDS.items():
+            for colour in colours:
+                darker, lighter = sorted((luminance(ground), luminance(colour)))
+                with self.subTest(ground=ground, colour=colour):
+                    self.assertGreaterEqual((lighter + 0.05) / (darker + 0.05), 3)
+
     def test_series_can_be_told_apart_by_colour_blind_readers_in_both_themes(self):
         for colours, (reader, matrix) in itertools.product((SERIES_COLOURS, DARK_COLOURS), SEEN_BY.items()):
             seen = {colour: lab(colour, matrix) for colour in colours}

@@ -18,7 +18,7 @@ from veduta.core.query.query import Column, Result
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
 MOST_IN_LEGEND = 24
-SERIES_COLOURS = ("#0B5D62", "#E09F1F", "#B8433A", "#4F62B5", "#A4D075", "#C567A9", "#CDAB94", "#7ECFD9")
+SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
 
 
 @dataclass
