@@ -102,6 +102,7 @@ PLAIN = {
 for _name, (_who, _path) in PLAIN.items():
     state(_who, _name)(lambda walker, path=_path: walker.go(path))
 
+
 @state("explorer")
 def dashboard(walker: Walker) -> None:
     walker.dashboard()

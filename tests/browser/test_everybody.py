@@ -1,5 +1,5 @@
-"""Everybody can use it: axe finds nothing in any state, light or dark, wide, at 200% zoom or on a telephone, and nothing
-has to be scrolled sideways."""
+"""Everybody can use it: axe finds nothing in any state, light or dark, wide or on a telephone, and nothing has to be
+scrolled sideways there or at 200% zoom."""
 
 from __future__ import annotations
 
@@ -97,4 +97,3 @@ class Nobody(Everybody):
 
     def test_no_finding_in_any_state(self):
         self.walk(0, 1)
-
