@@ -168,16 +168,16 @@ export function dashboard() {
       if (!points[0].length) return;
       let old = this.state.selections.find((selection) => selection.block === id);
       if (old && old.points[0].length !== points[0].length) old = undefined; // a range and marks do not mix
-      let kept = points;
+      let marks = points;
       if (old && add) {
         const there = points.every((point) => old.points.some((other) => same(point, other)));
-        kept = there
+        marks = there
           ? old.points.filter((point) => !points.some((other) => same(point, other)))
           : [...old.points, ...points.filter((point) => !old.points.some((other) => same(point, other)))];
-      } else if (old && same(old.points, points)) kept = [];
+      } else if (old && same(old.points, points)) marks = [];
       const others = this.state.selections.filter((selection) => selection.block !== id);
       const mode = old && add ? old.mode : "focus";
-      this.go({ selections: kept.length ? [...others, { block: id, mode, points: kept }] : others });
+      this.go({ selections: marks.length ? [...others, { block: id, mode, points: marks }] : others });
     },
 
     // The trail.

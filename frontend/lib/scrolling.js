@@ -1,5 +1,6 @@
 // Whatever scrolls can be scrolled with the keyboard: a stop for Tab where nothing inside is one.
-const SCROLLS = ".scroll-x, .picture, .overflow-auto, .overflow-x-auto, .overflow-y-auto, .grid-scroll, .prose-text pre, .prose-text table";
+const SCROLLS =
+  ".scroll-x, .picture, .overflow-auto, .overflow-x-auto, .overflow-y-auto, .grid-scroll, .prose-text pre, .prose-text table";
 const STOPS = "a[href], button, input, select, textarea, summary, [tabindex]:not([data-scrolls])";
 
 /** @param {HTMLElement} element */
@@ -24,7 +25,11 @@ export function watchScrolling() {
       for (const element of document.querySelectorAll(SCROLLS)) stop(/** @type {HTMLElement} */ (element));
     });
   };
-  new MutationObserver(look).observe(document.body, { childList: true, subtree: true, attributeFilter: ["hidden", "open"] });
+  new MutationObserver(look).observe(document.body, {
+    childList: true,
+    subtree: true,
+    attributeFilter: ["hidden", "open"],
+  });
   addEventListener("resize", look);
   look();
 }
