@@ -6,7 +6,7 @@ import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
 import { dialog, failed, postAndOfferUndo, toast } from "./lib/page.js";
-import { filterOptions } from "./lib/popover.js";
+import { filterOptions, keepTabInside } from "./lib/popover.js";
 import { watchScrolling } from "./lib/scrolling.js";
 
 Alpine.plugin(focus);
@@ -65,10 +65,23 @@ document.addEventListener("change", (event) => {
   fieldAt(event, "select[data-submits]")?.form.requestSubmit();
 });
 document.addEventListener("keydown", (event) => {
-  if (event.key === "/" && !near(event, "input, textarea, select, [contenteditable]")) {
-    event.preventDefault();
-    document.getElementById("find")?.focus();
-  }
+  if (event.ctrlKey || event.metaKey || event.altKey || near(event, "input, textarea, select, [contenteditable]"))
+    return;
+  const find = document.getElementById("find");
+  if (event.key === "/" && find) find.focus();
+  else if (event.key === "?" && document.getElementById("keys")) showKeys();
+  else return;
+  event.preventDefault();
+});
+document.addEventListener("keydown", (event) => {
+  const popover = event.key === "Tab" && near(event, ".popover");
+  if (popover) keepTabInside(event, popover);
+});
+function showKeys() {
+  if (!document.querySelector("dialog")) dialog(document.getElementById("keys").innerHTML, { label: "Keys" });
+}
+document.addEventListener("click", (event) => {
+  if (near(event, "[data-show-keys]")) showKeys();
 });
 
 // Arrow keys go between tabs, which shows what they stand for.

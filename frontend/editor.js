@@ -3,7 +3,8 @@ import Alpine from "@alpinejs/csp";
 import { GridStack } from "gridstack";
 import { made, near, sent } from "./lib/dom.js";
 import { draw, showNotes } from "./lib/draw.js";
-import { History, undoKeys } from "./lib/history.js";
+import { History } from "./lib/history.js";
+import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post } from "./lib/http.js";
 import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -493,11 +494,14 @@ function editor() {
     },
     keys(event) {
       if (event.key === "Escape") this.popoverOpen = false;
-      undoKeys(
-        event,
-        () => this.undo(),
-        () => this.redo(),
-      );
+      shortcuts(event, { save: () => this.saveNow(), undo: () => this.undo(), redo: () => this.redo() });
+    },
+    async saveNow() {
+      try {
+        if (await this.flush()) toast("The draft is saved.", null, 2500);
+      } catch (error) {
+        failed(error);
+      }
     },
     renamed() {
       this.take({ name: this.$refs.name.value.trim() }, false);

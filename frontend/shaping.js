@@ -1,7 +1,8 @@
 // The shaping screen and the exploring table. The server works the steps out; this page keeps their list and its history.
 import Alpine from "@alpinejs/csp";
 import { byId, made, near, sent } from "./lib/dom.js";
-import { History, undoKeys } from "./lib/history.js";
+import { History } from "./lib/history.js";
+import { shortcuts } from "./lib/keys.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
 import { formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -542,16 +543,11 @@ function shaping() {
       this.look();
     },
     keys(event) {
-      undoKeys(
-        event,
-        () => this.undo(),
-        () => this.redo(),
-      );
-      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "s") {
-        event.preventDefault();
-        if (start.explore) this.askName();
-        else if (this.drafted) this.apply();
-      }
+      shortcuts(event, { save: () => this.saveNow(), undo: () => this.undo(), redo: () => this.redo() });
+    },
+    saveNow() {
+      if (start.explore) this.askName();
+      else if (this.drafted) this.apply();
     },
     async apply() {
       try {

@@ -1,7 +1,8 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
 import { made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
-import { History, undoKeys } from "./lib/history.js";
+import { History } from "./lib/history.js";
+import { shortcuts } from "./lib/keys.js";
 import { getHtml, post, postForHtml } from "./lib/http.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
@@ -210,17 +211,8 @@ export function workbench() {
       this.canRedo = this.history.future.length > 0;
     },
     keys(event) {
-      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "s") {
-        event.preventDefault();
-        this.save();
-        return;
-      }
       if (event.key === "Escape" && this.popoverOpen) this.shut(true);
-      undoKeys(
-        event,
-        () => this.undo(),
-        () => this.redo(),
-      );
+      shortcuts(event, { save: () => this.save(), undo: () => this.undo(), redo: () => this.redo() });
     },
     renamed() {
       if (this.history.push({ ...this.history.now, name: this.$refs.name.value.trim() })) this.changed();

@@ -64,19 +64,3 @@ export class History {
     }
   }
 }
-
-/**
- * Ctrl+Z, Ctrl+Shift+Z and Ctrl+Y outside of text boxes.
- * @param {KeyboardEvent} event
- * @param {() => void} undo
- * @param {() => void} redo
- */
-export function undoKeys(event, undo, redo) {
-  if (!(event.ctrlKey || event.metaKey)) return;
-  if (event.target instanceof Element && event.target.closest("input:not([type=checkbox]), textarea")) return;
-  const key = event.key.toLowerCase();
-  if (key === "z" && !event.shiftKey) undo();
-  else if (key === "y" || (key === "z" && event.shiftKey)) redo();
-  else return;
-  event.preventDefault();
-}

@@ -68,6 +68,21 @@ export function filterOptions(box) {
   for (const none of all(list, "[data-none]")) none.hidden = any;
 }
 
+const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex='0']";
+
+/**
+ * Tab goes round within an open popover; Escape leads out of it.
+ * @param {KeyboardEvent} event
+ * @param {HTMLElement} popover
+ */
+export function keepTabInside(event, popover) {
+  const stops = all(popover, STOPS).filter((stop) => stop.offsetParent && !stop.matches(":disabled"));
+  const [first, last] = [stops[0], stops.at(-1)];
+  if (event.target !== (event.shiftKey ? first : last)) return;
+  event.preventDefault();
+  (event.shiftKey ? last : first)?.focus();
+}
+
 /**
  * Arrow keys move between a popover's or list's options.
  * @param {KeyboardEvent} event

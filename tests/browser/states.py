@@ -161,6 +161,13 @@ def menu_of_a_person(walker: Walker) -> None:
     walker.page.click("header >> text=Runa Fennick")
 
 
+@state("explorer", part=DIALOG)
+def keys(walker: Walker) -> None:
+    walker.go("/")
+    walker.page.keyboard.press("?")
+    walker.page.wait_for_selector("dialog")
+
+
 @state("analyst")
 def editor(walker: Walker) -> None:
     walker.go(walker.named("/dashboards/", "Season at a glance") + "edit/")

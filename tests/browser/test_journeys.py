@@ -64,6 +64,33 @@ class AnalystJourney(BrowserTest):
         expect(page.locator(".board [data-block]")).to_have_count(3)
         self.sees(".board .reachable")
 
+    def test_shortcuts_work_wherever_the_focus_is(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.new_chart("Sailings")
+        page.fill("[x-ref=name]", "Typed to the end")
+        page.keyboard.press("Control+s")
+        self.has_text("[role=status]", "saved ")
+        page.reload()
+        expect(page.locator("[x-ref=name]")).to_have_value("Typed to the end")
+        self.choose_instead("by", "Vessel")
+        page.click("[data-clause=by]")
+        expect(page.locator("[x-ref=popover] [data-filters]")).to_be_focused()
+        page.keyboard.press("Shift+Tab")  # which goes round within the popover
+        page.keyboard.press("Shift+Tab")
+        self.assertTrue(page.evaluate("document.activeElement.closest('.popover') !== null"))
+        page.keyboard.press("Escape")
+        expect(page.locator("[data-clause=by]")).to_be_focused()
+        page.keyboard.press("Enter")
+        expect(page.locator("[x-ref=popover] [data-filters]")).to_be_focused()
+        page.keyboard.press("Control+z")
+        expect(page.locator("[x-ref=sentence]")).not_to_contain_text("by vessel")
+        page.locator("h1 input").blur()
+        page.keyboard.press("?")
+        self.has_text("dialog", "find anything by its name")
+        page.keyboard.press("Escape")
+        expect(page.locator("dialog")).to_have_count(0)
+
     def make_three_charts(self) -> None:
         """The last of them is placed on a new dashboard."""
         page = self.page

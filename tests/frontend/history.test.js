@@ -1,19 +1,11 @@
 import assert from "node:assert/strict";
 import { beforeEach, test } from "node:test";
-import { History, undoKeys } from "../../frontend/lib/history.js";
+import { History } from "../../frontend/lib/history.js";
 
 const kept = new Map();
 globalThis.sessionStorage = {
   getItem: (key) => kept.get(key) ?? null,
   setItem: (key, value) => kept.set(key, value),
-};
-globalThis.Element = class {
-  constructor(isText) {
-    this.isText = isText;
-  }
-  closest() {
-    return this.isText ? this : null;
-  }
 };
 beforeEach(() => kept.clear());
 
@@ -59,30 +51,4 @@ test("two hundred steps back are kept", () => {
   for (let i = 1; i <= 300; i += 1) history.push(i);
   assert.equal(history.past.length, 200);
   assert.equal(history.past[0], 100);
-});
-
-function pressed(key, { shift = false, ctrl = true, inText = false } = {}) {
-  const done = [];
-  const event = {
-    key,
-    ctrlKey: ctrl,
-    shiftKey: shift,
-    target: new Element(inText),
-    preventDefault: () => done.push("taken"),
-  };
-  undoKeys(
-    event,
-    () => done.push("undo"),
-    () => done.push("redo"),
-  );
-  return done;
-}
-
-test("keys of undo and redo, but not while a text is written", () => {
-  assert.deepEqual(pressed("z"), ["undo", "taken"]);
-  assert.deepEqual(pressed("Z", { shift: true }), ["redo", "taken"]);
-  assert.deepEqual(pressed("y"), ["redo", "taken"]);
-  assert.deepEqual(pressed("z", { ctrl: false }), []);
-  assert.deepEqual(pressed("z", { inText: true }), []);
-  assert.deepEqual(pressed("x"), []);
 });
