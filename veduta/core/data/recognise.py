@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import re
 from collections import Counter
 from collections.abc import Iterable
@@ -13,6 +12,7 @@ from functools import cache
 from typing import Any
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
+from veduta.core.data.meaning import is_single_value, names_a_thing
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.sniff import Sample
 
@@ -57,16 +57,6 @@ DATE_SHAPES = {
 TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S%.f", "%I:%M %p", "%I:%M:%S %p")
 DATE_LIKE = re.compile(r"^\d{1,4}[-/. ]([A-Za-z]{3,9}|\d{1,2})[-/. ,]+\d{1,4}|^[A-Za-z]{3,9} \d{1,2},? \d{4}")
 TIME_PART = re.compile(r"[T ](\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)(Z|[-+]\d{2}:?\d{2})?$")
-NAMES_A_THING = re.compile(
-    r"(^|[\s_\-.])(id|ids|code|codes|no|nr|num|number|key|ref|reference|zip|postcode|postal|phone|tel|telephone|mobile|fax"
-    r"|year|iban|sku|barcode|account|uuid|isbn)($|[\s_\-.])",
-    re.IGNORECASE,
-)
-IS_A_RATE = re.compile(
-    r"(^|[\s_])(rate|ratio|share|percent|pct|average|avg|mean|price|temperature|score|index|speed|length|age|height|depth"
-    r"|latitude|longitude|lat|lon|late|delay)($|[\s_])",
-    re.IGNORECASE,
-)
 TELEPHONE = re.compile(r"^(\+|00)\d[\d ()/-]{6,}$")
 
 
@@ -315,12 +305,10 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> R
     style = "percent" if percent else "currency" if currency else "number"
     kind = Kind.WHOLE if is_whole and not percent else Kind.DECIMAL
     reading = Reading(decimal=decimal, thousands=thousands)
-    if kind is Kind.WHOLE and not currency and _names_a_thing(source, plain):
+    if kind is Kind.WHOLE and not currency and names_a_thing(source, plain):
         format_ = NumberFormat(thousands=False)
         return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
-    aggregate = (
-        Aggregate.MEAN if percent or IS_A_RATE.search(re.sub(r"([a-z])([A-Z])", r"\1 \2", source)) else Aggregate.SUM
-    )
+    aggregate = Aggregate.MEAN if percent or is_single_value(source) else Aggregate.SUM
     number_format = NumberFormat(style=style, currency=currency or "EUR")
     return Recognised(
         Field(**base, kind=kind, role=Role.MEASURE, aggregate=aggregate, format=number_format, reading=reading)
@@ -360,16 +348,3 @@ def recognise_separators(texts: list[str], usual_decimal: str = "") -> tuple[str
                 return sep, other
             return thousands, sep
     return thousands, "."
-
-
-def _names_a_thing(source: str, plain: list[str]) -> bool:
-    spaced = re.sub(r"([a-z])([A-Z])", r"\1 \2", source)
-    if NAMES_A_THING.search(spaced) and not re.search(r"(number|no|num|nr)[\s_.]+of\b", spaced, re.IGNORECASE):
-        return True
-    numbers = [int(text) for text in plain if text.isdigit()]
-    if not numbers:
-        return False
-    if all(1900 <= number <= 2100 for number in numbers):
-        return True
-    steps_of_one = all(b - a == 1 for a, b in itertools.pairwise(numbers))
-    return len(numbers) > 5 and len(set(numbers)) == len(numbers) and steps_of_one
