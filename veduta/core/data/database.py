@@ -21,14 +21,13 @@ from sqlglot import exp
 
 from veduta.core.data.database_address import DatabaseAddress, DatabaseProblem, SqliteFile
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Patience
+from veduta.core.data.patience import FOREVER, Patience
 from veduta.core.errors import Unreached
 
 MOST_IN_BATCH, BATCH_BYTES = 50_000, 32 * 1024**2
 LONGEST_VALUE = 64 * 1024**2
 """Bytes of one value that SQLite may make; without it one word of a query makes a gigabyte."""
 CONNECT_SECONDS = 10
-FOREVER = Patience()
 
 
 class DatabaseUnreached(DatabaseProblem, Unreached):

@@ -19,7 +19,7 @@ from veduta.core.data.fields import Frozen
 from veduta.core.data.formats import land_csv_bytes, parse_json, record_lists, records_at, records_frame
 from veduta.core.data.hosts import checked_number
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Patience
+from veduta.core.data.patience import FOREVER, Patience
 from veduta.core.errors import Unreached, VedutaError
 
 MOST_BYTES = 500 * 1024**2
@@ -27,7 +27,6 @@ MOST_PAGES = 20_000
 TRIES = 4
 LONGEST_WAIT = 60.0
 MOST_REDIRECTS = 5
-FOREVER = Patience()
 
 
 class FeedProblem(VedutaError):

@@ -62,3 +62,6 @@ class Patience:
         finally:
             done.set()
             watcher.join()
+
+
+FOREVER = Patience()

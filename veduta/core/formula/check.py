@@ -24,7 +24,7 @@ from veduta.core.formula.functions import (
     registry,
 )
 from veduta.core.formula.problems import FormulaProblem, Span
-from veduta.core.formula.tree import TOO_DEEP, Call, Literal, Name, Node, Parameter, parse
+from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, TooDeep, parse
 
 MOST_ARGUMENTS = 500
 LARGEST = 20_000
@@ -125,7 +125,7 @@ def check(text: str, schema: Schema) -> Checked:
         tree = parse(text)
         checked = Checker(schema).check(tree)
     except RecursionError:
-        raise TOO_DEEP from None
+        raise TooDeep from None
     return checked
 
 

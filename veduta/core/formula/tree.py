@@ -14,8 +14,12 @@ from lark.exceptions import UnexpectedInput, VisitError
 from veduta.core.formula.problems import FormulaProblem, Span, syntax_problem
 
 LONGEST = 5_000
-TOO_DEEP = FormulaProblem("The formula is nested too deeply.", hint="Make a part of it a formula of its own.")
 PERIODS = ("year", "quarter", "month", "week", "day", "hour")
+
+
+class TooDeep(FormulaProblem):
+    def __init__(self) -> None:
+        super().__init__("The formula is nested too deeply.", hint="Make a part of it a formula of its own.")
 
 
 @dataclass(frozen=True)
@@ -93,7 +97,7 @@ def parse(text: str) -> Node:
     except VisitError as error:
         raise error.orig_exc from None
     except RecursionError:
-        raise TOO_DEEP from None
+        raise TooDeep from None
 
 
 @cache
