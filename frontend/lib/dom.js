@@ -45,3 +45,11 @@ export const fieldAt = (event, selector) => /** @type {HTMLInputElement | null} 
  * @returns {HTMLElementTagNameMap[T]}
  */
 export const made = (tag, properties = {}) => Object.assign(document.createElement(tag), properties);
+
+const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex='0']";
+
+/**
+ * Where Tab stops within an element, in order.
+ * @param {ParentNode} root
+ */
+export const stopsIn = (root) => all(root, STOPS).filter((stop) => stop.offsetParent && !stop.matches(":disabled"));

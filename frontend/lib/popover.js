@@ -1,6 +1,6 @@
 // Popovers and lists of options: where they stand, and how the keyboard moves in them.
 import { autoUpdate, computePosition, flip, offset, shift, size } from "@floating-ui/dom";
-import { all, byId, fieldAt } from "./dom.js";
+import { all, byId, fieldAt, stopsIn } from "./dom.js";
 
 /** @type {WeakMap<HTMLElement, () => void>} */
 const placed = new WeakMap();
@@ -68,15 +68,13 @@ export function filterOptions(box) {
   for (const none of all(list, "[data-none]")) none.hidden = any;
 }
 
-const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex='0']";
-
 /**
  * Tab goes round within an open popover; Escape leads out of it.
  * @param {KeyboardEvent} event
  * @param {HTMLElement} popover
  */
 export function keepTabInside(event, popover) {
-  const stops = all(popover, STOPS).filter((stop) => stop.offsetParent && !stop.matches(":disabled"));
+  const stops = stopsIn(popover);
   const [first, last] = [stops[0], stops.at(-1)];
   if (event.target !== (event.shiftKey ? first : last)) return;
   event.preventDefault();

@@ -1,20 +1,27 @@
 // What is on the page brought up to date, so that the keyboard, what is half typed, scroll and folds stay.
 import { Idiomorph } from "idiomorph";
+import { stopsIn } from "./dom.js";
 
 /**
  * Makes an element's content what the server sends, changing only what differs. A field that has the keyboard keeps
- * it and what is typed; all others show what the server says.
+ * it and what is typed; all others show what the server says. Where what had the keyboard is gone, what now stands in its
+ * place gets it.
  * @param {HTMLElement} element
  * @param {string} html
  */
 export function updateContent(element, html) {
   const active = document.activeElement;
+  const position = active ? stopsIn(element).indexOf(/** @type {HTMLElement} */ (active)) : -1;
   Idiomorph.morph(element, html, {
     morphStyle: "innerHTML",
     ignoreActiveValue: true,
     callbacks: { beforeNodeMorphed: keepTouched },
   });
-  if (active?.id && !active.isConnected) document.getElementById(active.id)?.focus();
+  if (!active || active.isConnected) return;
+  const same = active.id ? document.getElementById(active.id) : null;
+  const stops = stopsIn(element);
+  if (same) same.focus();
+  else if (position >= 0) stops[Math.min(position, stops.length - 1)]?.focus();
 }
 
 /**

@@ -303,6 +303,8 @@ class ExplorerJourney(BrowserTest):
         page.click("text=Show all")
         self.drawn(4)
         expect(page.locator("[data-remove]")).to_have_count(0)
+        expect(page.locator("[data-back]")).to_have_text("As published")
+        expect(page.locator("[data-back]")).to_be_focused()
 
         page.click("header >> text=Runa Fennick")
         page.click("text=Sign out")
