@@ -44,12 +44,17 @@ def start_server(test: Any, environment: dict[str, str]) -> str:
     raise AssertionError("The server did not start.")
 
 
+def token_of(client: httpx.Client, address: str) -> dict[str, str]:
+    """What the form of a page sends besides what is typed."""
+    found = re.search(r'name="csrfmiddlewaretoken"\s+value="([^"]+)', client.get(address).text)
+    return {"csrfmiddlewaretoken": found[1]}
+
+
 def signed_in(test: Any, server: str, username: str) -> httpx.Client:
     """A browser, as it were, in which somebody has signed in."""
     client = httpx.Client(follow_redirects=True, timeout=60)
     test.addCleanup(client.close)
     address = f"{server}/sign-in/"
-    token = re.search(r'name="csrfmiddlewaretoken"\s+value="([^"]+)', client.get(address).text)[1]
-    form = {"username": username, "password": PASSWORD, "csrfmiddlewaretoken": token}
+    form = {"username": username, "password": PASSWORD, **token_of(client, address)}
     test.assertEqual(client.post(address, data=form).status_code, 200)
     return client

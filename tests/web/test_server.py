@@ -18,7 +18,7 @@ from pathlib import Path
 import httpx
 from django.test import tag
 
-from tests.web.running import ROOT, run_code, signed_in, start_server
+from tests.web.running import ROOT, run_code, signed_in, start_server, token_of
 from veduta.web.home.management.commands.serve import SOON
 
 PEOPLE = """
@@ -39,6 +39,10 @@ folder.mkdir()
 sqlite3.connect(folder / "tides.sqlite").close()
 data = {"name": "Tides", "address": f"sqlite:///{folder}/tides.sqlite"}
 print(save_connection(User.objects.get(), Connection(kind="database"), data).pk)
+"""
+FROM_WHERE = """
+from axes.models import AccessFailureLog
+print(AccessFailureLog.objects.get(username="{name}").ip_address)
 """
 ENDLESS = "with recursive n(i) as (select 1 union all select i + 1 from n) select sum(i) from n"
 HALF_SENT = (
@@ -114,6 +118,16 @@ class Running(unittest.TestCase):
         with contextlib.suppress(httpx.TransportError):  # it may be told so while it still sends
             refused = analyst.post(f"{self.server}/data/paste/", content=rows, headers=headers)
             self.assertEqual((refused.status_code, "more than 5 MB" in refused.text), (413, True))
+
+    def test_a_proxy_is_believed_who_asks_only_if_the_settings_say_so(self):
+        for proxied, address in (("1", "203.0.113.5"), ("0", "127.0.0.1")):
+            server = start_server(self, self.environment | {"VEDUTA_BEHIND_PROXY": proxied})
+            headers = {"X-Forwarded-For": "198.51.100.9, 203.0.113.5"}  # the first is what the sender says of itself
+            with httpx.Client(headers=headers, timeout=20) as client:
+                form = {"username": f"proxied-{proxied}", "password": "guess", **token_of(client, f"{server}/sign-in/")}
+                client.post(f"{server}/sign-in/", data=form)
+            asked = run_code(FROM_WHERE.format(name=f"proxied-{proxied}"), self.environment)
+            self.assertEqual(asked.strip(), address)
 
     def test_a_query_ends_when_the_person_who_asked_it_leaves(self):
         number = run_code(DATABASE, self.environment).strip()
