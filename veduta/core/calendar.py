@@ -94,14 +94,35 @@ class Grouping(Frozen):
         return self.grain in STEPS
 
 
-def grains_for(kind: Kind) -> list[Grain]:
-    """The grains by which a chart can group dates of this kind: periods from coarse to fine, then parts."""
+def grains_of(kind: Kind) -> list[Grain]:
+    """The grains that dates of this kind have: periods from coarse to fine, then parts."""
     return [grain for grain in (*PERIODS, *PARTS) if kind is Kind.DATETIME or not grain.needs_time]
+
+
+def grains_for(field: Field) -> list[Grain]:
+    """The grains by which a chart can group a date field; where its texts wrote periods, none is finer than these."""
+    if written := field.reading.period:
+        finest = Grain(written)
+        parts = [Grain.MONTH_OF_YEAR] if finest is Grain.MONTH else []
+        return [*PERIODS[: PERIODS.index(finest) + 1], *parts]
+    return grains_of(field.kind)
 
 
 def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
     """The field as a dimension, dates by month unless told otherwise."""
     return Grouping(field=field.id, grain=(grain or Grain.MONTH) if field.kind.is_date else None)
+
+
+SPANS = ((20 * 366, Grain.YEAR), (6 * 366, Grain.QUARTER), (150, Grain.MONTH), (45, Grain.WEEK), (2, Grain.DAY))
+"""How many days dates must span for a grain to tell something about them, from coarse to fine."""
+
+
+def grain_of_span(days: int, rhythm: Grain | None, kind: Kind) -> Grain:
+    """The grain by which dates that span so many days are best seen first; not finer than the periods they stand for
+    (their rhythm)."""
+    finest = rhythm or (Grain.HOUR if kind is Kind.DATETIME else Grain.DAY)
+    by_span = next((grain for least, grain in SPANS if days > least), Grain.HOUR)
+    return min(by_span, finest, key=PERIODS.index)
 
 
 def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:

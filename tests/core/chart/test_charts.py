@@ -12,7 +12,7 @@ from jsonschema import Draft7Validator
 
 from tests import examples
 from tests.core.support import SAILING_FIELDS, context_of, sailings
-from veduta.core.calendar import grains_for
+from veduta.core.calendar import grains_of
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart, load_definition
 from veduta.core.chart.drawing import BUILDERS
@@ -155,7 +155,7 @@ class Drawings(unittest.TestCase):
     @examples(60)
     @given(
         st.sampled_from([k for k in ChartKind if k not in (ChartKind.TABLE, ChartKind.CROSSTAB, ChartKind.FIGURE)]),
-        st.sampled_from([*grains_for(Kind.DATE), None]),
+        st.sampled_from([*grains_of(Kind.DATE), None]),
         st.sampled_from(["stacked", "grouped", "full"]),
         st.booleans(),
         st.integers(1, 2),

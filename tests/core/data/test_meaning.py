@@ -2,12 +2,12 @@ from __future__ import annotations
 
 import unittest
 
-from veduta.core.data.meaning import is_single_value, names_a_thing
+from veduta.core.data.meaning import Meaning, is_single_value, meaning_of, names_a_thing, telling
 
 SOME = ["12", "7", "31"]
 
 
-class Meaning(unittest.TestCase):
+class Judging(unittest.TestCase):
     def test_numbers_that_name_things(self):
         for heading in (
             "Sailing id", "SailingID", "ID passenger", "Hut no.", "Zip code", "Year", "Built in year", "Phone number",
@@ -28,12 +28,49 @@ class Meaning(unittest.TestCase):
         for heading in (
             "Rating", "rating_stars", "minTemp", "Temp max (°C)", "Wind (m/s)", "Water level", "Cancellation rate",
             "Fuel price", "Fare per capita", "Fuel per km", "Life expectancy", "Late %", "Duration",
-            "Humidity", "Minutes late", "€/kg",
+            "Humidity", "Minutes late", "€/kg", "Minutes", "Max passengers", "Wind gust", "Sail width",
         ):  # fmt: skip
             with self.subTest(heading):
                 self.assertTrue(is_single_value(heading))
 
     def test_values_that_are_added_up(self):
-        for heading in ("Fare revenue", "Passengers", "Vehicles", "Paid", "Operations", "In/out", "Weight"):
+        for heading in ("Fare revenue", "Passengers", "Vehicles", "Paid", "Operations", "In/out", "Weight", "Watched minutes"):
             with self.subTest(heading):
                 self.assertFalse(is_single_value(heading))
+
+    def test_values_tell_what_headings_do_not(self):
+        scattered = [float(number * number) for number in range(1, 30)]
+        for what, numbers in (
+            ("fractions", [number / 40 for number in range(30)]),
+            ("half points of five", [0.5 * (number % 10) for number in range(40)]),
+            ("close together", [1000 + number * 0.7 for number in range(30)]),
+        ):
+            with self.subTest(what):
+                self.assertFalse(meaning_of("Reading", numbers).adds_up)
+                self.assertTrue(meaning_of("Reading", numbers[:10]).adds_up, "too few to tell")
+        self.assertTrue(meaning_of("Reading", scattered).adds_up)
+        self.assertTrue(meaning_of("Reading", [-number for number in scattered]).adds_up)
+        self.assertTrue(meaning_of("Aboard", [float(number % 2) for number in range(40)]).adds_up, "counts of 0 and 1")
+
+    def test_neighbours_tell_what_headings_do_not(self):
+        for heading, others in (
+            ("Tide", ["Tide min", "Tide max"]),
+            ("Value", ["Port", "Unit"]),
+            ("Close", ["Open", "High", "Low"]),
+        ):
+            with self.subTest(heading):
+                self.assertFalse(meaning_of(heading, [], telling([heading, *others])).adds_up)
+        for heading, others in (("Tide", ["Minutes late"]), ("Value", ["Unit price"]), ("Close", ["Port"])):
+            with self.subTest(heading, others=others):
+                self.assertTrue(meaning_of(heading, [], telling([heading, *others])).adds_up)
+
+    def test_stocks_are_added_up_but_not_over_dates(self):
+        for heading in ("Account balance", "Fuel in stock", "Population", "Crew members"):
+            with self.subTest(heading):
+                meaning = meaning_of(heading, [])
+                self.assertEqual((meaning.adds_up, meaning.is_stock), (True, True))
+        self.assertEqual(meaning_of("Number of members", []), Meaning())
+
+    def test_long_numbers_of_one_length_name_things(self):
+        self.assertTrue(names_a_thing("Contact", [str(555_000_000 + 7_919 * number) for number in range(30)]))
+        self.assertFalse(names_a_thing("Contact", [str(7_919 * number) for number in range(30)]))

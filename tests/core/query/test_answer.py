@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, field, sailings
-from veduta.core.calendar import Grain, Grouping, grains_for, period_start
+from veduta.core.calendar import Grain, Grouping, grains_of, period_start
 from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.errors import DefinitionProblem, MissingField
 from veduta.core.model.model import Model
@@ -44,7 +44,7 @@ GROUPS = [
     Grouping(field="region"),
     Grouping(field="route"),
     Grouping(field="cancelled"),
-    *(Grouping(field="sailed", grain=grain) for grain in grains_for(Kind.DATE)),
+    *(Grouping(field="sailed", grain=grain) for grain in grains_of(Kind.DATE)),
 ]
 MEASURES = [
     Measure(),
@@ -318,7 +318,7 @@ class Edges(unittest.TestCase):
         rows = [{"sailed": dt.date(2026, 9, 30)}, {"sailed": dt.date(2026, 10, 20)}]
         by = {
             grain: self.ask(rows, groups=(Grouping(field="sailed", grain=grain),), measures=(Measure(),))
-            for grain in grains_for(Kind.DATE)
+            for grain in grains_of(Kind.DATE)
         }
         self.assertEqual(by[Grain.MONTH].unfinished, dt.date(2026, 10, 20))
         self.assertIsNone(by[Grain.DAY].unfinished)

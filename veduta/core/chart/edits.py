@@ -77,7 +77,7 @@ def add_field(
         if any(measure.same_number(shown) for shown in definition.show):
             return definition
         return _with(definition, show=(*definition.show, measure))
-    group = grouping_for(added)
+    group = model.grouping(field)
     if to == "split":
         return _with(definition, split=group)
     if group in definition.groups:
@@ -249,7 +249,7 @@ def set_group(
     name = field or (old.field if old else "")
     if not name:
         raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
-    group = grouping_for(model.schema[name], grain or None)
+    group = grouping_for(model.schema[name], grain) if grain else model.grouping(name)
     if clause == "split":
         return _with(definition, split=group)
     by = _replaced(definition.by, index, group) if old else (*definition.by, group)

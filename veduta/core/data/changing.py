@@ -96,12 +96,12 @@ def matched_fields(
 
 def in_place_of(old: Field, new: Field) -> Field:
     """A column of newer rows in the place of one of its heading: under its id and name, and with its settings where the
-    values still allow them."""
+    values still allow them. Years and other periods that were numbers or texts stay such."""
     settings = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
     if old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE):
         settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
-    elif old.kind is Kind.TEXT:
-        settings |= {"kind": Kind.TEXT, "role": old.role, "aggregate": old.aggregate}
+    elif old.kind is Kind.TEXT or (old.kind.is_number and new.reading.period):
+        settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
     return new.model_copy(update=settings)
 
 

@@ -13,6 +13,7 @@ from dataclasses import field as attribute
 import polars as pl
 
 from veduta.core.data.fields import Field, Kind
+from veduta.core.data.periods import read_periods
 from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES, digits_pattern
 
 FAILURES_KEPT = 1_000
@@ -40,7 +41,9 @@ def convert(
     `first_row` is the row number of the column's first value; failures are added to `failures`.
     """
     if text.dtype != pl.String:
-        return _convert_typed(text, field, failures, first_row)
+        if not _writes_periods(field) or text.dtype == field.kind.dtype:
+            return _convert_typed(text, field, failures, first_row)
+        text = text.cast(pl.String)
     if field.reading.empties:
         text = _without(text, field.reading.empties)
     if field.kind is Kind.TEXT:
@@ -152,7 +155,7 @@ def _cleaned(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
 def _cast_quickly(text: pl.Series, field: Field) -> pl.Series | None:
     """The values that Polars itself can read; None where it cannot be trusted with any."""
     kind = field.kind
-    if kind is Kind.YES_NO:
+    if kind is Kind.YES_NO or _writes_periods(field):
         return None
     if kind.is_number:
         if field.reading.decimal == "," or field.reading.thousands == ".":
@@ -163,6 +166,10 @@ def _cast_quickly(text: pl.Series, field: Field) -> pl.Series | None:
     if kind is Kind.DATE:
         return text.str.to_date(pattern, strict=False)
     return _to_datetime(text, pattern)
+
+
+def _writes_periods(field: Field) -> bool:
+    return field.kind.is_date and field.reading.period != ""
 
 
 def is_plain_number(field: Field) -> bool:
@@ -193,6 +200,8 @@ def _read_thoroughly(text: pl.Series, field: Field) -> pl.Series:
     if field.kind.is_number:
         return _read_numbers(text, field)
     dates = _read_dates(text, field.reading.formats, field.reading.order)
+    if _writes_periods(field):
+        dates = read_periods(text, field.reading.period).cast(pl.Datetime("us")).fill_null(dates)
     return dates.cast(field.kind.dtype)
 
 

@@ -10,6 +10,7 @@ import polars as pl
 from pydantic import BaseModel, ConfigDict
 from pydantic import Field as Attribute
 
+from veduta.core.data.periods import Period
 from veduta.core.errors import MissingField
 
 
@@ -123,13 +124,15 @@ class Reading(Frozen):
     """How a column's text becomes values.
 
     `formats` are strptime patterns for dates, the likeliest first; `order` is the order of day, month
-    and year in numeric dates. `empties` are words, in lower case, that mean empty in this column.
+    and year in numeric dates. `period` is what its texts write instead of days: months, quarters and so on.
+    `empties` are words, in lower case, that mean empty in this column.
     """
 
     decimal: Literal[".", ","] = "."
     thousands: Literal["", ",", ".", " ", "'"] = ""
     order: Literal["ymd", "dmy", "mdy"] = "ymd"
     formats: tuple[str, ...] = ()
+    period: Period = ""
     empties: tuple[str, ...] = Attribute((), max_length=50)
 
 

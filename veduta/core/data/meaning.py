@@ -1,10 +1,13 @@
-"""What a column of numbers is, judged by its heading: something counted or paid, a value that only a mean makes sense
-of, or a number that names a thing."""
+"""What a column of numbers is, judged by its heading, its values and its neighbours: something counted or paid, a value
+that only a mean makes sense of, or a number that names a thing."""
 
 from __future__ import annotations
 
 import itertools
 import re
+import statistics
+from collections.abc import Iterable
+from dataclasses import dataclass
 
 
 def _words(text: str) -> frozenset[str]:
@@ -18,14 +21,40 @@ THINGS = _words(
 LEADING_THINGS = THINGS - _words("account year no num number nr phone mobile tel key reference")
 """Those that name a thing as the first word too: “ID customer” does, “Account balance” does not."""
 SINGLE_VALUES = _words(
-    "rate rates ratio share percent percentage pct average avg mean median price prices temperature temp score scores"
-    " index speed length age height depth latitude longitude lat lon late delay rating ratings stars wind humidity"
-    " pressure level levels altitude elevation density expectancy runtime duration frequency probability rank ranking"
-    " grade quality satisfaction intensity"
+    "rate rates ratio share percent percentage pct average avg mean median price prices temperature temperatures temp"
+    " score scores index speed length width thickness diameter radius age height depth latitude longitude lat lon late"
+    " delay rating ratings stars wind gust gusts humidity pressure visibility dew level levels altitude elevation"
+    " density concentration salinity expectancy runtime duration frequency probability odds rank ranking grade quality"
+    " satisfaction intensity voltage efficiency horsepower acceleration displacement mpg ph ppm bmi gini hdi gpa iq"
 )
 SINGLE_UNITS = re.compile(
     r"%|°|\bper\b|[€$£]/\w|\([^)]*/[^)]*\)|\b(km/?h|m/s|mph|hpa|mbar|bpm|db|ph|celsius|fahrenheit|kelvin|knots)\b"
 )
+EXTREMES = _words("min max minimum maximum lowest highest")
+DAY_OF_TRADE = _words("open high low close")
+LENGTHS_OF_TIME = _words("minutes mins hours seconds secs")
+COUNTS = _words("count counts number num quantity qty total totals sum")
+STOCKS = _words(
+    "balance balances stock stocks inventory population populations headcount outstanding backlog debt assets"
+    " liabilities reserves subscribers members employees"
+)
+KINDS_OF_VALUE = _words("unit units indicator indicators metric metrics variable kpi")
+"""Headings of columns that say what is measured in each row."""
+FEWEST = 20
+"""Values that a judgement by values needs."""
+CLOSE = 0.12
+"""The standard deviation of values that lie close together, as a share of their mean: of what is counted or paid it is
+seldom so small, of pressures, expectancies and rates of exchange it often is."""
+
+
+@dataclass(frozen=True)
+class Meaning:
+    """How values of a column are made one. `is_stock` values are added up, but not over dates. `why` says what told
+    it, if not the usual."""
+
+    adds_up: bool = True
+    is_stock: bool = False
+    why: str = ""
 
 
 def words_of(heading: str) -> list[str]:
@@ -49,10 +78,74 @@ def names_a_thing(heading: str, texts: list[str]) -> bool:
         return False
     if all(1900 <= number <= 2100 for number in numbers):
         return True
+    if len(numbers) >= FEWEST and _are_telephones(numbers):
+        return True
     steps_of_one = all(b - a == 1 for a, b in itertools.pairwise(numbers))
     return len(numbers) > 5 and len(set(numbers)) == len(numbers) and steps_of_one
 
 
+def _are_telephones(numbers: list[int]) -> bool:
+    """Whether numbers are long, all of one length and nearly all different, as no amounts are."""
+    lengths = {len(str(number)) for number in numbers}
+    return len(lengths) == 1 and lengths.pop() >= 9 and len(set(numbers)) > 0.95 * len(numbers)
+
+
+Telling = tuple[tuple[str, frozenset[str]], ...]
+"""Headings that tell something about the columns beside theirs, each with its words."""
+
+
+def telling(headings: Iterable[str]) -> Telling:
+    """Those of a table's headings that tell something about the columns beside theirs."""
+    all_words = ((heading, frozenset(words_of(heading))) for heading in headings)
+    return tuple(
+        (heading, words)
+        for heading, words in all_words
+        if words and (words & EXTREMES or words <= KINDS_OF_VALUE or words <= DAY_OF_TRADE)
+    )
+
+
+def meaning_of(heading: str, numbers: list[float], beside: Telling = ()) -> Meaning:
+    """What a column of numbers means, by its heading, its values, and what stands beside it."""
+    words = frozenset(words_of(heading))
+    if words & COUNTS:
+        return Meaning()
+    if is_single_value(heading):
+        return Meaning(adds_up=False)
+    if words & STOCKS:
+        return Meaning(is_stock=True, why="a stock: over dates the last counts")
+    if why := _single_beside(words, beside) or _single_by_values(numbers):
+        return Meaning(adds_up=False, why=why)
+    return Meaning()
+
+
 def is_single_value(heading: str) -> bool:
     """Whether values are ratings, temperatures, prices and the like, whose sum means nothing and whose mean does."""
-    return bool(SINGLE_VALUES & set(words_of(heading)) or SINGLE_UNITS.search(heading.lower()))
+    words = frozenset(words_of(heading))
+    told = words & (SINGLE_VALUES | EXTREMES) or words <= LENGTHS_OF_TIME
+    return bool(words) and bool(told or SINGLE_UNITS.search(heading.lower()))
+
+
+def _single_beside(words: frozenset[str], beside: Telling) -> str:
+    """Why columns beside a column tell that its values are not added up; "" if none does."""
+    for other, said in beside:
+        if said & EXTREMES and said - EXTREMES == words:
+            return f"beside “{other}”"
+        if said <= KINDS_OF_VALUE and said != words:
+            return f"“{other}” says what is measured"
+    of_trade = {said for _, said in beside if said <= DAY_OF_TRADE}
+    return "prices of a day" if words in of_trade and len(of_trade) > 2 else ""
+
+
+def _single_by_values(numbers: list[float]) -> str:
+    """Why values themselves tell that they are not added up; "" if they do not."""
+    if len(numbers) < FEWEST:
+        return ""
+    low, high = min(numbers), max(numbers)
+    has_fractions = any(number != int(number) for number in numbers)
+    if low >= 0 and high <= 1 and has_fractions:
+        return "all between 0 and 1"
+    if low >= 0 and high <= 5 and has_fractions and all(number * 2 == int(number * 2) for number in numbers):
+        return "a scale up to 5"
+    if low > 0 and len(set(numbers)) >= FEWEST and statistics.pstdev(numbers) < CLOSE * statistics.fmean(numbers):
+        return "all close together"
+    return ""

@@ -9,13 +9,15 @@ import polars as pl
 from pydantic import BaseModel
 
 from veduta.core.data.fields import Kind
+from veduta.core.data.periods import Period, rhythm
 
 BARS = 24
 TOP = 50
 
 
 class Profile(BaseModel):
-    """Values are plain JSON values; dates as ISO text. `bars` are counts over equal steps from lowest to highest."""
+    """Values are plain JSON values; dates as ISO text. `bars` are counts over equal steps from lowest to highest;
+    `rhythm` is the longest period that all dates begin or end."""
 
     rows: int
     empties: int
@@ -25,6 +27,7 @@ class Profile(BaseModel):
     mean: float | None = None
     bars: list[int] = []
     top: list[tuple[Any, int]] = []
+    rhythm: Period = ""
 
     @property
     def share_empty(self) -> float:
@@ -52,6 +55,8 @@ def profile(column: pl.Series, kind: Kind) -> Profile:
     result.bars = _bars(numbers)
     if kind.is_number:
         result.mean = _mean(full)
+    if kind.is_date:
+        result.rhythm = rhythm(counts["v"])
     return result
 
 

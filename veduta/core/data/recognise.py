@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from datetime import datetime
@@ -12,8 +14,9 @@ from functools import cache
 from typing import Any
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
-from veduta.core.data.meaning import is_single_value, names_a_thing
+from veduta.core.data.meaning import Meaning, Telling, meaning_of, names_a_thing, telling, words_of
 from veduta.core.data.options import EMPTY_WORDS
+from veduta.core.data.periods import recognise_period
 from veduta.core.data.sniff import Sample
 
 ENOUGH_VALUES = 600  # values of a column that are looked at, spread over the sample
@@ -116,15 +119,32 @@ def recognise_fields(sample: Sample) -> list[Recognised]:
     step = len(sample.rows) // ENOUGH_VALUES + 1
     columns = [column[::step] for column in whole]
     usual_decimal = recognise_decimal(columns)
+    beside = telling(source for source, _ in names)
     recognised = [
-        recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal)
+        recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal, beside)
         for index, ((source, name), column) in enumerate(zip(names, columns, strict=True))
     ]
+    if not _are_of_periods(recognised, columns):
+        for each in recognised:
+            if each.field.over_dates:
+                each.field, each.why = each.field.model_copy(update={"over_dates": ""}), ""
     for each, column in zip(recognised, whole, strict=True):
         if each.maybe_empty:
             counts = Counter(value.strip() for value in column)
             each.maybe_empty = [(word, counts[word]) for word, _ in each.maybe_empty]
     return recognised
+
+
+def _are_of_periods(recognised: list[Recognised], columns: list[list[str]]) -> bool:
+    """Whether the rows say how things stood on one date after another: there is one column of dates, and none that
+    names each row once, as in a list of things, each with a date of its own."""
+    dates = [each for each in recognised if each.field.kind.is_date]
+    names = [
+        column
+        for each, column in zip(recognised, columns, strict=True)
+        if each.field.role is Role.DIMENSION and not each.field.kind.is_date
+    ]
+    return len(dates) == 1 and not any(len(set(column)) == len(column) > 1 for column in names)
 
 
 def recognise_decimal(columns: list[list[str]]) -> str:
@@ -171,16 +191,18 @@ def recognise_field(
     values: list[str],
     empties: tuple[str, ...] = EMPTY_WORDS,
     usual_decimal: str = "",
+    beside: Telling = (),
 ) -> Recognised:
-    """Recognise one column from sample values; `usual_decimal` settles what "1.200" means."""
+    """Recognise one column from sample values; `usual_decimal` settles what "1.200" means, and `beside` are the
+    telling headings of the table."""
     stripped = [value.strip() for value in values]
     full = [value for value in stripped if value and value.lower() not in empties]
     maybe_empty = Counter(value for value in full if value.lower() in MAYBE_EMPTY)
-    recognised = _recognised(field_id, source, name, full, usual_decimal)
+    recognised = _recognised(field_id, source, name, full, usual_decimal, beside)
     if maybe_empty and recognised.field.kind is Kind.TEXT:
         # In a column of numbers, dates or yes and no these words can mean nothing else. In texts their owner decides.
         rest = [value for value in full if value not in maybe_empty]
-        without = _recognised(field_id, source, name, rest, usual_decimal)
+        without = _recognised(field_id, source, name, rest, usual_decimal, beside)
         recognised = without if rest and without.field.kind is not Kind.TEXT else recognised
     if maybe_empty and recognised.field.kind is not Kind.TEXT:
         words = tuple(sorted({word.lower() for word in maybe_empty if not NUMBER.match(word)}))
@@ -190,15 +212,18 @@ def recognise_field(
     return recognised
 
 
-def _recognised(field_id: str, source: str, name: str, full: list[str], usual_decimal: str) -> Recognised:
+def _recognised(
+    field_id: str, source: str, name: str, full: list[str], usual_decimal: str, beside: Telling
+) -> Recognised:
     base = {"id": field_id, "source": source, "name": name}
     examples = list(dict.fromkeys(full))[:5]
     if not full:
         return Recognised(Field(**base, kind=Kind.TEXT), examples, why="no values in the sample")
     recognised = (
         _as_yes_no(base, full)
+        or _as_period(base, full)
         or _as_date(base, full)
-        or _as_number(base, full, usual_decimal)
+        or _as_number(base, full, usual_decimal, beside)
         or Recognised(Field(**base, kind=Kind.TEXT))
     )
     recognised.examples = examples
@@ -211,6 +236,13 @@ def _as_yes_no(base: dict[str, Any], values: list[str]) -> Recognised | None:
     if not enough(fitting, len(values)):
         return None
     return Recognised(Field(**base, kind=Kind.YES_NO))
+
+
+def _as_period(base: dict[str, Any], values: list[str]) -> Recognised | None:
+    period = recognise_period(words_of(base["source"]), values)
+    if not period:
+        return None
+    return Recognised(Field(**base, kind=Kind.DATE, reading=Reading(period=period)), why=f"{period}s")
 
 
 def split_time(value: str) -> tuple[str, str, str]:
@@ -277,7 +309,9 @@ def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
     return Recognised(Field(**base, kind=kind, reading=reading), question=question)
 
 
-def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> Recognised | None:
+def _as_number(
+    base: dict[str, Any], values: list[str], usual_decimal: str, beside: Telling
+) -> Recognised | None:
     matches = [NUMBER.match(value) for value in values]
     numbers = [match for match in matches if match]
     if not enough(len(numbers), len(values)):
@@ -308,11 +342,28 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str) -> R
     if kind is Kind.WHOLE and not currency and names_a_thing(source, plain):
         format_ = NumberFormat(thousands=False)
         return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
-    aggregate = Aggregate.MEAN if percent or is_single_value(source) else Aggregate.SUM
-    number_format = NumberFormat(style=style, currency=currency or "EUR")
-    return Recognised(
-        Field(**base, kind=kind, role=Role.MEASURE, aggregate=aggregate, format=number_format, reading=reading)
+    meaning = Meaning(adds_up=False) if percent else meaning_of(source, _numbers_of(numbers, plain, decimal), beside)
+    field = Field(
+        **base,
+        kind=kind,
+        role=Role.MEASURE,
+        aggregate=Aggregate.SUM if meaning.adds_up else Aggregate.MEAN,
+        over_dates="last" if meaning.is_stock else "",
+        format=NumberFormat(style=style, currency=currency or "EUR"),
+        reading=reading,
     )
+    return Recognised(field, why=meaning.why)
+
+
+def _numbers_of(matches: list[re.Match[str]], texts: list[str], decimal: str) -> list[float]:
+    """The numbers that were found, from their digits; those that are none after all are left out."""
+    numbers = []
+    for match, text in zip(matches, texts, strict=True):
+        with suppress(ValueError):
+            number = float(text.replace(" ", "").replace("'", "").replace(decimal, ".") + (match["power"] or ""))
+            negative = match["sign"] or match["sign2"] or match["sign3"] or match["open"]
+            numbers.append(-number if negative and negative != "+" else number)
+    return [number for number in numbers if math.isfinite(number)]
 
 
 def digits_pattern(thousands: str, decimal: str) -> str:

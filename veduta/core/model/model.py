@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable, Mapping
 from copy import copy
 from dataclasses import dataclass
@@ -10,6 +11,7 @@ from typing import Any
 
 import polars as pl
 
+from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
@@ -326,6 +328,19 @@ class Model:
                 self._cache.facts.clear()
             self._cache.facts[key] = facts_of(self.scan([name], home).collect()[name])
         return self._cache.facts[key]
+
+    def rhythm(self, name: str) -> Grain | None:
+        """The periods that all dates of a field stand for; None where they are days or moments."""
+        rhythm = self.schema[name].reading.period or self.facts(name).rhythm
+        return Grain(rhythm) if rhythm else None
+
+    def grouping(self, name: str) -> Grouping:
+        """A field as a dimension, dates by the grain that suits their span and rhythm."""
+        field, facts = self.schema[name], self.facts(name)
+        if not field.kind.is_date or facts.lowest is None:
+            return grouping_for(field)
+        first, last = (dt.date.fromisoformat(str(day)[:10]) for day in (facts.lowest, facts.highest))
+        return grouping_for(field, grain_of_span((last - first).days, self.rhythm(name), field.kind))
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
         """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as

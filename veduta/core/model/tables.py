@@ -7,6 +7,7 @@ from typing import Any, Protocol
 
 import polars as pl
 
+from veduta.core.data.periods import Period, rhythm
 from veduta.core.data.profile import Profile, plain
 
 
@@ -14,7 +15,8 @@ from veduta.core.data.profile import Profile, plain
 class ColumnFacts:
     """What is known of a stored column without reading it; bounds are None where it has no values.
 
-    `values` holds all its values, without empties, where they are few.
+    `values` holds all its values, without empties, where they are few. `rhythm` is the longest period that all its
+    dates begin or end.
     """
 
     empties: int = 0
@@ -22,11 +24,12 @@ class ColumnFacts:
     lowest: Any = None
     highest: Any = None
     values: tuple[Any, ...] | None = None
+    rhythm: Period = ""
 
 
 def facts_from(profile: Profile) -> ColumnFacts:
     values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
-    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values)
+    return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values, profile.rhythm)
 
 
 def facts_of(values: pl.Series) -> ColumnFacts:
@@ -34,7 +37,14 @@ def facts_of(values: pl.Series) -> ColumnFacts:
     full = values.drop_nulls().unique()
     few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
     low, high = (full.min(), full.max()) if len(full) and full.dtype != pl.String else (None, None)
-    return ColumnFacts(values.null_count(), full.len(), plain(low), plain(high), few)
+    return ColumnFacts(
+        empties=values.null_count(),
+        distinct=full.len(),
+        lowest=plain(low),
+        highest=plain(high),
+        values=few,
+        rhythm=rhythm(full) if full.dtype.is_temporal() else "",
+    )
 
 
 class Table(Protocol):

@@ -31,11 +31,14 @@ answers: Cache[Result] = Cache(128 * 1024 * 1024, _size)
 
 
 def context_for(model: Model, today: dt.date) -> Context:
-    """The context with the latest date of every date field of the model."""
+    """The context with the latest date of every date field of the model: where its dates stand for periods, the last
+    day of the latest."""
     latest = {}
     for field in model.schema:
         if field.kind.is_date and (highest := model.facts(field.id).highest):
-            latest[field.id] = dt.date.fromisoformat(str(highest)[:10])
+            day = dt.date.fromisoformat(str(highest)[:10])
+            rhythm = model.rhythm(field.id)
+            latest[field.id] = period_end(period_start(day, rhythm), rhythm) if rhythm else day
     return Context(today, latest, model.schema.fiscal_month)
 
 

@@ -165,7 +165,7 @@ def _formula(opened: Opened) -> dict[str, Any]:
         "is_new": shown is None,
         "text": text,
         "name": shown.name if shown and shown.formula else "",
-        "grains": [(grain.value, grain.words) for grain in grains_for(model.schema[axis].kind) if not grain.is_part]
+        "grains": [(grain.value, grain.words) for grain in grains_for(model.schema[axis]) if not grain.is_part]
         if axis
         else [],
         "parameters": model.definition.parameters,
@@ -199,7 +199,7 @@ def _group(opened: Opened) -> dict[str, Any]:
     return {
         "group": group,
         "field": field,
-        "grains": grains_for(field.kind) if field and field.kind.is_date else [],
+        "grains": grains_for(field) if field and field.kind.is_date else [],
         "fields": [f for f in _fields_first(schema, Role.DIMENSION) if f.level == "row"],
         "can_swap": can_swap,
         "swap_index": index if clause == "by" else 0,

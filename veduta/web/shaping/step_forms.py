@@ -6,7 +6,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import grains_for
+from veduta.core.calendar import grains_of
 from veduta.core.data.fields import Aggregate, Field, Kind, Schema, aggregates_for
 from veduta.core.errors import VedutaError
 from veduta.core.formats import format_value
@@ -108,7 +108,7 @@ class StepForm:
     def _groupings(self, value: Any, extra: dict) -> dict[str, Any]:
         chosen = {row.get("field"): row.get("grain") for row in (_dict(row, "field") for row in value or ())}
         timed = any(field.kind is Kind.DATETIME for field in self.schema)
-        grains = [(grain.value, grain.words) for grain in grains_for(Kind.DATETIME if timed else Kind.DATE)]
+        grains = [(grain.value, grain.words) for grain in grains_of(Kind.DATETIME if timed else Kind.DATE)]
         order = list(chosen)
         fields = sorted(self.schema, key=lambda f: order.index(f.id) if f.id in chosen else len(order))
         return {"rows": [(field, field.id in chosen, chosen.get(field.id) or "") for field in fields], "grains": grains}

@@ -42,6 +42,8 @@ TYPED: dict[Kind, Callable[[Any], Any]] = {
 
 
 def grouping_words(grouping: Grouping, schema: Schema) -> str:
-    """A dimension's name, dates with their grain: "month of Sailing date"."""
+    """A dimension's name, dates with their grain: "month of Sailing date", unless the name says it."""
     field = schema[grouping.field]
-    return f"{grouping.grain.words} of {in_sentence(field.name)}" if grouping.grain else field.name
+    if not grouping.grain or field.name.casefold() == grouping.grain.words:
+        return field.name
+    return f"{grouping.grain.words} of {in_sentence(field.name)}"
