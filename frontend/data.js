@@ -1,5 +1,5 @@
 // Bringing in files and the dataset page.
-import { all, fieldAt, near } from "./lib/dom.js";
+import { all, byId, fieldAt, near } from "./lib/dom.js";
 import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -27,16 +27,29 @@ export function uploader() {
       this.$refs.file.click();
     },
     enter(event) {
+      if (!event.dataTransfer.types.includes("Files")) return;
       event.preventDefault();
       this.over = true;
     },
-    leave() {
-      this.over = false;
+    // Between two elements of the page the pointer leaves one for another; outside there is none.
+    leave(event) {
+      this.over = Boolean(event.relatedTarget);
     },
     drop(event) {
+      if (!event.dataTransfer.files.length) return;
       event.preventDefault();
       this.over = false;
       this.send(event.dataTransfer.files);
+    },
+    // Cells or files pasted anywhere on the page but into a field.
+    pasted(event) {
+      if (near(event, "input, textarea, dialog")) return;
+      const { files } = event.clipboardData;
+      const cells = event.clipboardData.getData("text/plain");
+      if (files.length) this.send(files);
+      else if (cells.trim()) this.sendCells(cells);
+      else return;
+      event.preventDefault();
     },
     chosen() {
       this.send(this.$refs.file.files);
@@ -119,7 +132,9 @@ export function uploader() {
       });
       element.querySelector("textarea").focus();
       await closed;
-      if (!cells) return;
+      if (cells) await this.sendCells(cells);
+    },
+    async sendCells(cells) {
       try {
         location.href = (await post(this.$root.dataset.paste, { cells, dataset: this.$root.dataset.dataset })).address;
       } catch (error) {
@@ -309,6 +324,16 @@ export function dataset() {
     },
     goTo(event) {
       if (event.target.matches("[data-go]")) this.load(Number(event.target.value) || 1);
+    },
+    // Choices that many fields share come from one place, when they are first needed.
+    fillChoices(event) {
+      const list = near(event, "select[data-filled-from]");
+      if (!list) return;
+      const choices = byId(list.dataset.filledFrom).content.cloneNode(true);
+      for (const there of [list.value, list.dataset.field])
+        choices.querySelector(`[value="${CSS.escape(there)}"]:not([value=""])`)?.remove();
+      list.append(choices);
+      delete list.dataset.filledFrom;
     },
     async change(event) {
       const field = fieldAt(event, "[data-field]");

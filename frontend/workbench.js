@@ -3,7 +3,7 @@ import { made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
-import { getHtml, post, postForHtml } from "./lib/http.js";
+import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
 import { filledForm, formData } from "./lib/forms.js";
@@ -20,6 +20,8 @@ export function workbench() {
   let opener = null;
   let lastAnswer = null;
   let pending = null;
+  let edited = false;
+  let openings = [];
 
   return {
     status: "",
@@ -69,7 +71,7 @@ export function workbench() {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
       });
-      this.answer();
+      this.answer().then(() => start.opens && !this.canUndo && this.offerOpenings());
     },
 
     get definition() {
@@ -87,6 +89,10 @@ export function workbench() {
       try {
         const data = await post(`${this.base}answer/`, { definition: this.definition, edit, page, turn });
         if (turn !== asked) return false;
+        if (edit) {
+          edited = true;
+          this.$refs.openings.hidden = true;
+        }
         if (edit && this.history.push({ ...this.history.now, definition: data.definition })) this.changed();
         await this.show(data);
         return true;
@@ -100,6 +106,35 @@ export function workbench() {
         if (turn === asked) this.$refs.picture.classList.remove("waiting");
         this.buttons();
       }
+    },
+
+    // What else a new chart could begin as, in small pictures, until it is edited.
+    async offerOpenings() {
+      try {
+        openings = (await getJson(`${this.base}openings/`)).openings;
+      } catch {
+        return; // the chart itself is there
+      }
+      const place = this.$refs.openings;
+      if (edited || !openings.length) return;
+      place.hidden = false;
+      for (const [index, opening] of openings.entries()) {
+        const button = place.appendChild(made("button", { type: "button", className: "opening" }));
+        button.dataset.opening = String(index);
+        button.setAttribute("aria-label", opening.chart.title);
+        const frame = button.appendChild(made("span", { className: "opening-frame" }));
+        frame.inert = true;
+        const small = frame.appendChild(made("span", { className: "opening-picture" }));
+        await draw(small, opening.chart);
+        button.append(made("span", { className: "opening-name", textContent: opening.chart.title }));
+      }
+    },
+    openingChosen(event) {
+      const button = near(event, "[data-opening]");
+      if (!button) return;
+      const { definition } = openings[Number(button.dataset.opening)];
+      if (this.history.push({ ...this.history.now, definition })) this.changed();
+      this.answer();
     },
 
     async show(data) {

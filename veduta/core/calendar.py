@@ -113,14 +113,19 @@ def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
     return Grouping(field=field.id, grain=(grain or Grain.MONTH) if field.kind.is_date else None)
 
 
-SPANS = ((20 * 366, Grain.YEAR), (6 * 366, Grain.QUARTER), (150, Grain.MONTH), (45, Grain.WEEK), (2, Grain.DAY))
+SPANS = ((20 * 366, Grain.YEAR), (12 * 366, Grain.QUARTER), (150, Grain.MONTH), (45, Grain.WEEK), (2, Grain.DAY))
 """How many days dates must span for a grain to tell something about them, from coarse to fine."""
+
+DAYS_OF_MANY = {Grain.YEAR: 100_000, Grain.QUARTER: 150 * 91, Grain.MONTH: 150 * 30, Grain.WEEK: 120 * 7}
+"""How many days as many periods as are still told apart take."""
 
 
 def grain_of_span(days: int, rhythm: Grain | None, kind: Kind) -> Grain:
-    """The grain by which dates that span so many days are best seen first; not finer than the periods they stand for
-    (their rhythm)."""
+    """The grain by which dates that span so many days are best seen first: the periods that they stand for (their
+    rhythm) if these are not too many, and nothing finer."""
     finest = rhythm or (Grain.HOUR if kind is Kind.DATETIME else Grain.DAY)
+    if rhythm and days <= DAYS_OF_MANY[rhythm]:
+        return rhythm
     by_span = next((grain for least, grain in SPANS if days > least), Grain.HOUR)
     return min(by_span, finest, key=PERIODS.index)
 

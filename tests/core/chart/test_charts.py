@@ -14,7 +14,7 @@ from tests import examples
 from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.calendar import grains_of
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart, load_definition
+from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, load_definition
 from veduta.core.chart.drawing import BUILDERS
 from veduta.core.chart.drawing.base import SERIES_COLOURS, draws
 from veduta.core.chart.question import Selection, ask
@@ -103,14 +103,6 @@ class Definitions(unittest.TestCase):
         with self.assertRaises(MissingField) as caught:
             check_fields(chart(show=[{"field": "tonnage", "aggregate": "sum"}]), schema)
         self.assertIn("“Tonnage” is missing", caught.exception.message)
-
-    def test_the_first_chart_of_a_dataset_is_sensible(self):
-        model = sailings(ROWS)
-        first = first_chart("d", model.schema)
-        self.assertEqual(
-            sentence_text(first, choose_kind(first, model)[0], model.schema),
-            "Show fare as a line by month of sailed.",
-        )
 
 
 class Choice(unittest.TestCase):

@@ -83,6 +83,7 @@ class Recognising(unittest.TestCase):
             (["year", "to", "date", "sales"], ["1999", "2004"], ""),
             (["fares"], ["202401", "202402"], ""),
             (["year"], ["7", "8"], ""),
+            (["built"], ["1890", "2004"], "year"),
         ):
             with self.subTest(heading, texts=texts):
                 self.assertEqual(recognise_period(heading, texts), period)

@@ -8,7 +8,7 @@ from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grouping, grouping_for
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
@@ -90,21 +90,6 @@ def check_fields(definition: ChartDefinition, schema: Schema) -> None:
     """Raises MissingField if the definition uses a field that is not there."""
     for field in sorted(definition.fields()):
         schema[field]
-
-
-def first_chart(dataset: str, schema: Schema) -> ChartDefinition:
-    """A sensible first chart: the first measure by month, or the count of rows by the first dimension."""
-    visible = schema.visible
-    measure = next((field for field in visible if field.role is Role.MEASURE), None)
-    date = next((field for field in visible if field.kind.is_date), None)
-    dimension = date or next(
-        (field for field in visible if field.role is Role.DIMENSION and not field.kind.is_number), None
-    )
-    return ChartDefinition(
-        dataset=dataset,
-        show=(Measure(field=measure.id, aggregate=measure.aggregate),) if measure else (),
-        by=(grouping_for(dimension),) if dimension else (),
-    )
 
 
 def default_measure(field: Field) -> Measure:

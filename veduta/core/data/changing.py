@@ -54,7 +54,7 @@ def _suiting(field: Field, kind: Kind, values: Sequence[str]) -> dict[str, Any]:
 
 
 def _change_reading(field: Field, new: dict[str, Any]) -> None:
-    """Puts the order of dates, the decimal sign and the words for empty among `new` into its reading."""
+    """Puts the order of dates, the decimal sign, and the words for empty and for rows left out into its reading."""
     if "order" in new or "decimal" in new:
         reading = field.reading.model_dump()
         if order := new.pop("order", ""):
@@ -62,9 +62,10 @@ def _change_reading(field: Field, new: dict[str, Any]) -> None:
         if decimal := new.pop("decimal", ""):
             reading |= {"decimal": decimal, "thousands": "." if decimal == "," else ","}
         new["reading"] = reading
-    if "empty_words" in new:
-        words = [str(word).strip().lower()[:100] for word in new.pop("empty_words")]
-        new["reading"] = {**(new.get("reading") or field.reading.model_dump()), "empties": words}
+    for key, part in (("empty_words", "empties"), ("left_out", "left_out")):
+        if key in new:
+            words = [str(word).strip().lower()[:100] for word in new.pop(key)]
+            new["reading"] = {**(new.get("reading") or field.reading.model_dump()), part: words}
 
 
 def _formats_in_order(formats: tuple[str, ...], order: str) -> list[str]:
@@ -97,7 +98,13 @@ def matched_fields(
 def in_place_of(old: Field, new: Field) -> Field:
     """A column of newer rows in the place of one of its heading: under its id and name, and with its settings where the
     values still allow them. Years and other periods that were numbers or texts stay such."""
-    settings = {"id": old.id, "name": old.name, "description": old.description, "hidden": old.hidden}
+    settings: dict[str, Any] = {
+        "id": old.id,
+        "name": old.name,
+        "description": old.description,
+        "hidden": old.hidden,
+        "reading": new.reading.model_copy(update={"left_out": old.reading.left_out}),
+    }
     if old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE):
         settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
     elif old.kind is Kind.TEXT or (old.kind.is_number and new.reading.period):

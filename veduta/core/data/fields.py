@@ -125,7 +125,8 @@ class Reading(Frozen):
 
     `formats` are strptime patterns for dates, the likeliest first; `order` is the order of day, month
     and year in numeric dates. `period` is what its texts write instead of days: months, quarters and so on.
-    `empties` are words, in lower case, that mean empty in this column.
+    `empties` are words, in lower case, that mean empty in this column; rows that have one of `left_out` are not taken
+    in.
     """
 
     decimal: Literal[".", ","] = "."
@@ -134,6 +135,7 @@ class Reading(Frozen):
     formats: tuple[str, ...] = ()
     period: Period = ""
     empties: tuple[str, ...] = Attribute((), max_length=50)
+    left_out: tuple[str, ...] = Attribute((), max_length=50)
 
 
 class Field(Frozen):

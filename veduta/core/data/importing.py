@@ -35,7 +35,7 @@ class Chunk:
 @dataclass
 class Import:
     """A reading of one file, or of what has landed. Iterate `chunks()`; `rows`, `ragged`
-    and `failures` are complete afterwards."""
+    and `failures` are complete afterwards. `rows` are those taken in; what some fields' readings leave out is not."""
 
     path: Path
     options: FileOptions | SheetOptions | RecordsOptions | LandedOptions
@@ -46,6 +46,7 @@ class Import:
     rows: int = 0
     ragged: Ragged = attribute(default_factory=Ragged)
     failures: dict[str, Failures] = attribute(default_factory=dict)
+    _rows_read: int = 0
 
     def chunks(self, size: int = BLOCK) -> Iterator[Chunk]:
         """The file's rows in order; while one chunk is used the next is converted, and the one after it read. Raises
@@ -55,9 +56,13 @@ class Import:
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             for block in one_ahead(self._blocks(size)):
-                columns = list(pool.map(partial(self._column, block.frame), self.fields, self.positions))
-                self.rows += block.frame.height
-                yield Chunk(columns, block.frame.height, block.bytes_read)
+                kept = self._kept(block.frame)
+                read = partial(self._column, block.frame, kept)
+                columns = list(pool.map(read, self.fields, self.positions))
+                rows = block.frame.height if kept is None else int(kept.sum())
+                self.rows += rows
+                self._rows_read += block.frame.height
+                yield Chunk(columns, rows, block.bytes_read)
 
     def _blocks(self, size: int) -> Iterator[Block]:
         if not isinstance(self.options, FileOptions):
@@ -66,11 +71,25 @@ class Import:
         numbers = {position: field.kind.dtype for field, position in pairs if is_plain_number(field)}
         return read_blocks(self.path, self.options, self.width, self.ragged, size, numbers)
 
-    def _column(self, texts: pl.DataFrame, field: Field, position: int) -> tuple[pl.Series, bytes]:
+    def _kept(self, texts: pl.DataFrame) -> pl.Series | None:
+        """Which rows are taken in; None for all of them."""
+        conditions = [
+            pl.col(str(position)).cast(pl.String).str.strip_chars().str.to_lowercase().is_in(field.reading.left_out)
+            for field, position in zip(self.fields, self.positions, strict=True)
+            if field.reading.left_out
+        ]
+        if not conditions:
+            return None
+        return texts.select(~pl.any_horizontal(conditions).fill_null(False).alias("kept")).to_series()
+
+    def _column(
+        self, texts: pl.DataFrame, kept: pl.Series | None, field: Field, position: int
+    ) -> tuple[pl.Series, bytes]:
         text = texts.get_column(str(position)).alias(field.id)
         failures = self.failures.setdefault(field.id, Failures())
-        values = convert(text, field, self.options.empties, failures, self.rows + 1)
-        values = values.alias(field.id)
+        values = convert(text, field, self.options.empties, failures, self._rows_read + 1).alias(field.id)
+        if kept is not None:
+            values = values.filter(kept)
         return values, encode(values)
 
 

@@ -56,7 +56,9 @@ def _any_of(period: Period) -> re.Pattern[str]:
 
 
 LOOKS = {period: _any_of(period) for period in PERIODS}
-YEAR_WORDS = frozenset("year years yr season jahr année ano año anno period date".split())
+YEAR_WORDS = frozenset(
+    "year years yr season jahr année ano año anno period date built founded established opened launched born".split()
+)
 MONTH_WORDS = YEAR_WORDS | frozenset("month months mois monat mes yearmonth ym".split())
 ENOUGH = 0.9
 PIVOT = 69

@@ -60,6 +60,7 @@ DATE_SHAPES = {
 TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S%.f", "%I:%M %p", "%I:%M:%S %p")
 DATE_LIKE = re.compile(r"^\d{1,4}[-/. ]([A-Za-z]{3,9}|\d{1,2})[-/. ,]+\d{1,4}|^[A-Za-z]{3,9} \d{1,2},? \d{4}")
 TIME_PART = re.compile(r"[T ](\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)(Z|[-+]\d{2}:?\d{2})?$")
+WRITTEN_TOGETHER = re.compile(r"[A-Za-z][a-z]+([A-Z][a-z0-9]+)+")
 TELEPHONE = re.compile(r"^(\+|00)\d[\d ()/-]{6,}$")
 
 
@@ -161,8 +162,8 @@ def recognise_decimal(columns: list[list[str]]) -> str:
 def clean_names(header: list[str]) -> list[tuple[str, str]]:
     """(source, name) for each heading: sources made unique, names made readable.
 
-    >>> clean_names(["fare_revenue", "", "Port", "port"])
-    [('fare_revenue', 'Fare revenue'), ('', 'Column 2'), ('Port', 'Port'), ('port', 'Port (2)')]
+    >>> clean_names(["fare_revenue", "", "Port", "port", "seaTemp"])
+    [('fare_revenue', 'Fare revenue'), ('', 'Column 2'), ('Port', 'Port'), ('port', 'Port (2)'), ('seaTemp', 'Sea temp')]
     """
     seen_sources: Counter[str] = Counter()
     taken: set[str] = set()
@@ -173,6 +174,8 @@ def clean_names(header: list[str]) -> list[tuple[str, str]]:
         if source and seen_sources[source] > 1:
             source = f"{source} ({seen_sources[source]})"
         name = re.sub(r"[\s_]+", " ", heading).strip()[:180] or f"Column {position}"
+        if WRITTEN_TOGETHER.fullmatch(name):
+            name = " ".join(words_of(name))
         name = name[0].upper() + name[1:]
         if name.isupper() and len(name) > 4:
             name = name.capitalize()

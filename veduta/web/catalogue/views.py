@@ -23,7 +23,7 @@ from veduta.web.datasets.requests import dataset_at, field_changes
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.modelling.services import model_for
 
-COLUMNS_SHOWN = 100
+COLUMNS_SHOWN = 60
 
 
 class About(Sent):
@@ -82,7 +82,8 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
     for field in page:
         profiled = version.profile(field.id) if seen is None else profile(seen[field.id], field.kind)
         failed = 0 if bound else version.failures.get(field.id, {}).get("count", 0)
-        fields.append(_field_context(field, profiled) | {"failed": failed})
+        sorted_by = schema.get(field.sort_by)
+        fields.append(_field_context(field, profiled) | {"failed": failed, "sorted_by": sorted_by})
     context = {
         "bound": bound,
         "rule_words": model.ruling.words(),
@@ -90,7 +91,9 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
         "needs_release": request.user.is_steward and is_made_from_ruled(dataset),
         "dataset": dataset,
         "version": version,
-        "versions": dataset.versions.filter(state=Version.State.READY).exclude(number=None)[:20],
+        "versions": dataset.versions.filter(state=Version.State.READY)
+        .exclude(number=None)
+        .defer("profiles", "failures", "kinds")[:20],
         "fields": fields,
         "columns": len(schema.fields),
         "page": page,

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, first_chart
+from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields
+from veduta.core.chart.openings import openings
 from veduta.core.chart.question import Answered, Selection, ask, to_query
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.data.fields import Schema
@@ -74,7 +76,7 @@ def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | 
 def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, name: str = "") -> Chart:
     """A new chart, not yet saved, that starts with something sensible."""
     must_build(user)
-    definition = definition or first_chart(str(dataset.pk), model_for(dataset, user).schema)
+    definition = definition or openings(str(dataset.pk), model_for(dataset, user))[0]
     return Chart.objects.create(
         dataset=dataset,
         name=name[:300],
@@ -82,6 +84,17 @@ def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | Non
         created_by=user,
         updated_by=user,
     )
+
+
+def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> list[Answered]:
+    """The other charts that the dataset could be opened with, worked out; those that cannot be are left out."""
+    must_build(user)
+    found = []
+    for opening in openings(str(chart.dataset_id), model_for(chart.dataset, user)):
+        with suppress(VedutaError):
+            if opening != definition:
+                found.append(answer_chart(chart.dataset, opening, user))
+    return found
 
 
 def keep_draft(user: User, chart: Chart, definition: ChartDefinition, name: str, base_revision: int) -> Draft:

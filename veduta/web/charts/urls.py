@@ -7,6 +7,7 @@ urlpatterns = [
     path("new/", views.new_chart, name="chart-new"),
     path("<uuid:pk>/", views.workbench, name="chart"),
     path("<uuid:pk>/answer/", views.answer, name="chart-answer"),
+    path("<uuid:pk>/openings/", views.other_openings, name="chart-openings"),
     path("<uuid:pk>/clause/", views.popover, name="chart-clause"),
     path("<uuid:pk>/explain/", views.explain, name="chart-explain"),
     path("<uuid:pk>/draft/", views.keep_draft, name="chart-draft"),

@@ -160,12 +160,23 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
         "draft": bool(draft),
+        "opens": not draft and not chart.revision,
         "dashboard": str(_as_uuid(asked(request, Where).dashboard) or ""),
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(
         request, "charts/workbench.html", {"chart": chart, "groups": groups, "start": start, "datasets": datasets}
     )
+
+
+@require_GET
+@builders_only
+def other_openings(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """What else a new chart could begin as: definitions, with their drawings."""
+    chart = _chart(pk)
+    others = services.other_openings(request.user, chart, load_definition(chart.definition))
+    shown = [{"definition": definition_json(each.definition), "chart": chart_data(each)} for each in others]
+    return JsonResponse({"openings": shown})
 
 
 @require_POST

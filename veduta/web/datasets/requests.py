@@ -42,6 +42,7 @@ class FieldChanges(Sent):
     order: Line = ""
     decimal: Line = ""
     empty_words: Lines = []
+    left_out: Lines = []
     folder: Line = ""
     total: Line = ""
     over_dates: Line = ""

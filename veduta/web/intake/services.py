@@ -284,6 +284,12 @@ def start_import(user: User, upload: Upload, name: str = "", leave_out: Abstract
         raise VedutaError(f"Is the day or the month first in {', '.join(names)}?", hint="Choose above the preview.")
     if not pairs:
         raise VedutaError("Every column is left out.", hint="Keep at least one column.")
+    for field in upload.all_fields:
+        if field.id in leave_out and field.reading.left_out:
+            raise VedutaError(
+                f"“{field.name}” tells which rows are left out, so it has to be imported.",
+                hint="Tick it, or keep these rows. It can be hidden on the dataset's page.",
+            )
     with transaction.atomic():
         if upload.dataset is None:
             upload.dataset = Dataset.objects.create(

@@ -14,13 +14,16 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
+from veduta.core.calendar import Grain
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import Field, Kind, aggregates_for
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.recognise import Recognised
+from veduta.core.data.remarks import Remark, is_left_out, remarks
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.formats import format_value, settle
+from veduta.core.words import listed
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.bodies import takes_files
 from veduta.web.common.requests import Line, Lines, Sent, Text, asked, sent, sent_json
@@ -130,12 +133,17 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
                 "question": questions.get(field.id, ""),
                 "why": seen.why if seen else "",
                 "empty_words": _empty_words(field, seen),
+                "aggregates": [(aggregate.value, aggregate.words) for aggregate in aggregates_for(field.kind)],
             }
         )
     rows = min(PREVIEW_ROWS, len(sample.rows))
+    pairs = list(zip(upload.all_fields, upload.positions, strict=False))
     context |= {
         "columns": columns,
-        "body": [[column["cells"][i] for column in columns] for i in range(rows)],
+        "body": [
+            ([column["cells"][i] for column in columns], is_left_out(sample.rows[i], pairs)) for i in range(rows)
+        ],
+        "remarks": [_remark(remark) for remark in remarks(sample, pairs)],
         "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
         "questions": [column for column in columns if column["question"]],
         "sampled": len(sample.rows),
@@ -161,17 +169,35 @@ def _empty_words(field: Field, seen: Recognised | None) -> list[dict[str, Any]]:
     ]
 
 
-def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list[tuple[str, bool]], int]:
+def _remark(remark: Remark) -> dict[str, Any]:
+    """What is worth a look, and what its button changes of the column."""
+    reading = remark.field.reading
+    key, known = ("left_out", reading.left_out) if remark.about == "totals" else ("empty_words", reading.empties)
+    words = [word.lower() for word in remark.words]
+    others = [word for word in known if word not in words] if remark.taken else list(dict.fromkeys([*known, *words]))
+    return {
+        "id": f"{remark.about}-{remark.field.id}",
+        "remark": remark,
+        "said": listed([f"“{word}”" for word in remark.words[:4]]) + (" …" if len(remark.words) > 4 else ""),
+        "key": key,
+        "others": json.dumps(others),
+    }
+
+
+def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list[tuple[str, bool, bool]], int]:
+    """The first cells of a column, with whether each does not fit and is a number; and how many sampled do not fit."""
     import polars as pl
 
     texts = pl.Series(sample.column(position)[:2_000], dtype=pl.String)
     failures = Failures()
     values = convert(texts, field, upload.file_options.empties, failures)
     number_format = settle(field.format, values, field.kind, records=True) if field.kind.is_number else field.format
+    grain = Grain(field.reading.period) if field.kind.is_date and field.reading.period else None
     failed = {row for row, _ in failures.examples}
     cells = []
     for i, value in enumerate(values[:PREVIEW_ROWS], 1):
-        cells.append((texts[i - 1], True) if i in failed else (format_value(value, field.kind, number_format), False))
+        words = texts[i - 1] if i in failed else format_value(value, field.kind, number_format, grain)
+        cells.append((words, i in failed, field.kind.is_number))
     return cells, failures.count
 
 

@@ -41,9 +41,15 @@ TYPED: dict[Kind, Callable[[Any], Any]] = {
 }
 
 
+PLAIN_NAMES = frozenset(("date", "time", "period", *(grain.words for grain in Grain)))
+"""Names of dates that say no more than a grain does."""
+
+
 def grouping_words(grouping: Grouping, schema: Schema) -> str:
-    """A dimension's name, dates with their grain: "month of Sailing date", unless the name says it."""
+    """A dimension's name, dates with their grain: "month of Sailing date", but plainly "month" of Date or Month."""
     field = schema[grouping.field]
-    if not grouping.grain or field.name.casefold() == grouping.grain.words:
+    if not grouping.grain:
         return field.name
+    if field.name.casefold() in PLAIN_NAMES:
+        return grouping.grain.words
     return f"{grouping.grain.words} of {in_sentence(field.name)}"

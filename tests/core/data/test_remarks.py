@@ -1,0 +1,79 @@
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+
+from tests.core.support import FolderTest
+from veduta.core.data.changing import changed_field
+from veduta.core.data.importing import Import
+from veduta.core.data.options import FileOptions
+from veduta.core.data.recognise import recognise_fields
+from veduta.core.data.remarks import is_left_out, remarks
+from veduta.core.data.sniff import Sample
+
+
+def sample_of(header: list[str], rows: list[list[str]]) -> Sample:
+    return Sample(FileOptions(), header, rows, 0)
+
+
+def remarked(header: list[str], rows: list[list[str]], **changes):
+    """What is remarked about a sample, with changes of its first column's reading."""
+    sample = sample_of(header, rows)
+    fields = [each.field for each in recognise_fields(sample)]
+    if changes:
+        fields[0] = changed_field(fields[0], changes)
+    return remarks(sample, [(field, position) for position, field in enumerate(fields)])
+
+
+class Totals(unittest.TestCase):
+    def test_rows_that_name_a_total_are_remarked(self):
+        for word in ("Total", "overall", "Grand total", "Total Harbour", "Subtotal", "All ports"):
+            with self.subTest(word):
+                found = remarked(["Port", "Fare"], [["Tern", "1"], ["Quay", "2"], [word, "3"]])
+                self.assertEqual([(each.about, each.words, each.rows, each.taken) for each in found], [("totals", (word,), 1, False)])  # fmt: skip
+
+    def test_ordinary_words_are_not(self):
+        for words in (["Tern", "Totally", "Allington"], ["Total", "Total", "Tern"], ["Total", "Total"]):
+            with self.subTest(words):
+                self.assertEqual(remarked(["Port", "Fare"], [[word, "1"] for word in words]), [])
+
+    def test_they_stay_remarked_once_left_out(self):
+        rows = [["Tern", "1"], ["Quay", "1"], ["Total", "2"]]
+        (found,) = remarked(["Port", "Fare"], rows, left_out=["total"])
+        self.assertTrue(found.taken)
+        self.assertEqual([is_left_out(row, [(found.field, 0)]) for row in rows], [False, False, True])
+
+
+class FarDates(unittest.TestCase):
+    days = [[str(dt.date(2026, 1, 1) + dt.timedelta(days=number)), "1"] for number in range(100)]
+
+    def test_dates_far_outside_the_rest_are_remarked(self):
+        for text in ("1900-01-01", "9999-12-31", "2036-01-01"):
+            with self.subTest(text):
+                (found,) = remarked(["Sailed", "Fare"], [*self.days, [text, "1"]])
+                self.assertEqual((found.about, found.words, found.rows, found.taken), ("far", (text,), 1, False))
+
+    def test_dates_of_a_long_time_and_a_near_one_are_not(self):
+        years = [[f"{year}-06-01", "1"] for year in range(1900, 2027)]
+        for rows in (years, [*self.days, ["2027-01-01", "1"]], [*self.days[:5], ["1900-01-01", "1"]]):
+            with self.subTest(rows[-1]):
+                self.assertEqual(remarked(["Sailed", "Fare"], rows), [])
+
+    def test_they_stay_remarked_once_they_count_as_empty(self):
+        (found,) = remarked(["Sailed", "Fare"], [*self.days, ["1900-01-01", "1"]], empty_words=["1900-01-01"])
+        self.assertTrue(found.taken)
+
+
+class Importing(FolderTest):
+    def test_rows_left_out_do_not_come_in_and_failures_keep_their_lines(self):
+        path = self.folder / "ports.csv"
+        lines = [*(f"Tern,{number}" for number in range(20)), "TOTAL ,190", "Quay,many", ",7"]
+        path.write_text("Port,Fare\n" + "\n".join(lines))
+        fields = [each.field for each in recognise_fields(sample_of(["Port", "Fare"], [line.split(",") for line in lines]))]
+        fields[0] = changed_field(fields[0], {"left_out": ["total"]})
+        reading = Import(path, FileOptions(), fields, [0, 1], 2)
+        chunks = list(reading.chunks(64))
+        fares = [value for chunk in chunks for value in chunk.columns[1][0]]
+        self.assertEqual(fares, [*range(20), None, 7])
+        self.assertEqual((reading.rows, sum(chunk.rows for chunk in chunks)), (22, 22))
+        self.assertEqual(reading.failures["c2"].examples, [(22, "many")])
