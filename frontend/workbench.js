@@ -20,6 +20,7 @@ export function workbench() {
   let opener = null;
   let lastAnswer = null;
   let pending = null;
+  let working = null; // the newest question, until it is answered
   let edited = false;
   let openings = [];
 
@@ -35,7 +36,7 @@ export function workbench() {
 
     init() {
       this.base = this.$root.dataset.base;
-      this.history = new History(start.id, { definition: start.definition, name: start.name });
+      this.history = new History(start.id, { definition: start.definition });
       this.revision = start.revision;
       this.saved = start.saved && !start.draft;
       this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
@@ -82,7 +83,11 @@ export function workbench() {
     },
 
     // Asks the server for an answer, after an edit if there is one.
-    async answer(edit = null) {
+    answer(edit = null) {
+      working = this.ask(edit);
+      return working;
+    },
+    async ask(edit) {
       const turn = ++asked;
       pending = null;
       this.$refs.picture.classList.add("waiting");
@@ -93,7 +98,7 @@ export function workbench() {
           edited = true;
           this.$refs.openings.hidden = true;
         }
-        if (edit && this.history.push({ ...this.history.now, definition: data.definition })) this.changed();
+        if (edit && this.history.push({ definition: data.definition })) this.changed();
         await this.show(data);
         return true;
       } catch (error) {
@@ -133,7 +138,7 @@ export function workbench() {
       const button = near(event, "[data-opening]");
       if (!button) return;
       const { definition } = openings[Number(button.dataset.opening)];
-      if (this.history.push({ ...this.history.now, definition })) this.changed();
+      if (this.history.push({ definition })) this.changed();
       this.answer();
     },
 
@@ -142,7 +147,6 @@ export function workbench() {
       this.why =
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;
-      this.$refs.name.value = this.history.now.name;
       updateContent(this.$refs.sentence, data.sentence);
       this.$refs.title.value = this.definition.title ?? "";
       this.$refs.title.placeholder = data.chart.title;
@@ -152,7 +156,7 @@ export function workbench() {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
       }
       await draw(this.$refs.picture, data.chart);
-      document.title = `${this.history.now.name || data.chart.title} · Veduta`;
+      document.title = `${data.chart.title} · Veduta`;
       this.markOpen();
     },
 
@@ -177,8 +181,10 @@ export function workbench() {
     async draft() {
       if (this.saved) return;
       try {
-        const { definition, name } = this.history.now;
-        const { at: time } = await post(`${this.base}draft/`, { definition, name, revision: this.revision });
+        const { at: time } = await post(`${this.base}draft/`, {
+          definition: this.definition,
+          revision: this.revision,
+        });
         this.unsent = false;
         if (!this.saved) this.status = `draft saved ${time}`;
       } catch (error) {
@@ -187,11 +193,10 @@ export function workbench() {
       }
     },
     async save(overwrite = false) {
-      const { definition, name } = this.history.now;
+      await working; // what was typed last is part of it
       try {
         const answer = await post(`${this.base}save/`, {
-          definition,
-          name,
+          definition: this.definition,
           revision: this.revision,
           overwrite: overwrite === true,
         });
@@ -213,14 +218,13 @@ export function workbench() {
       if (choice === "mine") return this.save(true);
       if (choice === "theirs") {
         this.revision = theirs.revision;
-        this.history.push({ definition: theirs.definition, name: theirs.name });
+        this.history.push({ definition: theirs.definition });
         this.saved = true;
         this.status = "saved";
         await this.answer();
         await post(`${this.base}draft/drop/`);
       } else if (choice === "both") {
-        const { definition, name } = this.history.now;
-        location.href = (await post(`${this.base}save-as-new/`, { definition, name })).address;
+        location.href = (await post(`${this.base}save-as-new/`, { definition: this.definition })).address;
       }
       return false;
     },
@@ -248,9 +252,6 @@ export function workbench() {
     keys(event) {
       if (event.key === "Escape" && this.popoverOpen) this.shut(true);
       shortcuts(event, { save: () => this.save(), undo: () => this.undo(), redo: () => this.redo() });
-    },
-    renamed() {
-      if (this.history.push({ ...this.history.now, name: this.$refs.name.value.trim() })) this.changed();
     },
     titleDone() {
       this.$refs.title.blur();

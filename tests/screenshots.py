@@ -146,7 +146,7 @@ def main() -> None:
         explorer.shoot("rows-behind")
         analyst = Camera(browser, address, "analyst")
         analyst.shoot("home")
-        analyst.chart("Fares by region")
+        analyst.chart("Fare revenue by month and region")
         analyst.shoot("workbench")
         analyst.page.click("[data-clause=by]")
         analyst.page.wait_for_selector("[x-ref=popover] .chip")

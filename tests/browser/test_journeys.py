@@ -34,7 +34,7 @@ class AnalystJourney(BrowserTest):
         self.page.keyboard.press("Escape")
 
     def save(self, name: str) -> None:
-        self.page.fill("[x-ref=name]", name)
+        self.page.fill("[x-ref=title]", name)
         self.page.keyboard.press("Tab")
         self.page.click("text=Save chart")
         self.has_text("[role=status]", "saved ")
@@ -68,11 +68,11 @@ class AnalystJourney(BrowserTest):
         page = self.page
         self.sign_in("analyst")
         self.new_chart("Sailings")
-        page.fill("[x-ref=name]", "Typed to the end")
+        page.fill("[x-ref=title]", "Typed to the end")
         page.keyboard.press("Control+s")
         self.has_text("[role=status]", "saved ")
         page.reload()
-        expect(page.locator("[x-ref=name]")).to_have_value("Typed to the end")
+        expect(page.locator("[x-ref=title]")).to_have_value("Typed to the end")
         self.choose_instead("by", "Vessel")
         page.click("[data-clause=by]")
         expect(page.locator("[x-ref=popover] [data-filters]")).to_be_focused()
@@ -237,7 +237,7 @@ class AnalystJourney(BrowserTest):
         other.click("text=Save mine as a new chart")
         other.wait_for_url(lambda url: url != page.url)
         other.locator("[x-ref=title]").wait_for()
-        expect(other.locator("[x-ref=title]")).to_have_value("Second")
+        expect(other.locator("[x-ref=title]")).to_have_value("Second (mine)")
 
 
 class ExplorerJourney(BrowserTest):

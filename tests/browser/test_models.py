@@ -57,7 +57,7 @@ class Calculating(BrowserTest):
         page = self.page
         self.sign_in("analyst")
         self.go("/charts/?find=Regions+and+vessels")
-        page.click("main a:text-is('Regions and vessels')")
+        page.click("main a:text-is('Regions and vessels in 2026, with subtotals')")
         page.locator("[x-ref=picture] td.subtotal").nth(1).click()
         self.has_text("dialog", "Inner Sound")
         expect(page.locator("dialog tbody tr").filter(has_text="North Reach")).to_have_count(0)

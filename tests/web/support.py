@@ -115,7 +115,7 @@ class WebTest(TestCase):
         parts = parts or {"show": [{"field": self.ids["fare"], "aggregate": "sum"}], "by": [self.ids["region"]]}
         definition = load_definition({"dataset": str(self.dataset.pk), **parts})
         chart = charts.create_chart(self.analyst, self.dataset, definition, name)
-        return charts.save_chart(self.analyst, chart, definition, name, 0)
+        return charts.save_chart(self.analyst, chart, chart.load(), 0)
 
     def make_dashboard(self, published: bool = True):
         """Blocks "bars" (by region) and "count" (a figure), controls "date" and "region"."""

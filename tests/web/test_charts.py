@@ -199,14 +199,14 @@ class Popovers(ChartTest):
 class Saving(ChartTest):
     def test_a_draft_is_ones_own(self):
         other = self.chart.definition | {"title": "Mine"}
-        self.ask("chart-draft", self.chart.pk, data={"definition": other, "name": "Draft", "revision": 1})
+        self.ask("chart-draft", self.chart.pk, data={"definition": other, "revision": 1})
         self.assertContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "Mine"')
         self.as_(self.steward)
         self.assertNotContains(self.client.get(reverse("chart", args=[self.chart.pk])), '"title": "Mine"')
 
     def save(self, user, title, revision, **more):
         self.as_(user)
-        data = {"definition": self.chart.definition | {"title": title}, "name": title, "revision": revision, **more}
+        data = {"definition": self.chart.definition | {"title": title}, "revision": revision, **more}
         return self.ask("chart-save", self.chart.pk, data=data)
 
     def test_the_second_to_save_is_told_sees_the_difference_and_chooses(self):
@@ -230,9 +230,8 @@ class Saving(ChartTest):
     def test_or_mine_becomes_a_chart_of_its_own(self):
         self.save(self.steward, "Theirs", 1)
         self.as_(self.analyst)
-        answer = self.ask(
-            "chart-save-as-new", self.chart.pk, data={"definition": self.chart.definition, "name": "Mine"}
-        )
+        mine = self.chart.definition | {"title": "Mine"}
+        answer = self.ask("chart-save-as-new", self.chart.pk, data={"definition": mine})
         self.assertEqual(Chart.objects.exclude(pk=self.chart.pk).get().name, "Mine (mine)")
         self.assertEqual(self.client.get(answer.json()["address"]).status_code, 200)
 
@@ -244,7 +243,7 @@ class Saving(ChartTest):
         found = services.differences(mine, theirs, self.dataset.schema)
         self.assertEqual(
             [(d["clause"], d["mine"], d["theirs"]) for d in found],
-            [("As", "chosen by Veduta", "stacked area"), ("Split by", "nothing", "route"), ("Title", "nothing", "T")],
+            [("As", "chosen by Veduta", "stacked area"), ("Split by", "nothing", "route"), ("Title", "Fares", "T")],
         )
 
     def test_saving_ends_the_draft(self):
@@ -273,12 +272,18 @@ class Keeping(ChartTest):
         self.client.post(reverse("chart-duplicate", args=[self.chart.pk]))
         copy = Chart.objects.exclude(pk=self.chart.pk).get()
         self.assertEqual(copy.name, "Fares (copy)")
-        self.ask("chart-save", copy.pk, data={"definition": copy.definition, "name": "Takings", "revision": 0})
+        self.ask("chart-save", copy.pk, data={"definition": copy.definition | {"title": "Takings"}, "revision": 0})
         answer = self.ask("chart-delete", copy.pk).json()
         self.assertNotContains(self.client.get(reverse("charts")), "Takings")
         self.assertEqual(self.client.get(reverse("chart", args=[copy.pk])).status_code, 404)
         self.client.post(answer["undo"], headers={"X-Veduta": "1"})
         self.assertContains(self.client.get(reverse("charts")), "Takings")
+
+    def test_a_chart_without_a_title_is_called_what_its_sentence_says(self):
+        untitled = self.chart.definition | {"title": ""}
+        self.ask("chart-save", self.chart.pk, data={"definition": untitled, "revision": 1})
+        self.chart.refresh_from_db()
+        self.assertEqual(self.chart.name, "Fare by region")
 
     def test_a_chart_of_a_dataset_with_one_column(self):
         dataset = import_now(self.analyst, "port\nTern\nQuay\n", "ports.csv")
@@ -289,8 +294,8 @@ class Keeping(ChartTest):
     def test_services_check_who_asks(self):
         for action in (
             lambda: services.create_chart(self.explorer, self.dataset),
-            lambda: services.save_chart(self.explorer, self.chart, self.chart.load(), "x", 1),
-            lambda: services.keep_draft(self.explorer, self.chart, self.chart.load(), "x", 1),
+            lambda: services.save_chart(self.explorer, self.chart, self.chart.load(), 1),
+            lambda: services.keep_draft(self.explorer, self.chart, self.chart.load(), 1),
             lambda: services.duplicate_chart(self.explorer, self.chart),
             lambda: services.delete_chart(self.explorer, self.chart),
             lambda: services.restore_chart(self.explorer, self.chart),

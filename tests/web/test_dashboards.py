@@ -239,7 +239,7 @@ class Editing(DashboardTest):
     def test_published_charts_stay_as_they_were(self):
         chart = self.dataset.charts.get(name="Fares")
         changed = chart.load().model_copy(update={"title": "Changed"})
-        charts.save_chart(self.analyst, chart, changed, "Fares", 1)
+        charts.save_chart(self.analyst, chart, changed, 1)
         self.assertEqual(self.block().json()["title"], "Fares")
         self.assertEqual(self.block(draft="1").json()["title"], "Changed")
 

@@ -25,3 +25,22 @@ class Upgrading(TransactionTestCase):
         dataset = Dataset.objects.get(pk=made.pk)
         self.assertEqual([field.name for field in dataset.all_taken_fields], ["Port"])
         self.assertEqual((dataset.steps, dataset.source, dataset.is_shaped), ({}, {}, False))
+
+    def test_the_names_of_charts_become_their_titles(self):
+        executor = MigrationExecutor(connection)
+        before = [("charts", "0001_initial"), ("datasets", "0006_positions")]
+        executor.migrate(before)
+        apps = executor.loader.project_state(before).apps
+        dataset = apps.get_model("datasets", "Dataset").objects.create(name="Ports")
+        old = apps.get_model("charts", "Chart").objects
+        named = old.create(dataset=dataset, name="Fares", definition={"dataset": "d"})
+        both = old.create(dataset=dataset, name="Fares", definition={"dataset": "d", "title": "Fares of Tern"})
+        neither = old.create(dataset=dataset, definition={"dataset": "d"})
+        executor = MigrationExecutor(connection)
+        executor.migrate(executor.loader.graph.leaf_nodes())
+        from veduta.web.charts.models import Chart
+
+        now = {each.pk: (each.name, each.definition.get("title", "")) for each in Chart.objects.all()}
+        self.assertEqual(now[named.pk], ("Fares", "Fares"))
+        self.assertEqual(now[both.pk], ("Fares of Tern", "Fares of Tern"))
+        self.assertEqual(now[neither.pk], ("", ""))

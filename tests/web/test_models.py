@@ -119,7 +119,7 @@ class Joining(ModelTest):
         pier = self.join()
         definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [pier]})
         chart = charts.create_chart(self.analyst, self.now(), definition, "Fares by pier")
-        charts.save_chart(self.analyst, chart, definition, "Fares by pier", 0)
+        charts.save_chart(self.analyst, chart, chart.load(), 0)
         asked = self.change("remove_table", table="routes")
         self.assertEqual(asked.status_code, 409)
         self.assertContains(asked, "Fares by pier", status_code=409)
@@ -302,7 +302,7 @@ class Parameters(ModelTest):
 
     def test_a_control_of_a_dashboard_sets_it_for_readers(self):
         chart = charts.create_chart(self.analyst, self.now(), load_definition(self.definition), "Top")
-        charts.save_chart(self.analyst, chart, chart.load(), "Top", 0)
+        charts.save_chart(self.analyst, chart, chart.load(), 0)
         dashboard = dashboards.create_dashboard(self.analyst, "Regions")
         dashboards.place_chart(self.analyst, dashboard, chart)
         dashboard.refresh_from_db()
@@ -349,7 +349,7 @@ class Rules(ModelTest):
     def test_rows_behind_lists_and_files_obey_it(self):
         definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["route"]]})
         chart = charts.create_chart(self.analyst, self.now(), definition, "Routes")
-        charts.save_chart(self.analyst, chart, definition, "Routes", 0)
+        charts.save_chart(self.analyst, chart, chart.load(), 0)
         dashboard = dashboards.create_dashboard(self.analyst, "Routes")
         dashboards.place_chart(self.analyst, dashboard, chart)
         dashboard.refresh_from_db()

@@ -41,7 +41,7 @@ taken = next(field.id for field in model_of(dataset).schema if field.name == "Ta
 region = next(field.id for field in dataset.all_fields if field.source == "region")
 definition = load_definition({"dataset": str(dataset.pk), "show": [{"field": taken}], "by": [region]})
 chart = charts.create_chart(analyst, dataset, definition, "Taken")
-charts.save_chart(analyst, chart, definition, "Taken", 0)
+charts.save_chart(analyst, chart, chart.load(), 0)
 layout = load_dashboard({"blocks": [{"id": "bars", "kind": "chart", "chart": str(chart.pk)}]})
 dashboard = dashboards.create_dashboard(analyst, "Season")
 dashboards.save_draft(analyst, dashboard, layout, "Season", 0)

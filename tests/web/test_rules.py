@@ -50,7 +50,7 @@ class EveryWay(Bounded):
     def test_no_page_that_can_be_opened_shows_a_hidden_row(self):
         definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]})
         chart = charts.create_chart(self.analyst, self.now(), definition, "Regions")
-        charts.save_chart(self.analyst, chart, definition, "Regions", 0)
+        charts.save_chart(self.analyst, chart, chart.load(), 0)
         opened = 0
         for pattern in (
             each for name in (*DATA, "charts") for each in get_resolver(f"veduta.web.{name}.urls").url_patterns

@@ -270,9 +270,9 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
 
 
 def save_new(user: User, dataset: Dataset, name: str, definition: ChartDefinition) -> Chart:
-    """A new chart, saved for everybody."""
-    chart = create_chart(user, dataset, definition, name)
-    return save_chart(user, chart, definition, name, 0)
+    """A new chart, saved for everybody; its name is its title if it has none."""
+    chart = create_chart(user, dataset, definition, definition.title or name)
+    return save_chart(user, chart, chart.load(), 0)
 
 
 def _counted(user: User):

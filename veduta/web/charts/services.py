@@ -10,10 +10,10 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields
+from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, load_definition
 from veduta.core.chart.openings import openings
 from veduta.core.chart.question import Answered, Selection, ask, to_query
-from veduta.core.chart.sentence import parameter_settings, sentence
+from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
@@ -73,17 +73,27 @@ def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | 
         return ""
 
 
-def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, name: str = "") -> Chart:
+def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, title: str = "") -> Chart:
     """A new chart, not yet saved, that starts with something sensible."""
     must_build(user)
     definition = definition or openings(str(dataset.pk), model_for(dataset, user))[0]
+    if title:
+        definition = definition.model_copy(update={"title": title[:300]})
     return Chart.objects.create(
         dataset=dataset,
-        name=name[:300],
+        name=name_in_lists(user, dataset, definition),
         definition=definition.model_dump(mode="json"),
         created_by=user,
         updated_by=user,
     )
+
+
+def name_in_lists(user: User, dataset: Dataset, definition: ChartDefinition) -> str:
+    """What a chart is called in lists: its title, or else what its sentence says."""
+    try:
+        return (definition.title or default_title(definition, model_for(dataset, user).schema))[:300]
+    except VedutaError:
+        return f"Chart of {dataset.name}"[:300]
 
 
 def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> list[Answered]:
@@ -97,15 +107,19 @@ def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> lis
     return found
 
 
-def keep_draft(user: User, chart: Chart, definition: ChartDefinition, name: str, base_revision: int) -> Draft:
+def keep_draft(user: User, chart: Chart, definition: ChartDefinition, base_revision: int) -> Draft:
     """Save what somebody is working on, for them alone."""
     must_build(user)
-    values = {"definition": definition.model_dump(mode="json"), "name": name[:300], "base_revision": base_revision}
+    values = {
+        "definition": definition.model_dump(mode="json"),
+        "name": name_in_lists(user, chart.dataset, definition),
+        "base_revision": base_revision,
+    }
     return Draft.objects.update_or_create(chart=chart, user=user, defaults=values)[0]
 
 
 def save_chart(
-    user: User, chart: Chart, definition: ChartDefinition, name: str, base_revision: int, overwrite: bool = False
+    user: User, chart: Chart, definition: ChartDefinition, base_revision: int, overwrite: bool = False
 ) -> Chart:
     """Save for everybody. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite.
 
@@ -113,11 +127,12 @@ def save_chart(
     """
     must_build(user)
     with transaction.atomic():
-        chart = Chart.objects.select_for_update().select_related("updated_by").get(pk=chart.pk)
+        chart = Chart.objects.select_for_update().select_related("updated_by", "dataset").get(pk=chart.pk)
         if not overwrite:
             must_build_on(chart.revision, base_revision, chart, "this chart", chart.updated_by)
         chart.revision += 1
-        chart.definition, chart.name, chart.updated_by = definition.model_dump(mode="json"), name[:300], user
+        chart.name = name_in_lists(user, chart.dataset, definition)
+        chart.definition, chart.updated_by = definition.model_dump(mode="json"), user
         chart.save()
         Revision.objects.create(
             chart=chart, number=chart.revision, name=chart.name, definition=chart.definition, saved_by=user
@@ -129,10 +144,9 @@ def save_chart(
 def duplicate_chart(user: User, chart: Chart) -> Chart:
     must_build(user)
     draft = chart.drafts.filter(user=user).first()
-    definition = draft.definition if draft else chart.definition
-    return Chart.objects.create(
-        dataset=chart.dataset, name=f"{chart} (copy)"[:300], definition=definition, created_by=user, updated_by=user
-    )
+    definition = load_definition(draft.definition if draft else chart.definition)
+    named = draft.name if draft else str(chart)
+    return create_chart(user, chart.dataset, definition, f"{named} (copy)")
 
 
 def delete_chart(user: User, chart: Chart) -> None:

@@ -58,7 +58,6 @@ class ChartSent(Sent):
     """A chart as it stands on the page."""
 
     definition: Object
-    name: Line = ""
     revision: Whole = 0
     overwrite: Flag = False
 
@@ -155,7 +154,6 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
     start = {
         "id": str(chart.pk),
-        "name": draft.name if draft else chart.name,
         "definition": definition_json(definition),
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
@@ -225,7 +223,7 @@ def popover(request: Request, pk: uuid.UUID) -> HttpResponse:
 @builders_only
 def keep_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart, now = _chart(pk), sent(request, ChartSent)
-    draft = services.keep_draft(request.user, chart, now.load(chart), now.name, now.revision)
+    draft = services.keep_draft(request.user, chart, now.load(chart), now.revision)
     return JsonResponse({"at": f"{timezone.localtime(draft.updated_at):%H:%M}"})
 
 
@@ -233,9 +231,9 @@ def keep_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def save(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart, now = _chart(pk), sent(request, ChartSent)
-    definition, name = now.load(chart), now.name.strip()
+    definition = now.load(chart)
     try:
-        saved = services.save_chart(request.user, chart, definition, name, now.revision, now.overwrite)
+        saved = services.save_chart(request.user, chart, definition, now.revision, now.overwrite)
     except Conflict as conflict:
         theirs = conflict.theirs
         shown = {
@@ -243,15 +241,12 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
             "differences": services.differences(
                 definition, theirs.load(), model_for(chart.dataset, request.user).schema
             ),
-            "their_name": theirs.name,
-            "my_name": name,
         }
         return JsonResponse(
             {
                 "conflict": render_to_string("charts/conflict.html", shown),
                 "theirs": {
                     "definition": definition_json(theirs.load()),
-                    "name": theirs.name,
                     "revision": theirs.revision,
                 },
             },
@@ -265,9 +260,9 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
 def save_as_new(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep one's own state as another chart, leaving this one as it is."""
     chart, now = _chart(pk), sent(request, ChartSent)
-    name = now.name.strip() or str(chart)
-    new = services.create_chart(request.user, chart.dataset, now.load(chart), f"{name} (mine)")
-    services.save_chart(request.user, new, new.load(), new.name, 0)
+    mine = now.load(chart)
+    new = services.create_chart(request.user, chart.dataset, mine, f"{mine.title or chart} (mine)")
+    services.save_chart(request.user, new, new.load(), 0)
     services.drop_draft(request.user, chart)
     return JsonResponse({"address": reverse("chart", args=[new.pk])})
 

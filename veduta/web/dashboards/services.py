@@ -94,7 +94,7 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
             block = block.model_copy(
                 update={
                     "definition": chart.definition,
-                    "title": block.title or chart.definition.get("title") or chart.name,
+                    "title": block.title or chart.definition.get("title", ""),
                 }
             )
         blocks.append(block)
