@@ -5,7 +5,8 @@ import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data
 import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
-import { dialog, failed, postAndOfferUndo, toast } from "./lib/page.js";
+import { watchLists } from "./lib/lists.js";
+import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
 import { watchScrolling } from "./lib/scrolling.js";
 
@@ -25,14 +26,6 @@ Alpine.data("dataset", dataset);
 Alpine.data("modelFormula", modelFormula);
 
 document.addEventListener("click", (event) => {
-  const button = near(event, "[data-post]");
-  if (button) {
-    event.preventDefault();
-    postAndOfferUndo(button.dataset.post, () => {
-      if (button.dataset.then) location.href = button.dataset.then;
-      else button.closest("[data-item]")?.remove();
-    });
-  }
   const themed = near(event, "[data-set-theme]");
   if (themed) {
     const dark =
@@ -44,6 +37,7 @@ document.addEventListener("click", (event) => {
     document.dispatchEvent(new CustomEvent("veduta:theme"));
   }
 });
+watchLists();
 document.addEventListener("input", (event) => {
   const box = fieldAt(event, "[data-filters]");
   if (box) filterOptions(box);

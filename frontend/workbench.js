@@ -68,6 +68,10 @@ export function workbench() {
         const cell = near(event, "[data-point]");
         if (cell && JSON.parse(cell.dataset.point).length) this.behind([JSON.parse(cell.dataset.point)]);
       });
+      this.$refs.picture.addEventListener("click", (event) => {
+        const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
+        if (column) this.answer({ edit: "sort_by_column", column });
+      });
       this.$root.addEventListener("click", (event) => {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
@@ -151,6 +155,7 @@ export function workbench() {
       this.$refs.title.value = this.definition.title ?? "";
       this.$refs.title.placeholder = data.chart.title;
       this.$refs.rows.innerHTML = data.rows;
+      this.$refs.below.hidden = !data.rows; // a table shows them itself
       showNotes(this.$refs.notes, data.chart.notes);
       for (const row of this.$refs.fields.querySelectorAll("[data-field-id]")) {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));

@@ -64,6 +64,42 @@ class AnalystJourney(BrowserTest):
         expect(page.locator(".board [data-block]")).to_have_count(3)
         self.sees(".board .reachable")
 
+    def test_a_strange_file_opens_with_a_chart_that_suits_it(self):
+        page = self.page
+        self.sign_in("analyst")
+        cells = ["Month\tPort\tTide max\tPeople ashore"]
+        cells += [f"2026-{month:02}\t{port}\t3.5\t{month}" for month in range(1, 11) for port in ("Tern", "Quay")]
+        cells.append("2026-10\tTotal\t\t110")
+        page.evaluate(
+            """cells => {
+                const clipboardData = new DataTransfer();
+                clipboardData.setData("text/plain", cells);
+                document.body.dispatchEvent(new ClipboardEvent("paste", { clipboardData, bubbles: true }));
+            }""",
+            "\n".join(cells),
+        )
+        self.has_text(".notice", "looks like a total")
+        page.click("button:text-is('Leave out')")
+        self.has_text(".notice", "is left out")
+        expect(page.get_by_label("How Tide max is added up")).to_have_value("mean")
+        page.fill("[x-ref=name]", "At the piers")
+        page.click("button:text-is('Import')")
+        page.click("button:text-is('New chart')")
+        self.has_text("[x-ref=sentence]", "tide max")
+        self.has_text("[x-ref=openings]", "People ashore by month")
+        page.locator("[data-opening]").filter(has_text="People ashore by month").click()
+        self.has_text("[x-ref=sentence]", "people ashore")
+        page.click("text=Undo")
+        self.has_text("[x-ref=sentence]", "tide max")
+
+        # What was made here is deleted together, and comes back together.
+        self.go("/data/?find=At+the+piers")
+        page.get_by_label("Choose all").check()
+        page.click("text=Delete them")
+        expect(page.locator("main tbody tr")).to_have_count(0)
+        page.click("#toasts >> text=Undo")
+        expect(page.locator("main tbody tr")).to_have_count(1)
+
     def test_shortcuts_work_wherever_the_focus_is(self):
         page = self.page
         self.sign_in("analyst")
@@ -85,7 +121,7 @@ class AnalystJourney(BrowserTest):
         expect(page.locator("[x-ref=popover] [data-filters]")).to_be_focused()
         page.keyboard.press("Control+z")
         expect(page.locator("[x-ref=sentence]")).not_to_contain_text("by vessel")
-        page.locator("h1 input").blur()
+        page.locator("h1 textarea").blur()
         page.keyboard.press("?")
         self.has_text("dialog", "find anything by its name")
         page.keyboard.press("Escape")

@@ -43,6 +43,24 @@ class Answers(ChartTest):
         self.assertIn("3 rows from 5 of 5 records", data["counted"])
         self.assertEqual(data["used"], [self.ids["region"], self.ids["fare"]])
 
+    def test_a_table_shows_its_rows_once_and_sorts_by_its_headings(self):
+        data = self.answer({"edit": "set_kind", "kind": "table"}).json()
+        self.assertEqual(data["rows"], "")
+        self.assertIn('data-sort-column="m0"', data["chart"]["html"])
+        definition = data["definition"]
+        edit = {"edit": "sort_by_column", "column": "m0"}
+        again = self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edit": edit}).json()
+        self.assertIn('aria-sort="descending"', again["chart"]["html"])
+
+    def test_a_new_chart_offers_others_to_begin_with(self):
+        new = services.create_chart(self.analyst, self.dataset)
+        found = self.look("chart-openings", new.pk).json()["openings"]
+        self.assertEqual(len(found), 3)
+        self.assertNotIn(new.definition, [each["definition"] for each in found])
+        self.assertTrue(all(each["chart"]["title"] for each in found))
+        self.as_(self.explorer)
+        self.assertEqual(self.look("chart-openings", new.pk).status_code, 404)
+
     def test_an_edit_comes_back_with_the_new_definition(self):
         data = self.answer(
             {"edit": "set_group", "clause": "by", "index": 0, "field": self.ids["sailed"], "grain": "month"}

@@ -139,6 +139,35 @@ class Checking(WebTest):
             self.ask("upload-start", everything.pk, data={"leave_out": [f"c{i}" for i in range(1, 8)]}).status_code, 422
         )
 
+    def test_rows_of_totals_and_far_dates_are_remarked_and_left_out_if_one_wants(self):
+        days = [f"Tern,2026-01-{day:02},{day}" for day in range(1, 29)]
+        self.as_(self.analyst)
+        upload = receive(self.analyst, "\n".join(["port,sailed,fare", *days, "Total,,406", "Quay,1900-01-01,5"]))
+        page = self.client.get(reverse("upload", args=[upload.pk]))
+        self.assertContains(page, "1 sampled row with “Total” in <strong>Port</strong>looks like a total")
+        self.assertContains(page, "“1900-01-01” in <strong>Sailed</strong>(1 sampled row) lies far from all")
+        fields = {field.source: field.id for field in upload.all_fields}
+        left_out = self.ask("upload-column", upload.pk, fields["port"], data={"left_out": ["total"]})
+        self.assertContains(left_out, "1 sampled row with “Total” in <strong>Port</strong>is left out")
+        self.ask("upload-column", upload.pk, fields["sailed"], data={"empty_words": ["1900-01-01"]})
+        refused = self.ask("upload-start", upload.pk, data={"leave_out": [fields["port"]]})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("tells which rows are left out", refused.json()["message"])
+        self.ask("upload-start", upload.pk, data={"name": "Fares"})
+        dataset = Dataset.objects.get(name="Fares")
+        self.assertEqual(dataset.current.rows, 29)
+        self.assertEqual(dataset.current.profile(fields["sailed"]).lowest, "2026-01-01")
+
+    def test_the_aggregate_is_chosen_before_the_import(self):
+        self.as_(self.analyst)
+        upload = receive(self.analyst, "port,fare\nTern,1\nQuay,2\n")
+        fare = next(field.id for field in upload.all_fields if field.source == "fare")
+        page = self.ask("upload-column", upload.pk, fare, data={"aggregate": "median"})
+        self.assertContains(page, '<option value="median" selected>')
+        self.assertContains(self.ask("upload-column", upload.pk, fare, data={"role": "dimension"}), "Role of Fare")
+        upload.refresh_from_db()
+        self.assertEqual([field.role for field in upload.all_fields], ["dimension", "dimension"])
+
     def test_a_file_that_disappears_is_said(self):
         self.as_(self.analyst)
         upload = receive(self.analyst, FERRIES)

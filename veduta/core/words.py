@@ -22,3 +22,8 @@ def listed(names: Sequence[str], joint: str = "and", most: int | None = None) ->
 def in_sentence(name: str) -> str:
     """A name as it stands inside a sentence: "Fare revenue" as "fare revenue", "ETA" as it is."""
     return name[0].lower() + name[1:] if len(name) > 1 and name[1].islower() else name
+
+
+def words_in(text: str) -> frozenset[str]:
+    """The words of a list that is written with spaces between them."""
+    return frozenset(text.split())

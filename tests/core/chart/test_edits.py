@@ -196,6 +196,10 @@ class Edits(unittest.TestCase):
                 {"sort": {"by": "measure", "descending": True}},
                 lambda d: (d.sort.by, d.sort.descending) == ("measure", True),
             ),
+            "sort_by_column": (
+                {"column": "m0"},
+                lambda d: (d.sort.by, d.sort.measure, d.sort.descending) == ("measure", shown, True),
+            ),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))
@@ -203,6 +207,21 @@ class Edits(unittest.TestCase):
             with self.subTest(edit=name):
                 begun = {**start, "split": "region"} if name == "swap" else start
                 self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
+
+    def test_sorting_by_the_same_column_again_turns_the_order_round(self):
+        for by, column, orders in (
+            ("region", "m0", [("measure", True), ("measure", False), ("measure", True)]),
+            ("region", "d0", [("name", False), ("name", True), ("name", False)]),
+            ({"field": "sailed", "grain": "month"}, "d0", [("time", False), ("time", True), ("time", False)]),
+        ):
+            with self.subTest(by=by, column=column):
+                definition = self.after(show=[{"field": "fare", "aggregate": "sum"}], by=[by])
+                for order in orders:
+                    definition = apply_edit(definition, self.model, {"edit": "sort_by_column", "column": column})
+                    self.assertEqual((definition.sort.by, definition.sort.descending), order)
+        for column in ("d1", "m7", "x", "m"):
+            with self.subTest(column), self.assertRaises(DefinitionProblem):
+                self.after({"edit": "sort_by_column", "column": column}, by=["region"])
 
     def test_parameters_are_set_for_this_chart(self):
         definition = ModelDefinition(parameters=(ParameterField(id="most", name="Most", default=(3,), required=False),))

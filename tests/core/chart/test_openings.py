@@ -27,7 +27,13 @@ def model_of(columns: dict[str, tuple[Field, list[Any]]]) -> Model:
 
 
 def table(**columns: tuple[Kind, list[Any]] | tuple[Kind, list[Any], dict]) -> Model:
-    return model_of({name: (field(name.capitalize(), kind, **dict(*more)), values) for name, (kind, values, *more) in columns.items()})  # fmt: skip
+    """A model of columns, each of a kind, with values, and settings of its field if they are not the usual."""
+    return model_of(
+        {
+            name: (field(name.capitalize(), kind, **dict(*more)), values)
+            for name, (kind, values, *more) in columns.items()
+        }
+    )
 
 
 def said(model: Model) -> list[str]:

@@ -34,7 +34,9 @@ class Judging(unittest.TestCase):
                 self.assertTrue(is_single_value(heading))
 
     def test_values_that_are_added_up(self):
-        for heading in ("Fare revenue", "Passengers", "Vehicles", "Paid", "Operations", "In/out", "Weight", "Watched minutes"):
+        for heading in (
+            "Fare revenue", "Passengers", "Vehicles", "Paid", "Operations", "In/out", "Weight", "Watched minutes",
+        ):  # fmt: skip
             with self.subTest(heading):
                 self.assertFalse(is_single_value(heading))
 

@@ -30,7 +30,7 @@ WAYS = {
     ),
     "month": (
         lambda day: day.replace(day=1),
-        ("{0:%Y-%m}", "{0:%Y/%m}", "{0:%Y}M{0:%m}", "{0:%m/%Y}", "{0:%b %Y}", "{0:%B %Y}", "{0:%b}-{0:%Y}", "{0:%Y %b}"),
+        ("{0:%Y-%m}", "{0:%Y}M{0:%m}", "{0:%m/%Y}", "{0:%b %Y}", "{0:%B %Y}", "{0:%b}-{0:%Y}", "{0:%Y %b}"),
     ),
     "week": (
         first_of_week,
@@ -56,7 +56,13 @@ class Writing(unittest.TestCase):
         self.assertEqual([day.year for day in found], [2068, 1969, 2009])
 
     def test_what_is_no_period_is_empty(self):
-        for text, period in (("2023W53", "week"), ("2024-13", "month"), ("Q5 2024", "quarter"), ("24", "year"), ("Mai 2024", "month")):  # fmt: skip
+        for text, period in (
+            ("2023W53", "week"),
+            ("2024-13", "month"),
+            ("Q5 2024", "quarter"),
+            ("24", "year"),
+            ("Mai 2024", "month"),
+        ):
             with self.subTest(text):
                 self.assertEqual(read_periods(pl.Series([text]), period).to_list(), [None])
 

@@ -30,7 +30,9 @@ class Totals(unittest.TestCase):
         for word in ("Total", "overall", "Grand total", "Total Harbour", "Subtotal", "All ports"):
             with self.subTest(word):
                 found = remarked(["Port", "Fare"], [["Tern", "1"], ["Quay", "2"], [word, "3"]])
-                self.assertEqual([(each.about, each.words, each.rows, each.taken) for each in found], [("totals", (word,), 1, False)])  # fmt: skip
+                self.assertEqual(
+                    [(each.about, each.words, each.rows, each.taken) for each in found], [("totals", (word,), 1, False)]
+                )
 
     def test_ordinary_words_are_not(self):
         for words in (["Tern", "Totally", "Allington"], ["Total", "Total", "Tern"], ["Total", "Total"]):
@@ -69,7 +71,8 @@ class Importing(FolderTest):
         path = self.folder / "ports.csv"
         lines = [*(f"Tern,{number}" for number in range(20)), "TOTAL ,190", "Quay,many", ",7"]
         path.write_text("Port,Fare\n" + "\n".join(lines))
-        fields = [each.field for each in recognise_fields(sample_of(["Port", "Fare"], [line.split(",") for line in lines]))]
+        sample = sample_of(["Port", "Fare"], [line.split(",") for line in lines])
+        fields = [each.field for each in recognise_fields(sample)]
         fields[0] = changed_field(fields[0], {"left_out": ["total"]})
         reading = Import(path, FileOptions(), fields, [0, 1], 2)
         chunks = list(reading.chunks(64))

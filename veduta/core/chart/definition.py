@@ -100,3 +100,14 @@ def default_measure(field: Field) -> Measure:
         return Measure(field=field.id, aggregate=Aggregate.COUNT_DISTINCT)
     fitting = aggregates_for(field.kind)
     return Measure(field=field.id, aggregate=field.aggregate if field.aggregate in fitting else fitting[0])
+
+
+def sorted_column(definition: ChartDefinition, sort: Sort) -> str:
+    """The column of the chart's rows that a sort goes by: "m1" for its second measure, "d0" for its first dimension; ""
+    if it is not shown, or in an order of its own."""
+    if sort.by == "own":
+        return ""
+    if sort.by != "measure":
+        return "d0"
+    by = sort.measure or definition.measures[0]
+    return next((f"m{i}" for i, shown in enumerate(definition.measures) if shown.same_number(by)), "")

@@ -105,9 +105,8 @@ def in_place_of(old: Field, new: Field) -> Field:
         "hidden": old.hidden,
         "reading": new.reading.model_copy(update={"left_out": old.reading.left_out}),
     }
-    if old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE):
-        settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
-    elif old.kind is Kind.TEXT or (old.kind.is_number and new.reading.period):
+    is_alike = old.kind == new.kind or (old.kind is Kind.DECIMAL and new.kind is Kind.WHOLE)
+    if is_alike or old.kind is Kind.TEXT or (old.kind.is_number and new.reading.period):
         settings |= {"kind": old.kind, "role": old.role, "aggregate": old.aggregate, "format": old.format}
     return new.model_copy(update=settings)
 

@@ -9,18 +9,15 @@ import statistics
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from veduta.core.words import words_in
 
-def _words(text: str) -> frozenset[str]:
-    return frozenset(text.split())
-
-
-THINGS = _words(
+THINGS = words_in(
     "id ids code codes no nr num number key ref reference zip postcode postal phone tel telephone mobile fax year iban"
     " sku barcode account uuid isbn"
 )
-LEADING_THINGS = THINGS - _words("account year no num number nr phone mobile tel key reference")
+LEADING_THINGS = THINGS - words_in("account year no num number nr phone mobile tel key reference")
 """Those that name a thing as the first word too: “ID customer” does, “Account balance” does not."""
-SINGLE_VALUES = _words(
+SINGLE_VALUES = words_in(
     "rate rates ratio share percent percentage pct average avg mean median price prices temperature temperatures temp"
     " score scores index speed length width thickness diameter radius age height depth latitude longitude lat lon late"
     " delay rating ratings stars wind gust gusts humidity pressure visibility dew level levels altitude elevation"
@@ -30,15 +27,15 @@ SINGLE_VALUES = _words(
 SINGLE_UNITS = re.compile(
     r"%|°|\bper\b|[€$£]/\w|\([^)]*/[^)]*\)|\b(km/?h|m/s|mph|hpa|mbar|bpm|db|ph|celsius|fahrenheit|kelvin|knots)\b"
 )
-EXTREMES = _words("min max minimum maximum lowest highest")
-DAY_OF_TRADE = _words("open high low close")
-LENGTHS_OF_TIME = _words("minutes mins hours seconds secs")
-COUNTS = _words("count counts number num quantity qty total totals sum")
-STOCKS = _words(
+EXTREMES = words_in("min max minimum maximum lowest highest")
+DAY_OF_TRADE = words_in("open high low close")
+LENGTHS_OF_TIME = words_in("minutes mins hours seconds secs")
+COUNTS = words_in("count counts number num quantity qty total totals sum")
+STOCKS = words_in(
     "balance balances stock stocks inventory population populations headcount outstanding backlog debt assets"
     " liabilities reserves subscribers members employees"
 )
-KINDS_OF_VALUE = _words("unit units indicator indicators metric metrics variable kpi")
+KINDS_OF_VALUE = words_in("unit units indicator indicators metric metrics variable kpi")
 """Headings of columns that say what is measured in each row."""
 FEWEST = 20
 """Values that a judgement by values needs."""

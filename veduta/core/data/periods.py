@@ -8,6 +8,8 @@ from typing import Literal
 
 import polars as pl
 
+from veduta.core.words import words_in
+
 Period = Literal["", "year", "quarter", "month", "week"]
 YEAR = r"(?P<y>(?:1[5-9]|20|21)\d\d)"
 MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
@@ -56,10 +58,10 @@ def _any_of(period: Period) -> re.Pattern[str]:
 
 
 LOOKS = {period: _any_of(period) for period in PERIODS}
-YEAR_WORDS = frozenset(
-    "year years yr season jahr année ano año anno period date built founded established opened launched born".split()
+YEAR_WORDS = words_in(
+    "year years yr season jahr année ano año anno period date built founded established opened launched born"
 )
-MONTH_WORDS = YEAR_WORDS | frozenset("month months mois monat mes yearmonth ym".split())
+MONTH_WORDS = YEAR_WORDS | words_in("month months mois monat mes yearmonth ym")
 ENOUGH = 0.9
 PIVOT = 69
 """Years of two digits from here on are of the last century, as POSIX has it."""

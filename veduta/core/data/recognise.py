@@ -162,8 +162,10 @@ def recognise_decimal(columns: list[list[str]]) -> str:
 def clean_names(header: list[str]) -> list[tuple[str, str]]:
     """(source, name) for each heading: sources made unique, names made readable.
 
-    >>> clean_names(["fare_revenue", "", "Port", "port", "seaTemp"])
-    [('fare_revenue', 'Fare revenue'), ('', 'Column 2'), ('Port', 'Port'), ('port', 'Port (2)'), ('seaTemp', 'Sea temp')]
+    >>> clean_names(["fare_revenue", "", "Port", "port"])
+    [('fare_revenue', 'Fare revenue'), ('', 'Column 2'), ('Port', 'Port'), ('port', 'Port (2)')]
+    >>> clean_names(["seaTemp"])
+    [('seaTemp', 'Sea temp')]
     """
     seen_sources: Counter[str] = Counter()
     taken: set[str] = set()
@@ -312,9 +314,7 @@ def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
     return Recognised(Field(**base, kind=kind, reading=reading), question=question)
 
 
-def _as_number(
-    base: dict[str, Any], values: list[str], usual_decimal: str, beside: Telling
-) -> Recognised | None:
+def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str, beside: Telling) -> Recognised | None:
     matches = [NUMBER.match(value) for value in values]
     numbers = [match for match in matches if match]
     if not enough(len(numbers), len(values)):

@@ -16,10 +16,12 @@ from veduta.core.data.fields import Field, Kind
 from veduta.core.data.sniff import Sample
 
 TOTAL = re.compile(
-    r"(?i)^(overall|sum|all|everything|gesamt|insgesamt|summe|(grand |sub-?|over)?totals?|totals? .*|.* totals?|all \w+)$"
+    r"(?i)^(overall|sum|all|everything|gesamt|insgesamt|summe"
+    r"|(grand |sub-?|over)?totals?|totals? .*|.* totals?|all \w+)$"
 )
 MOST_TOTALS = 0.5
 """The share of a column's values from which on “total” is an ordinary word of it."""
+EPOCH = dt.date(1970, 1, 1)
 FEWEST_DATES = 10
 MOST_FAR = 0.02
 FAR_AT_LEAST = dt.timedelta(days=3 * 365)
@@ -89,6 +91,3 @@ def _far_dates(field: Field, texts: list[str]) -> Remark | None:
     if not words or words.total() > 2 * most:
         return None
     return Remark(field, "far", tuple(words)[:MOST_WORDS], words.total())
-
-
-EPOCH = dt.date(1970, 1, 1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 
 from django.core.paginator import Paginator
+from django.db.models import Case, When
 from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -16,6 +17,7 @@ from veduta.core.formats import format_value, settle
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.web.accounts.access import Request, builders_only, stewards_only
 from veduta.web.catalogue import services as catalogue
+from veduta.web.common.lists import Heading, JSONArrayLength, Listed, in_order, list_context
 from veduta.web.common.requests import Flag, Line, Searched, Sent, Text, asked, filled_in, sent
 from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
 from veduta.web.datasets.models import Dataset, Upload, Version
@@ -35,17 +37,29 @@ class Release(Sent):
     released: Flag = False
 
 
+HEADINGS = (
+    Heading("name", "Dataset", "name"),
+    Heading("rows", "Rows", "rows", number=True),
+    Heading("columns", "Columns", "columns", number=True),
+    Heading("from", "Read from", "current__file_name"),
+    Heading("changed", "Changed", "updated_at", text=False),
+)
+
+
 @require_GET
 @builders_only
 def dataset_list(request: Request) -> HttpResponse:
-    find = asked(request, Searched).find
+    listed = asked(request, Listed)
     datasets = Dataset.objects.filter(deleted_at=None).select_related("current", "created_by")
-    if find:
-        datasets = datasets.filter(name__icontains=find)
+    if listed.find:
+        datasets = datasets.filter(name__icontains=listed.find)
+    bound = {each.pk for each in datasets if is_bound(each, request.user)}
+    known_rows = Case(When(pk__in=bound, then=None), default="current__rows")
+    datasets = in_order(datasets.alias(rows=known_rows, columns=JSONArrayLength("fields")), HEADINGS, listed)
     open_uploads = Upload.objects.exclude(state=Upload.State.DONE).select_related("dataset", "owner")
     deleted = Dataset.objects.exclude(deleted_at=None).order_by("-deleted_at")[:10]
-    bound = {each.pk for each in datasets if is_bound(each, request.user)}
-    context = {"datasets": datasets, "bound": bound, "uploads": open_uploads, "find": find, "deleted": deleted}
+    context = {"datasets": datasets, "bound": bound, "uploads": open_uploads, "deleted": deleted}
+    context |= list_context(HEADINGS, listed)
     return render(request, "datasets/list.html", context)
 
 

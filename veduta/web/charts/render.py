@@ -16,9 +16,9 @@ from veduta.core.chart.question import Answered
 MOST_ROWS_BELOW = 500
 
 
-def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, Any]:
+def chart_data(answered: Answered, said_first: Sequence[str] = (), sortable: bool = False) -> dict[str, Any]:
     """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there
-    is nothing to draw. `said_first` are notes of rules."""
+    is nothing to draw. `said_first` are notes of rules; headings of a `sortable` table sort it."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "kind": answered.kind.value,
@@ -41,7 +41,8 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
         return data | {"spec": drawing.spec, "rows": rows, "columns": columns}
     template = "charts/figures.html" if drawing.kind is ChartKind.FIGURE else "charts/table.html"
-    return data | {"html": render_to_string(template, {"layout": drawing.layout, "title": answered.title})}
+    shown = {"layout": drawing.layout, "title": answered.title, "sortable": sortable}
+    return data | {"html": render_to_string(template, shown)}
 
 
 def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
@@ -54,7 +55,6 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
         "layout": layout,
         "title": answered.title,
         "more": max(0, result.frame.height - limit),
-        "sortable": False,
     }
     return render_to_string("charts/table.html", context)
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from django.core.paginator import Paginator
+from django.db.models.functions import Lower
 from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
@@ -14,7 +15,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.definition import ChartDefinition, ChartKind, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
@@ -25,11 +26,11 @@ from veduta.web.charts import services
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
+from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
     Flag,
     Line,
     Object,
-    Searched,
     Sent,
     Text,
     Whole,
@@ -111,16 +112,23 @@ def _newest(question: Question) -> Callable[[], bool] | None:
     return lambda: _turns.get(page, 0) > turn
 
 
+HEADINGS = (
+    Heading("name", "Chart", "name"),
+    Heading("data", "Data", "dataset__name"),
+    Heading("changed", "Changed", "updated_at", text=False),
+    Heading("by", "By", "updated_by__first_name"),
+)
+
+
 @builders_only
 def chart_list(request: Request) -> HttpResponse:
-    searched = asked(request, Searched)
-    search = searched.find
+    listed = asked(request, Listed)
     charts = Chart.objects.filter(deleted_at=None).select_related("dataset", "updated_by")
-    if search:
-        charts = charts.filter(name__icontains=search)
-    page = Paginator(charts, 50).get_page(searched.page)
-    datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
-    return render(request, "charts/list.html", {"page": page, "find": search, "datasets": datasets})
+    if listed.find:
+        charts = charts.filter(name__icontains=listed.find)
+    page = Paginator(in_order(charts, HEADINGS, listed), 50).get_page(listed.page)
+    datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False).order_by(Lower("name"))
+    return render(request, "charts/list.html", {"page": page, "datasets": datasets, **list_context(HEADINGS, listed)})
 
 
 @require_POST
@@ -198,8 +206,8 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "definition": definition_json(definition),
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
-            "chart": chart_data(answered, model.ruling.words()),
-            "rows": rows_table(answered),
+            "chart": chart_data(answered, model.ruling.words(), sortable=True),
+            "rows": "" if answered.kind is ChartKind.TABLE else rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "
             f"{result.rows_there:,} records · {took:.0f} ms",

@@ -35,6 +35,7 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.choices import parameter_choices
 from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.charts.models import Chart
+from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import (
     Flag,
@@ -134,14 +135,23 @@ def _reading(request: Request, pk: uuid.UUID) -> Reading:
     return Reading.of(dashboard, state, request.user, draft=view.draft)
 
 
+HEADINGS = (
+    Heading("name", "Dashboard", "name"),
+    Heading("published", "Published", "published__published_at", text=False),
+    Heading("changed", "Changed", "updated_at", text=False),
+)
+
+
 @require_GET
 @signed_in
 def dashboard_list(request: Request) -> HttpResponse:
-    find = asked(request, Searched).find
+    listed = asked(request, Listed)
     dashboards = dashboards_for(request.user).select_related("updated_by")
-    if find:
-        dashboards = dashboards.filter(name__icontains=find)
-    return render(request, "dashboards/list.html", {"dashboards": dashboards, "find": find})
+    if listed.find:
+        dashboards = dashboards.filter(name__icontains=listed.find)
+    headings = HEADINGS if request.user.builds else HEADINGS[:2]
+    context = {"dashboards": in_order(dashboards, headings, listed), **list_context(headings, listed)}
+    return render(request, "dashboards/list.html", context)
 
 
 @require_POST

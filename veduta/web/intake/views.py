@@ -140,9 +140,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
     pairs = list(zip(upload.all_fields, upload.positions, strict=False))
     context |= {
         "columns": columns,
-        "body": [
-            ([column["cells"][i] for column in columns], is_left_out(sample.rows[i], pairs)) for i in range(rows)
-        ],
+        "body": [([column["cells"][i] for column in columns], is_left_out(sample.rows[i], pairs)) for i in range(rows)],
         "remarks": [_remark(remark) for remark in remarks(sample, pairs)],
         "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
         "questions": [column for column in columns if column["question"]],

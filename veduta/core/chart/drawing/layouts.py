@@ -8,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.chart.definition import ChartKind
+from veduta.core.chart.definition import ChartKind, sorted_column
 from veduta.core.chart.drawing.base import Drawing, Picture, dimension_words, draws, plain_point
 from veduta.core.data.fields import NumberFormat
 from veduta.core.formats import EMPTY, REST_POINT, format_value
@@ -27,7 +27,8 @@ Row = dict[str, Any]
 @dataclass
 class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
-    `behind`, the values of its first dimensions; none is all rows of the chart."""
+    `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
+    its column's key in `sorts`, and how it is `sorted` by it now: "ascending" or "descending"."""
 
     text: str
     number: bool = False
@@ -37,6 +38,8 @@ class Cell:
     negative: bool = False
     subtotal: bool = False
     behind: list[Any] | None = None
+    sorts: str = ""
+    sorted: str = ""
 
 
 @dataclass
@@ -77,11 +80,20 @@ def _measure_cell(
     return Cell(text, number=True, point=point, on=point is None or picture.chosen(point), negative=negative)
 
 
+def _heading(picture: Picture, column: Column) -> Cell:
+    sort = picture.definition.sort
+    sorts = column.key if column.is_measure or column.key == "d0" else ""
+    is_sorted = bool(sorts) and sort is not None and sorted_column(picture.definition, sort) == column.key
+    order = "descending" if sort and sort.descending else "ascending"
+    number = column.is_measure or _is_number(column)
+    return Cell(column.name, number=number, sorts=sorts, sorted=order if is_sorted else "")
+
+
 @draws(ChartKind.TABLE)
 def draw_table(picture: Picture) -> Drawing:
     result, formats = picture.result, picture.formats
     dimensions, measures = result.dimensions, result.measures
-    headings = [[Cell(column.name, number=column.is_measure or _is_number(column)) for column in result.columns]]
+    headings = [[_heading(picture, column) for column in result.columns]]
     rows: list[list[Cell]] = []
     subtotals = _Subtotals(picture, formats)
     for row in result.frame.head(MOST_ROWS).iter_rows(named=True):
