@@ -9,6 +9,7 @@ import { watchLists } from "./lib/lists.js";
 import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
 import { watchScrolling } from "./lib/scrolling.js";
+import { watchBoxes } from "./lib/understood.js";
 
 Alpine.plugin(focus);
 Alpine.data("menu", menu);
@@ -38,6 +39,7 @@ document.addEventListener("click", (event) => {
   }
 });
 watchLists();
+watchBoxes();
 document.addEventListener("input", (event) => {
   const box = fieldAt(event, "[data-filters]");
   if (box) filterOptions(box);

@@ -2,7 +2,7 @@
 import { made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
-import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
+import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, failed } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
@@ -231,7 +231,7 @@ export function dashboard() {
     },
     popoverChanged(event) {
       const form = near(event, "form[data-choice]");
-      if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
+      if (!form || "find" in event.target.dataset) return;
       this.choose(form, isTyped(event.target));
     },
     choose(form, typed = false) {

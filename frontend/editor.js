@@ -6,7 +6,7 @@ import { draw, showNotes } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post } from "./lib/http.js";
-import { chosen, filledForm, isHalfTyped, isTyped } from "./lib/forms.js";
+import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
@@ -462,7 +462,7 @@ function editor() {
     },
     popoverChanged(event) {
       const form = near(event, "form[data-choice]");
-      if (!form || "find" in event.target.dataset || isHalfTyped(event.target)) return;
+      if (!form || "find" in event.target.dataset) return;
       this.chooseFrom(form, isTyped(event.target));
     },
     async chooseFrom(form, typed = false) {

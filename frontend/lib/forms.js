@@ -13,6 +13,8 @@ function read(field) {
       return value === "" ? null : Number(value);
     case "date":
       return value === "" ? null : value;
+    case "day":
+      return value === "" ? null : field.dataset.day;
     case "bool":
       return value === "true";
     default:
@@ -89,10 +91,4 @@ export function chosen(form) {
  * Days and times are typed part by part: drawing their form anew would take the keyboard back to the first one.
  * @param {HTMLInputElement} input
  */
-export const isTyped = (input) => input.matches("[type=date], [type=time]");
-
-/**
- * A year that is being typed goes through 0002, 0020 and 0202.
- * @param {HTMLInputElement} input
- */
-export const isHalfTyped = (input) => input.type === "date" && input.value !== "" && input.value < "1000";
+export const isTyped = (input) => input.matches("[data-understood], [type=time]");

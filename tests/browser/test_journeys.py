@@ -392,9 +392,19 @@ class ExplorerJourney(BrowserTest):
         self.open()
         page.click("[data-control=date]")
         expect(page.locator("#choice-start")).to_be_visible()
-        page.focus("#choice-start")
-        page.keyboard.type("06152026")
+        page.click("#choice-start")
+        page.keyboard.press("Control+a")
+        page.keyboard.type("15 Juni")
+        page.keyboard.press("Enter")
+        self.has_text("[x-ref=popover]", "“15 Juni” is not a day.")
+        self.complaints.clear()
+        page.keyboard.press("Backspace")
+        page.keyboard.type(" 2026")
+        page.keyboard.press("Enter")
         self.has_text("[x-ref=trail]", "Sailing date: 15 Jun 2026 to 31 Oct 2026")
+        expect(page.locator("#choice-start")).to_have_value("15 Jun 2026")
+        self.drawn(2)  # once for the whole of it, not for each key
+        expect(page.locator("[data-drawn='2']")).to_have_count(1)
 
     def test_a_range_is_dragged_over_and_left_out(self):
         page = self.page

@@ -11,6 +11,7 @@ from veduta.core.calendar import Grain
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, signed_in
+from veduta.web.common.lists import Heading
 
 
 @signed_in
@@ -32,6 +33,7 @@ def parts(request: Request) -> HttpResponse:
             "kinds": list(Kind),
             "problem": DefinitionProblem("There is no field “Fair”.", hint="Did you mean Fare revenue?"),
             "pages": [listed.page(number) for number in (1, 2, 3)],
+            "headings": (Heading("name", "Dataset", "name"), Heading("rows", "Rows", "rows", number=True)),
             "fields": [
                 Field(id="c1", source="route", name="Route", kind=Kind.TEXT),
                 Field(id="c2", source="fare", name="Fare revenue", kind=Kind.DECIMAL),

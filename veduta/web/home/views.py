@@ -1,16 +1,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from django.conf import settings
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import render
+from django.utils import timezone
+from django.views.decorators.http import require_GET
 
+from veduta.core.calendar import Grain, period_words
+from veduta.core.data.typed import typed_day, typed_number
 from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
-from veduta.web.common.requests import Searched, asked, wants_json
+from veduta.web.common.requests import Line, Searched, Sent, asked, wants_json
+from veduta.web.common.templatetags.veduta import in_box
 from veduta.web.dashboards.access import dashboards_for
 from veduta.web.datasets.models import Dataset
 
@@ -26,6 +31,25 @@ def home(request: Request) -> HttpResponse:
             Dataset.objects.filter(deleted_at=None).select_related("current").order_by("-updated_at")[:8]
         )
     return render(request, "pages/home.html", context)
+
+
+class Typed(Sent):
+    """What somebody has typed into a box for a day or a number."""
+
+    what: Literal["day", "number"] = "day"
+    text: Line = ""
+
+
+@require_GET
+@signed_in
+def understood(request: Request) -> JsonResponse:
+    """What was typed into a box: its value, and how it is written in the box."""
+    typed = asked(request, Typed)
+    if typed.what == "day":
+        day = typed_day(typed.text, timezone.localdate())
+        return JsonResponse({"value": day.isoformat(), "said": period_words(day, Grain.DAY)})
+    number = in_box(typed_number(typed.text))
+    return JsonResponse({"value": number, "said": str(number)})
 
 
 @signed_in

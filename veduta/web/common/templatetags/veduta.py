@@ -1,6 +1,8 @@
 """Small helpers that every template may use."""
 
+import datetime as dt
 import json
+from contextlib import suppress
 from functools import cache
 from typing import Any
 from urllib.parse import urljoin
@@ -93,6 +95,14 @@ def in_box(value: Any) -> Any:
     if value in (None, ""):
         return ""
     return f"{value:.0f}" if isinstance(value, float) and value.is_integer() and abs(value) < 2**53 else value
+
+
+@register.filter
+def as_day(value: Any) -> dt.date | None:
+    """A day, also from its text in a definition."""
+    with suppress(ValueError):
+        return dt.date.fromisoformat(value[:10]) if isinstance(value, str) else value or None
+    return None
 
 
 @register.filter
