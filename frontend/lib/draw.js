@@ -92,6 +92,27 @@ function makeReachable(host) {
   });
 }
 
+const PARTS = {
+  "group mark container": "drawing",
+  "line mark container": "lines",
+  "area mark container": "areas",
+  "symbol mark container": "points",
+  "rect mark container": "bars",
+  "rule mark container": "lines",
+  "text mark container": "labels",
+};
+
+/**
+ * Says what parts of a drawing are in plain words, instead of the drawing library's.
+ * @param {HTMLElement} host
+ */
+function sayPlainly(host) {
+  for (const part of all(host, "[aria-roledescription]")) {
+    const plain = PARTS[/** @type {keyof typeof PARTS} */ (part.getAttribute("aria-roledescription"))];
+    if (plain) part.setAttribute("aria-roledescription", plain);
+  }
+}
+
 /**
  * Takes a drawing out of its host.
  * @param {HTMLElement} host
@@ -138,6 +159,7 @@ export async function draw(host, data) {
   view.data("rows", data.rows ?? []);
   await view.runAsync();
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
+  sayPlainly(host);
   makeReachable(host);
   watch(host);
 }

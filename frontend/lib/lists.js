@@ -26,10 +26,8 @@ function takeOut(item) {
 /** @param {Element} list */
 function sayHowMany(list) {
   const count = chosen(list).length;
-  const bar = list.querySelector("[data-chosen]");
-  if (!(bar instanceof HTMLElement)) return;
-  bar.hidden = count === 0;
-  bar.querySelector("[data-chosen-count]").textContent = `${count} chosen`;
+  for (const bar of all(list, "[data-chosen]")) bar.hidden = count === 0;
+  for (const said of all(list, "[data-chosen-count]")) said.textContent = `${count} chosen`;
   const box = list.querySelector("[data-choose-all]");
   if (box instanceof HTMLInputElement) {
     box.checked = count > 0 && count === boxes(list).length;
@@ -39,12 +37,12 @@ function sayHowMany(list) {
 
 /** @param {Element} list */
 async function deleteChosen(list) {
-  const items = chosen(list).map((box) => box.closest("[data-item]"));
   /** @type {string[]} */
   const undos = [];
-  for (const item of items) {
+  for (const item of all(list, "[data-item]:has([data-choose]:checked)")) {
+    const [button] = all(item, "[data-deletes]");
     try {
-      const { undo } = await post(/** @type {HTMLElement} */ (item.querySelector("[data-deletes]")).dataset.post);
+      const { undo } = await post(button.dataset.post ?? "");
       undos.push(undo);
       takeOut(item);
     } catch (error) {
@@ -70,7 +68,7 @@ export function watchLists() {
     const button = near(event, "[data-post]");
     if (button) {
       event.preventDefault();
-      postAndOfferUndo(button.dataset.post, () => {
+      postAndOfferUndo(button.dataset.post ?? "", () => {
         const item = button.closest("[data-item]");
         if (button.dataset.then) location.href = button.dataset.then;
         else if (item) takeOut(item);

@@ -36,7 +36,7 @@ async function understand(box) {
     say(box, "");
     return true;
   } catch (error) {
-    say(box, error.message);
+    say(box, /** @type {Error} */ (error).message);
     return false;
   }
 }
@@ -67,21 +67,19 @@ export function watchBoxes() {
     true,
   );
   document.addEventListener("click", (event) => {
-    const picker = near(event, "[data-calendar]")?.parentElement?.querySelector(".day-picker");
-    if (!(picker instanceof HTMLInputElement)) return;
-    picker.value =
-      /** @type {HTMLInputElement} */ (picker.parentElement?.querySelector("[data-day]")).dataset.day ?? "";
+    const place = near(event, "[data-calendar]")?.closest(".day-box");
+    if (!place) return;
+    const [box, picker] = /** @type {HTMLInputElement[]} */ (all(place, "input"));
+    picker.value = box.dataset.day ?? "";
     picker.showPicker();
   });
   document.addEventListener(
     "change",
     (event) => {
-      const picker = /** @type {HTMLInputElement | null} */ (near(event, ".day-picker"));
-      const box = /** @type {HTMLInputElement | null | undefined} */ (
-        picker?.parentElement?.querySelector("[data-day]")
-      );
-      if (!picker || !box) return;
+      const place = near(event, ".day-picker")?.closest(".day-box");
+      if (!place) return;
       event.stopImmediatePropagation();
+      const [box, picker] = /** @type {HTMLInputElement[]} */ (all(place, "input"));
       box.value = picker.value;
       box.dispatchEvent(new Event("change", { bubbles: true }));
     },

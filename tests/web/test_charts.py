@@ -38,7 +38,7 @@ class Answers(ChartTest):
             {row["name"]: row["y"] for row in data["chart"]["rows"]},
             {"North Reach": 180.5, "Inner Sound": 80.0, "South Banks": -15.25},
         )
-        self.assertEqual(data["chart"]["sentence"], "Show fare as upright bars by region.")
+        self.assertEqual(data["chart"]["sentence"], "Show fare as vertical bars by region.")
         self.assertIn("−15", data["rows"])
         self.assertIn("3 rows from 5 of 5 records", data["counted"])
         self.assertEqual(data["used"], [self.ids["region"], self.ids["fare"]])

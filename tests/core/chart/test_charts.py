@@ -167,6 +167,17 @@ class Drawings(unittest.TestCase):
         self.assertEqual(errors, [])
         json.dumps([{k: v for k, v in row.items() if k != "x"} for row in drawn.rows])
 
+    def test_axes_and_legends_are_said_in_plain_words(self):
+        spec = asked(chart(show=[FARE], by=[MONTH], split="region")).drawing.spec
+        encoding = spec["layer"][0]["encoding"]
+        self.assertEqual(
+            [encoding["x"]["axis"]["description"], encoding["y"]["axis"]["description"]],
+            ["Month of sailed, from Jan 2026 to May 2026", "Values of fare"],
+        )
+        self.assertEqual(encoding["color"]["legend"]["description"], "Colours: Inner Sound, North Reach and South Banks")
+        spec = asked(chart(show=[FARE], by=["route"], kind="lying")).drawing.spec
+        self.assertRegex(spec["layer"][0]["encoding"]["y"]["axis"]["description"], r"^Route, \d values?$")
+
     def test_missing_periods_are_gaps(self):
         drawn = asked(chart(show=[FARE], by=[MONTH])).drawing
         self.assertEqual([row["y"] is None for row in drawn.rows], [False, False, True, False, False])
@@ -291,7 +302,7 @@ class Sentences(unittest.TestCase):
             (
                 "bar",
                 {"show": [FARE], "by": ["route"], "split": "region", "stacking": "full"},
-                "Show fare as upright bars to 100% by route split by region.",
+                "Show fare as vertical bars to 100% by route split by region.",
             ),
             (
                 "lying",
@@ -306,8 +317,8 @@ class Sentences(unittest.TestCase):
                     "keep": {"count": 5, "by": FARE},
                     "sort": {"by": "name", "descending": True},
                 },
-                "Show fare and median of Fare as grouped lying bars by route, only region is A and fare is not empty,"
-                " keep the top 5 by fare, sorted from Z to A.",
+                "Show sum of fare and median of fare as grouped horizontal bars by route,"
+                " only region is A and fare is not empty, keep the top 5 by fare, sorted from Z to A.",
             ),
             (
                 "line",

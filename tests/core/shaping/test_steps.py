@@ -273,7 +273,7 @@ class FormSteps(unittest.TestCase):
             "by": [{"field": "day", "grain": "month"}],
             "measures": [{"field": "big", "aggregate": "sum"}],
         }
-        self.assertEqual(table(shaped(flow, month)), {"Month of day": [dt.date(2026, 10, 1)], "Big": [None]})
+        self.assertEqual(table(shaped(flow, month)), {"Month": [dt.date(2026, 10, 1)], "Big": [None]})
 
 
 class Contract(unittest.TestCase):

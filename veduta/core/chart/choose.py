@@ -68,11 +68,11 @@ def _suited(definition: ChartDefinition, model: Model) -> tuple[ChartKind, str]:
     if first.is_time_axis:
         return ChartKind.LINE, "periods in order, so a line"
     if first.grain:
-        return ChartKind.BAR, "a few fixed values, so upright bars"
+        return ChartKind.BAR, "a few fixed values, so vertical bars"
     distinct = model.facts(first.field).distinct
     shown = definition.keep.count if definition.keep and definition.keep.of == "by" else distinct
     if min(distinct, shown) > MOST_BARS:
         return ChartKind.TABLE, f"{distinct:,} values, so a table"
     if model.schema[first.field].kind is Kind.TEXT and distinct > 4:
-        return ChartKind.LYING, "names to read, so lying bars"
-    return ChartKind.BAR, "a few values, so upright bars"
+        return ChartKind.LYING, "names to read, so horizontal bars"
+    return ChartKind.BAR, "a few values, so vertical bars"

@@ -31,8 +31,8 @@ class ChartKind(StrEnum):
 
 KIND_NAMES = {
     ChartKind.FIGURE: "single figure",
-    ChartKind.BAR: "upright bars",
-    ChartKind.LYING: "lying bars",
+    ChartKind.BAR: "vertical bars",
+    ChartKind.LYING: "horizontal bars",
     ChartKind.LINE: "line",
     ChartKind.AREA: "area",
     ChartKind.TABLE: "table",

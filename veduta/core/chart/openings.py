@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from veduta.core.calendar import Grouping
+from veduta.core.calendar import Grain, Grouping
 from veduta.core.chart.definition import ChartDefinition, default_measure
 from veduta.core.data.fields import Field, Kind, Role
 from veduta.core.data.meaning import words_of
@@ -26,11 +26,12 @@ PLACES = frozenset(("latitude", "longitude", "lat", "lon", "lng"))
 
 @dataclass
 class _Fields:
-    """What a model offers: measures, dates and other dimensions, the best to open with first. `lists` says that each
-    row is a thing of its own, named by the first dimension."""
+    """What a model offers: measures, dates, their parts and other dimensions, the best to open with first. `lists` says
+    that each row is a thing of its own, named by the first dimension."""
 
     measures: list[Measure]
     dates: list[Grouping]
+    parts: list[Grouping]
     dimensions: list[Field]
     lists: bool
 
@@ -63,6 +64,7 @@ def _candidates(dataset: str, model: Model, fields: _Fields) -> Iterator[ChartDe
     yield from ranked[1:2]
     yield from (_ranked(start, measure, field, model) for measure in measures[1:2] for field in fields.dimensions[:1])
     yield from ranked[2:]
+    yield from (_showing(start, first, part) for part in fields.parts)
     yield start.model_copy(update={"show": tuple(fields.measures[:4])})
 
 
@@ -96,7 +98,17 @@ def _fields(model: Model) -> _Fields:
     lists = bool(dimensions) and model.rows > MANY and model.facts(dimensions[0].id).distinct == model.rows
     if not lists:
         dimensions.sort(key=lambda field: _rank(model.facts(field.id).distinct))
-    return _Fields(measures, dates, dimensions, lists)
+    return _Fields(measures, dates, _parts(dates, model), dimensions, lists)
+
+
+def _parts(dates: list[Grouping], model: Model) -> list[Grouping]:
+    """What comes back in the first date: weekdays of days, months of a few years."""
+    if not dates:
+        return []
+    first = dates[0].field
+    finest = model.rhythm(first) or Grain.DAY
+    parts = [Grain.WEEKDAY] if finest is Grain.DAY else [Grain.MONTH_OF_YEAR] if finest is Grain.MONTH else []
+    return [Grouping(field=first, grain=part) for part in parts]
 
 
 def _is_filled(field: Field, model: Model) -> bool:

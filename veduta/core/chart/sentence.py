@@ -14,7 +14,7 @@ from veduta.core.formula.measures import fields_in, parameters_in, with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.filters import grouping_words
-from veduta.core.query.measures import Keep, measure_words
+from veduta.core.query.measures import Keep, measure_words, words_together
 from veduta.core.query.query import Sort
 from veduta.core.words import in_sentence, listed
 
@@ -37,7 +37,7 @@ def sentence(
     """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters`
     are the names and values of those the chart reads."""
     parts = [Part("Show ")]
-    parts += _joined([in_sentence(measure_words(m, schema)) for m in definition.measures], "show")
+    parts += _joined(words_together(definition.measures, schema), "show")
     words = _kind_words(definition, kind)
     article = "" if kind in (ChartKind.BAR, ChartKind.LYING) else "an " if words.startswith("area") else "a "
     parts += [Part(f" as {article}"), Part(words, "as")]
@@ -119,7 +119,7 @@ def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[
 
 def default_title(definition: ChartDefinition, schema: Schema) -> str:
     """The title until someone writes one: "Fare revenue by month of sailing date, split by region"."""
-    shown = listed([in_sentence(measure_words(m, schema)) for m in definition.measures], most=3)
+    shown = listed(words_together(definition.measures, schema), most=3)
     title = shown
     if definition.by:
         title += " by " + ", ".join(in_sentence(grouping_words(g, schema)) for g in definition.by)

@@ -14,6 +14,7 @@ from veduta.core.formula.measures import MeasureChecker, Parameters, check_measu
 from veduta.core.formula.problems import Span
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
+from veduta.core.words import in_sentence
 
 NOWHERE = Span()
 TOTAL_WORDS = {
@@ -89,7 +90,25 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     is_own = measure.aggregate == field.aggregate and field.role == "measure"
     if is_own or field.level == "aggregate":
         return field.name
-    return f"{AGGREGATE_WORDS[measure.aggregate]} of {field.name}"
+    return _with_aggregate(measure, field)
+
+
+def _with_aggregate(measure: Measure, field: Field) -> str:
+    return f"{AGGREGATE_WORDS[measure.aggregate]} of {in_sentence(field.name)}"
+
+
+def words_together(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
+    """Measures as they are said beside each other, in a sentence: if one says its aggregate, all do that have one, as
+    “mean of fare and passengers” would be misread."""
+    words = [in_sentence(measure_words(measure, schema)) for measure in measures]
+    fields = [schema[each.field] if each.field and not each.name and not each.formula else None for each in measures]
+    said = [
+        _with_aggregate(measure, field) if field and field.level == "row" else ""
+        for measure, field in zip(measures, fields, strict=True)
+    ]
+    if not any(word == aggregate for word, aggregate in zip(words, said, strict=True)):
+        return words
+    return [aggregate or word for word, aggregate in zip(words, said, strict=True)]
 
 
 def counted_tables(node: Checked, model: Model) -> list[str]:

@@ -1,4 +1,4 @@
-"""Upright and lying bars: stacked, grouped or to 100%."""
+"""Upright and horizontal bars: stacked, grouped or to 100%."""
 
 from __future__ import annotations
 
@@ -17,12 +17,17 @@ from veduta.core.chart.drawing.base import (
     marks,
     number_axis,
     reference_layers,
+    said_across,
+    said_along,
     series_of,
+    shortened,
 )
 from veduta.core.chart.drawing.lines import filled_in
 
-LABELLED = 40  # so many lying bars carry their value beside them
+LABELLED = 40  # so many horizontal bars carry their value beside them
 STEP = 24
+LETTER = 6
+"""About how wide a letter of a label is, in pixels."""
 
 
 @draws(ChartKind.BAR)
@@ -40,13 +45,20 @@ def draw_bars(picture: Picture) -> Drawing:
         "field": "name",
         "type": "nominal",
         "sort": None,
-        "axis": {"title": None, "labelLimit": 170, "labelOverlap": "greedy" if not lying else False},
+        "axis": {
+            "title": None,
+            "labelLimit": 0,
+            "labelExpr": shortened(28),
+            "labelOverlap": False if lying else "greedy",
+            "description": said_along(picture, rows),
+        },
     }
     if not lying:
         along["axis"]["labelAngle"] = _angle(picture, rows)
     full = several and stacking == "full"
     axis = {"labelExpr": "format(datum.value, '.0%')"} if full else number_axis(measure.format)
-    across: dict[str, Any] = {"field": "y", "type": "quantitative", "axis": {"title": None, **axis}}
+    across: dict[str, Any] = {"field": "y", "type": "quantitative"}
+    across["axis"] = {"title": None, "description": said_across(picture), **axis}
     across["stack"] = ("normalize" if full else "zero" if stacking == "stacked" else None) if several else None
     encoding: dict[str, Any] = {
         "y" if lying else "x": along,
@@ -64,6 +76,9 @@ def draw_bars(picture: Picture) -> Drawing:
     labels = _labels(along, across) if lying and not several and len(rows) <= LABELLED else []
     layers = [*labels, *reference_layers(picture, "x" if lying else "y")]
     spec = base_spec(layer=[bars, *layers]) if layers else base_spec(**bars)
+    if labels and rows:
+        longest = max(len(row["text"]) for row in rows)
+        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": LETTER * longest}
     if lying:
         names = len({row["name"] for row in rows})
         per_name = len(series_of(rows)) if several and stacking == "grouped" else 1

@@ -15,9 +15,12 @@ from veduta.core.chart.definition import ChartDefinition, ChartKind
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.formats import REST_POINT, format_value, settle
 from veduta.core.query.query import Column, Result
+from veduta.core.words import counted, in_sentence, listed
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
 MOST_IN_LEGEND = 24
+IN_LEGEND = 24
+"""Letters of a name in a legend."""
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
 
 
@@ -204,8 +207,16 @@ def _distinct(positions: list[int]) -> list[str]:
 
 def _legend(series: list[str]) -> dict[str, Any]:
     """As many entries side by side as fit the width."""
-    entry = min(180, 34 + max((6 * len(name) for name in series), default=0))
-    return {"title": None, "orient": "top", "labelLimit": 160, "columns": {"expr": f"max(1, floor(width / {entry}))"}}
+    entry = 34 + 6 * min(IN_LEGEND, max(map(len, series), default=0))
+    columns = {"expr": f"max(1, floor(width / {entry}))"}
+    return {
+        "title": None,
+        "orient": "top",
+        "labelLimit": 0,
+        "labelExpr": shortened(IN_LEGEND),
+        "columns": columns,
+        "description": f"Colours: {listed(series, most=10)}",
+    }
 
 
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
@@ -217,6 +228,27 @@ def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     sign = "(datum.value < 0 ? '−' : '')"
     size = f"(abs(datum.value) >= 1000 ? {large} : format(abs(datum.value), '.6~g'))"
     return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
+
+
+def shortened(most: int) -> str:
+    """An expression for an axis or a legend: long labels without their middle, as names often differ at their ends."""
+    end = most // 2 - 1
+    label = "datum.label"
+    short = f"slice({label}, 0, {most - end - 1}) + '…' + slice({label}, -{end})"
+    return f"length({label}) > {most} ? {short} : {label}"
+
+
+def said_along(picture: Picture, rows: list[dict[str, Any]]) -> str:
+    """What the axis of the first dimension shows, for those who do not see it."""
+    first, names = picture.result.dimensions[0], list(dict.fromkeys(row["name"] for row in rows))
+    if first.dimension.is_time_axis and names:
+        return f"{first.name}, from {names[0]} to {names[-1]}"
+    return f"{first.name}, {counted(len(names), 'value')}"
+
+
+def said_across(picture: Picture) -> str:
+    """What the axis of the measures shows, for those who do not see it."""
+    return f"Values of {listed([in_sentence(measure.name) for measure in picture.result.measures])}"
 
 
 def base_spec(**parts: Any) -> dict[str, Any]:
@@ -234,9 +266,9 @@ def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
     value_channel = {channel: {"field": "value", "type": "quantitative"}}
     at_end = {"x": {"value": {"expr": "width"}}} if channel == "y" else {"y": {"value": 0}}
     text = (
-        {"type": "text", "align": "right", "dy": -5, "aria": False}
+        {"type": "text", "align": "right", "baseline": "bottom", "dy": -4, "aria": False}
         if channel == "y"
-        else {"type": "text", "align": "left", "dx": 4, "dy": 4, "aria": False}
+        else {"type": "text", "align": "left", "baseline": "top", "dx": 5, "aria": False}
     )
     return [
         {

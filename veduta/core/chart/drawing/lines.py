@@ -19,7 +19,10 @@ from veduta.core.chart.drawing.base import (
     marks,
     number_axis,
     reference_layers,
+    said_across,
+    said_along,
     series_of,
+    shortened,
 )
 from veduta.core.formats import REST_POINT
 from veduta.core.words import counted
@@ -41,6 +44,7 @@ TICKS = {
     Grain.HOUR: {"interval": "hour", "step": 1},
 }
 MOST_TICKS = 60
+DAYS_OF_A_MONTH = 31
 
 
 def filled_in(picture: Picture, rows: Rows, zero: bool) -> Rows:
@@ -85,11 +89,13 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
     axis: dict[str, Any] = {
         "title": None,
         "labelOverlap": "greedy",
-        "labelSeparation": 8,
+        "labelSeparation": 10,
         "tickCount": TICKS[grain],
         "grid": False,
     }
-    if grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else 31):
+    if grain is Grain.DAY and DAYS_OF_A_MONTH < periods <= 4 * DAYS_OF_A_MONTH:
+        axis |= {"tickCount": {"interval": "day", "step": 7}, "format": "%-d %b %y"}
+    elif grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else DAYS_OF_A_MONTH):
         axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
     elif grain is Grain.HOUR and periods > 48:
         coarse, pattern = (Grain.MONTH, "%b %y") if periods > 31 * 24 else (Grain.DAY, "%-d %b %y")
@@ -113,7 +119,13 @@ def _along(picture: Picture, rows: Rows, notes: list[str]) -> tuple[Rows, dict[s
     """The rows that can be drawn along the first dimension, and its channel; what cannot is said in `notes`."""
     first, rest = picture.result.dimensions[0], picture.result.rest
     if not first.dimension.is_time_axis:
-        axis: dict[str, Any] = {"title": None, "labelLimit": 120, "labelOverlap": "greedy"}
+        axis: dict[str, Any] = {
+            "title": None,
+            "labelLimit": 0,
+            "labelExpr": shortened(20),
+            "labelOverlap": "greedy",
+            "description": said_along(picture, rows),
+        }
         if first.kind.is_number:
             axis |= {"title": first.name, "labelAngle": 0}
         scale = {"type": "point", "padding": 0.5}
@@ -124,6 +136,7 @@ def _along(picture: Picture, rows: Rows, notes: list[str]) -> tuple[Rows, dict[s
         notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")
     rows = [row | {"t": _milliseconds(row["x"])} for row in rows if isinstance(row["x"], dt.date)]
     axis = _time_axis(first.dimension.period, len({row["t"] for row in rows}))
+    axis["description"] = said_along(picture, rows)
     return rows, {"field": "t", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
 
 
@@ -136,7 +149,8 @@ def draw_lines(picture: Picture) -> Drawing:
     several = len(series_of(rows)) > 1
     full = area and several and picture.definition.stacking == "full"
     axis = {"labelExpr": "format(datum.value, '.0%')"} if full else number_axis(picture.result.measures[0].format)
-    y: dict[str, Any] = {"field": "y", "type": "quantitative", "axis": {"title": None, **axis}}
+    y: dict[str, Any] = {"field": "y", "type": "quantitative"}
+    y["axis"] = {"title": None, "description": said_across(picture), **axis}
     y["stack"] = ("normalize" if full else "zero") if area else None
     _mark_alone_and_tail(rows)
     colours = colour(picture, rows)

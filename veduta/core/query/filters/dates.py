@@ -178,5 +178,5 @@ class RelativeFilter(PeriodFilter):
         if self.count == 1 and self.back <= 1:
             which = ("today's" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
             return f"{which} {unit}" + (since if self.back else "")
-        before = f", {self.back} {unit}{'s' * (self.back > 1)} back" if self.back else ""
+        before = f", skipping the latest{f' {self.back}' if self.back > 1 else ''}" if self.back else ""
         return f"the last {self.count} {unit}{'s' * (self.count > 1)}{since}{before}"
