@@ -8,6 +8,7 @@ import { all, fieldAt, near } from "./lib/dom.js";
 import { watchLists } from "./lib/lists.js";
 import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
+import { watchRoving } from "./lib/roving.js";
 import { watchScrolling } from "./lib/scrolling.js";
 import { watchBoxes } from "./lib/understood.js";
 
@@ -65,6 +66,7 @@ document.addEventListener("keydown", (event) => {
     return;
   const find = document.getElementById("find");
   if (event.key === "/" && find) find.focus();
+  else if (event.key === "n" && find?.dataset.newChart) location.href = find.dataset.newChart;
   else if (event.key === "?" && document.getElementById("keys")) showKeys();
   else return;
   event.preventDefault();
@@ -72,6 +74,10 @@ document.addEventListener("keydown", (event) => {
 document.addEventListener("keydown", (event) => {
   const popover = event.key === "Tab" && near(event, ".popover");
   if (popover) keepTabInside(event, popover);
+});
+document.addEventListener("keydown", (event) => {
+  const list = event.key === "Enter" && fieldAt(event, "select[data-enter-submits]");
+  if (list) list.form.requestSubmit();
 });
 function showKeys() {
   if (!document.querySelector("dialog")) dialog(document.getElementById("keys").innerHTML, { label: "Keys" });
@@ -87,6 +93,7 @@ document.addEventListener("keydown", (event) => {
   if (!tab || !step) return;
   const tabs = all(tab.closest("[role=tablist]"), "[role=tab]");
   const next = tabs.at((tabs.indexOf(tab) + step) % tabs.length);
+  event.preventDefault();
   next.focus();
   next.click();
 });
@@ -107,5 +114,6 @@ window.addEventListener("unhandledrejection", (event) => failed(event.reason));
 // All modules of the page have run by then, so that Alpine knows the page's own parts.
 document.addEventListener("DOMContentLoaded", () => {
   Alpine.start();
+  watchRoving();
   watchScrolling();
 });

@@ -1,7 +1,9 @@
 // What pages with drawings load besides app.js.
 import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
+import { watchSkips } from "./lib/draw.js";
 import { workbench } from "./workbench.js";
 
+watchSkips();
 Alpine.data("workbench", workbench);
 Alpine.data("dashboard", dashboard);

@@ -141,7 +141,6 @@ export function dashboard() {
       showNotes(block.querySelector(".note"), notes);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
-      for (const cell of picture.querySelectorAll("tbody th[data-point]")) cell.tabIndex = 0;
     },
 
     problem(block, error) {

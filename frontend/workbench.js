@@ -1,5 +1,5 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
-import { made, near, sent } from "./lib/dom.js";
+import { all, made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
@@ -8,7 +8,7 @@ import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
 import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
-import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 
@@ -64,10 +64,7 @@ export function workbench() {
       addEventListener("beforeunload", (event) => {
         if (this.unsent) event.preventDefault();
       });
-      this.$refs.rows.addEventListener("click", (event) => {
-        const cell = near(event, "[data-point]");
-        if (cell && JSON.parse(cell.dataset.point).length) this.behind([JSON.parse(cell.dataset.point)]);
-      });
+      listen(this.$refs.rows, (points) => points[0].length && this.behind(points));
       this.$refs.picture.addEventListener("click", (event) => {
         const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
         if (column) this.answer({ edit: "sort_by_column", column });
@@ -76,7 +73,7 @@ export function workbench() {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
       });
-      this.answer().then(() => start.opens && !this.canUndo && this.offerOpenings());
+      this.answer().then(() => start.opens && !this.canUndo && this.begin());
     },
 
     get definition() {
@@ -117,6 +114,10 @@ export function workbench() {
       }
     },
 
+    begin() {
+      if (document.activeElement === document.body) this.$refs.sentence.querySelector("[data-clause]")?.focus();
+      this.offerOpenings();
+    },
     // What else a new chart could begin as, in small pictures, until it is edited.
     async offerOpenings() {
       try {
@@ -269,6 +270,14 @@ export function workbench() {
     fieldChosen(event) {
       const row = near(event, "[data-field-id]");
       if (row) this.answer({ edit: "add_field", field: row.dataset.fieldId });
+    },
+    // Enter in the search box takes the first field it shows, and leaves the box for another one.
+    firstFieldChosen(event) {
+      const [row] = all(this.$refs.fields, "[data-field-id]").filter((each) => each.offsetParent);
+      if (!row) return;
+      this.answer({ edit: "add_field", field: row.dataset.fieldId });
+      event.target.value = "";
+      filterOptions(event.target);
     },
     fieldDragged(event) {
       const row = near(event, "[data-field-id]");

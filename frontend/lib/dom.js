@@ -46,10 +46,11 @@ export const fieldAt = (event, selector) => /** @type {HTMLInputElement | null} 
  */
 export const made = (tag, properties = {}) => Object.assign(document.createElement(tag), properties);
 
-const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex='0']";
+const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex]";
 
 /**
  * Where Tab stops within an element, in order.
  * @param {ParentNode} root
  */
-export const stopsIn = (root) => all(root, STOPS).filter((stop) => stop.offsetParent && !stop.matches(":disabled"));
+export const stopsIn = (root) =>
+  all(root, STOPS).filter((stop) => stop.offsetParent && stop.matches(":not(:disabled, [tabindex='-1'])"));

@@ -76,6 +76,16 @@ function itemOf(element) {
   return element?.__data__?.datum ? element.__data__ : null;
 }
 
+/** Leads from the link at the top of the page to the first mark, or cell, of its drawings. */
+export function watchSkips() {
+  document.addEventListener("click", (event) => {
+    if (!near(event, "[data-skip-to-marks]")) return;
+    event.preventDefault();
+    const [first] = all(document, ".picture .reachable[tabindex='0'], .picture [data-point][tabindex='0']");
+    (first ?? document.getElementById("main"))?.focus();
+  });
+}
+
 /** @param {HTMLElement} host */
 function marksOf(host) {
   return all(host, "[role=graphics-symbol]").filter((element) => itemOf(element)?.datum.point);

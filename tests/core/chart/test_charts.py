@@ -174,9 +174,11 @@ class Drawings(unittest.TestCase):
             [encoding["x"]["axis"]["description"], encoding["y"]["axis"]["description"]],
             ["Month of sailed, from Jan 2026 to May 2026", "Values of fare"],
         )
-        self.assertEqual(encoding["color"]["legend"]["description"], "Colours: Inner Sound, North Reach and South Banks")
+        legend = encoding["color"]["legend"]["description"]
+        self.assertEqual(legend, "Colours: Inner Sound, North Reach and South Banks")
         spec = asked(chart(show=[FARE], by=["route"], kind="lying")).drawing.spec
-        self.assertRegex(spec["layer"][0]["encoding"]["y"]["axis"]["description"], r"^Route, \d values?$")
+        along = spec["layer"][0]["encoding"]["y"]["axis"]
+        self.assertRegex(along["description"], r"^Route, \d values?$")
 
     def test_missing_periods_are_gaps(self):
         drawn = asked(chart(show=[FARE], by=[MONTH])).drawing

@@ -26,8 +26,8 @@ PLACES = frozenset(("latitude", "longitude", "lat", "lon", "lng"))
 
 @dataclass
 class _Fields:
-    """What a model offers: measures, dates, their parts and other dimensions, the best to open with first. `lists` says
-    that each row is a thing of its own, named by the first dimension."""
+    """What a model offers: measures (money first), dates (days before moments), their parts and other dimensions, the
+    best to open with first. `lists` says that each row is a thing of its own, named by the first dimension."""
 
     measures: list[Measure]
     dates: list[Grouping]
@@ -92,8 +92,10 @@ def _fields(model: Model) -> _Fields:
     visible = model.schema.visible[:FIELDS_LOOKED_AT]
     there = [field for field in visible if field.level == "aggregate" or _is_filled(field, model)]
     of_rows = [field for field in there if field.level == "row"]
-    measures = [default_measure(field) for field in there if field.role is Role.MEASURE and not _is_place(field)]
-    dates = [model.grouping(field.id) for field in of_rows if field.kind.is_date and _differs(field, model)]
+    numbers = [field for field in there if field.role is Role.MEASURE and not _is_place(field)]
+    measures = [default_measure(field) for field in sorted(numbers, key=lambda f: f.format.style != "currency")]
+    dated = [field for field in of_rows if field.kind.is_date and _differs(field, model)]
+    dates = [model.grouping(field.id) for field in sorted(dated, key=lambda f: f.kind is Kind.DATETIME)]
     dimensions = [field for field in of_rows if field.role is Role.DIMENSION and _tells_apart(field, model)]
     lists = bool(dimensions) and model.rows > MANY and model.facts(dimensions[0].id).distinct == model.rows
     if not lists:
