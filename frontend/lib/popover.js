@@ -65,6 +65,7 @@ export function filterOptions(box) {
     option.hidden = !option.dataset.words?.toLowerCase().includes(words);
     any ||= !option.hidden;
   }
+  for (const heading of all(list, "[data-heading]")) heading.hidden = words !== "";
   for (const none of all(list, "[data-none]")) none.hidden = any;
 }
 

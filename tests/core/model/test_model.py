@@ -59,6 +59,41 @@ def two(left: list, right: list, join: Join | None = None) -> Model:
     return Model(tables, definition, name="First")
 
 
+class Offered(unittest.TestCase):
+    """What lists of fields offer."""
+
+    def test_a_key_that_says_the_same_is_left_out(self):
+        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        found = two(["A", "B"], ["A", "B"], join)
+        self.assertEqual([field.id for field in found.offered], ["route", "n", "other.m"])
+        self.assertEqual([found.heading(field) for field in found.offered], ["", "", "Other"])
+
+    def test_it_stays_where_it_says_something_else(self):
+        for join in (None, Join(right="other", keys=(Key(left="route", right="route"), Key(left="n", right="m")))):
+            with self.subTest(join=join):
+                self.assertIn("other.route", [field.id for field in two(["A"], ["A"], join).offered])
+        (sailings, fields), joined = table(route=["A"]), table(route=["A"])
+        hidden = [each.model_copy(update={"hidden": True}) for each in fields]
+        definition = ModelDefinition(
+            tables=(ModelTable(id="other", dataset="o", name="Other"),),
+            joins=(Join(right="other", keys=(Key(left="route", right="route"),)),),
+        )
+        found = Model({"": (sailings, hidden), "other": joined}, definition)
+        self.assertEqual([field.id for field in found.offered], ["other.route"])
+
+    def test_a_table_that_two_are_joined_to_keeps_it_for_both(self):
+        tables = {name: table(route=["A"]) for name in ("", "targets", "routes")}
+        key = (Key(left="route", right="route"),)
+        definition = ModelDefinition(
+            tables=(
+                ModelTable(id="targets", dataset="t", name="Targets"),
+                ModelTable(id="routes", dataset="r", name="Routes"),
+            ),
+            joins=(Join(right="routes", keys=key), Join(left="targets", right="routes", keys=key)),
+        )
+        self.assertIn("routes.route", [field.id for field in Model(tables, definition).offered])
+
+
 class Joins(unittest.TestCase):
     @examples(80)
     @given(KEYS, KEYS)

@@ -275,6 +275,31 @@ class Model:
         return self._cache.same_dates[name]
 
     @property
+    def offered(self) -> list[Field]:
+        """The visible fields as lists offer them: the first table's, then formulas, then each joined table's without
+        the key that says the same as the one it is joined by."""
+        twins = {name for name in map(self._twin, self.definition.joins) if name}
+
+        def rank(field: Field) -> int:
+            return 0 if not field.table else 1 if field.table == FORMULA else 2
+
+        return sorted((field for field in self.schema.visible if field.id not in twins), key=rank)
+
+    def _twin(self, join: Join) -> str:
+        """The key of a joined table that the table it is joined to has as well; "" where others need it too, because
+        they are joined to the same table."""
+        joined_by = [other for other in self.definition.joins if other.right == join.right]
+        (key, *more) = join.keys
+        left = self.schema.get(field_id(join.left, key.left))
+        if len(joined_by) > 1 or more or key.grain or left is None or left.hidden:
+            return ""
+        return field_id(join.right, key.right)
+
+    def heading(self, field: Field) -> str:
+        """What the table of a field is called above it in lists; "" for the first table."""
+        return "Formulas" if field.table == FORMULA else self.table_name(field.table) if field.table else ""
+
+    @property
     def times(self) -> Times:
         return Times(fiscal_month=self.schema.fiscal_month)
 

@@ -14,7 +14,7 @@ from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.variations import fitting, measure_formula
-from veduta.core.data.fields import Field, Role, Schema, aggregates_for
+from veduta.core.data.fields import Field, Role, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.measures import with_names
@@ -142,7 +142,7 @@ def _show(opened: Opened) -> dict[str, Any]:
         "totals": list(TOTAL_WORDS.items()),
         "variations": fitting(definition.groups) if measure else [],
         "fixed": measure is not None and not _node(measure, model).fields,
-        "fields": _fields_first(schema, Role.MEASURE),
+        "fields": _fields_first(model, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next": len(definition.show),
     }
@@ -183,8 +183,11 @@ def _with(opened: Opened) -> dict[str, Any]:
     return parameter_choices(parameter, None if values is None else list(values), model, opened.find)
 
 
-def _fields_first(schema: Schema, role: Role) -> list[Field]:
-    return sorted(schema.visible, key=lambda field: field.role is not role)
+def _fields_first(model: Model, role: Role) -> list[tuple[str, Field]]:
+    """The fields that are offered, each table's with those of a role first; each with its table's heading."""
+    headed = [(model.heading(field), field) for field in model.offered]
+    order = list(dict.fromkeys(heading for heading, _ in headed))
+    return sorted(headed, key=lambda each: (order.index(each[0]), each[1].role is not role))
 
 
 @popover("by", "group")
@@ -200,7 +203,7 @@ def _group(opened: Opened) -> dict[str, Any]:
         "group": group,
         "field": field,
         "grains": grains_for(field) if field and field.kind.is_date else [],
-        "fields": [f for f in _fields_first(schema, Role.DIMENSION) if f.level == "row"],
+        "fields": [each for each in _fields_first(opened.model, Role.DIMENSION) if each[1].level == "row"],
         "can_swap": can_swap,
         "swap_index": index if clause == "by" else 0,
         "next": len(definition.by),
@@ -239,7 +242,8 @@ def _only(opened: Opened) -> dict[str, Any]:
     forms = forms_for(schema[name]) if name else []
     form = FORMS.get(way) or next(iter(forms), None)
     if form is None:
-        return {"template": "only_field", "fields": [each for each in schema.visible if each.level == "row"]}
+        fields = [(opened.model.heading(each), each) for each in opened.model.offered if each.level == "row"]
+        return {"template": "only_field", "fields": fields}
     field = schema[name] if name and form.tab else None
     current = there if there and is_own and there.kind == form.kind else None
     offered = form.offers(opened, field, current)

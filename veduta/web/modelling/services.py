@@ -151,14 +151,9 @@ def context_now(model: Model, stopped: Callable[[], bool] | None = None) -> Cont
 
 
 def chart_fields(model: Model) -> list[dict[str, Any]]:
-    """The visible fields as lists show them: the first table's, then formulas by folder, then the other tables'."""
+    """The fields that lists offer, in groups: by folder, or else by role or by table."""
     groups: dict[str, list[Field]] = {"Dimensions": [], "Measures": []}
-
-    def rank(field: Field) -> int:
-        return 0 if not field.table else 1 if field.table == "formula" else 2
-
-    for field in sorted(model.schema.visible, key=rank):
+    for field in model.offered:
         usual = "Dimensions" if field.role == "dimension" else "Measures"
-        table = "Formulas" if field.table == "formula" else model.table_name(field.table) if field.table else usual
-        groups.setdefault(field.folder or table, []).append(field)
+        groups.setdefault(field.folder or model.heading(field) or usual, []).append(field)
     return [{"name": name, "fields": fields} for name, fields in groups.items() if fields]
