@@ -5,6 +5,7 @@ import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data
 import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
+import { watchForms } from "./lib/plain_forms.js";
 import { watchLists } from "./lib/lists.js";
 import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
@@ -40,6 +41,7 @@ document.addEventListener("click", (event) => {
   }
 });
 watchLists();
+watchForms();
 watchBoxes();
 document.addEventListener("input", (event) => {
   const box = fieldAt(event, "[data-filters]");
@@ -103,9 +105,9 @@ document.addEventListener("veduta:signed-out", async () => {
   if (asking) return;
   asking = true;
   const html = document.getElementById("signed-out").innerHTML;
-  await dialog(html, { label: "You are signed out" }).closed;
+  const answer = await dialog(html, { label: "You are signed out" }).closed;
   asking = false;
-  document.dispatchEvent(new CustomEvent("veduta:try-again"));
+  document.dispatchEvent(new CustomEvent(answer === "again" ? "veduta:try-again" : "veduta:stays-out"));
 });
 
 for (const message of all(document, "#messages [data-message]")) toast(message.dataset.message);

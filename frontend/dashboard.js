@@ -1,5 +1,5 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
-import { made, near, sent } from "./lib/dom.js";
+import { all, made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
@@ -15,7 +15,7 @@ const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 export function dashboard() {
   const start = sent("start");
   let running = null; // the request under way
-  const asTable = new Set();
+  const asTable = new Set(JSON.parse(sessionStorage.getItem(`veduta-tables-${location.pathname}`) ?? "[]"));
   let opened = null;
   let kept = { text: "", key: "" }; // a long state, and its key
 
@@ -27,6 +27,7 @@ export function dashboard() {
       this.state = this.clean(start.state);
       if (start.key) kept = { text: this.stateText(), key: start.key };
       this.typed = debounce((/** @type {any} */ target) => this.openControl(opened, target.value), 250);
+      this.nameTables();
       for (const block of this.blocks()) {
         listen(block.querySelector(".picture"), (points, how) => this.chosen(block, points, how));
       }
@@ -40,7 +41,6 @@ export function dashboard() {
       document.addEventListener("veduta:theme", () =>
         this.blocks().forEach((block) => block._data && draw(block.querySelector(".picture"), block._data)),
       );
-      document.addEventListener("veduta:try-again", () => this.load());
       document.addEventListener("pointerdown", (event) => {
         if (!near(event, ".popover, [data-control], dialog")) this.shut();
       });
@@ -221,10 +221,10 @@ export function dashboard() {
     },
     popoverClicked(event) {
       const fill = near(event, "[data-fill]");
-      const all = near(event, "[data-all]");
+      const none = near(event, "[data-all]");
       if (fill) this.choose(filledForm(fill, "choice"));
-      else if (all) {
-        this.setControl(all.dataset.all, null);
+      else if (none) {
+        this.setControl(none.dataset.all, null);
         this.shut();
       }
     },
@@ -262,9 +262,14 @@ export function dashboard() {
       if (table) {
         const id = table.dataset.asTable;
         if (!asTable.delete(id)) asTable.add(id);
-        table.textContent = asTable.has(id) ? "Show as drawn" : "Show as a table";
+        sessionStorage.setItem(`veduta-tables-${location.pathname}`, JSON.stringify([...asTable]));
+        this.nameTables();
         this.loadBlock(document.getElementById(`block-${id}`));
       }
+    },
+    nameTables() {
+      for (const button of all(this.$refs.board, "[data-as-table]"))
+        button.textContent = asTable.has(button.dataset.asTable) ? "Show as drawn" : "Show as a table";
     },
     behind(block, more) {
       this.shut();

@@ -327,9 +327,10 @@ export function dataset() {
     },
     // Choices that many fields share come from one place, when they are first needed.
     fillChoices(event) {
-      const list = near(event, "select[data-filled-from]");
+      const list = /** @type {HTMLSelectElement | null} */ (near(event, "select[data-filled-from]"));
       if (!list) return;
-      const choices = byId(list.dataset.filledFrom).content.cloneNode(true);
+      const template = /** @type {HTMLTemplateElement} */ (byId(list.dataset.filledFrom));
+      const choices = /** @type {DocumentFragment} */ (template.content.cloneNode(true));
       for (const there of [list.value, list.dataset.field])
         choices.querySelector(`[value="${CSS.escape(there)}"]:not([value=""])`)?.remove();
       list.append(choices);

@@ -7,7 +7,7 @@ import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
-import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
 import { moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 
@@ -51,7 +51,6 @@ function editor() {
         if (!busy) this.readPlaces();
       });
       document.addEventListener("veduta:theme", () => this.fill());
-      document.addEventListener("veduta:try-again", () => this.keep());
       document.addEventListener("click", (event) => {
         if (!near(event, ".popover, [data-control], dialog")) this.popoverOpen = false;
       });
@@ -107,6 +106,7 @@ function editor() {
         this.unsent = true;
         if (error.status === 409) return this.settle(error.data);
         this.status = "draft not saved";
+        if (error.status === 0) whenReachable(() => this.flush());
         failed(error);
         return false;
       }

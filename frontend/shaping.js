@@ -91,7 +91,6 @@ function shaping() {
       document.addEventListener("click", (event) => {
         if (this.popoverOpen && !near(event, ".popover, [data-column], td[data-field], [aria-haspopup]")) this.shut();
       });
-      document.addEventListener("veduta:try-again", () => this.look());
       this.look();
     },
 

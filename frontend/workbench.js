@@ -7,7 +7,7 @@ import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
 import { filledForm, formData } from "./lib/forms.js";
-import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
@@ -19,7 +19,6 @@ export function workbench() {
   let at = null; // what the open popover is about: { clause, index, field, way, find }
   let opener = null;
   let lastAnswer = null;
-  let pending = null;
   let working = null; // the newest question, until it is answered
   let edited = false;
   let openings = [];
@@ -54,10 +53,6 @@ export function workbench() {
       this.typed = debounce((/** @type {any} */ target) => this.refreshPopover({ find: target.value }), 250);
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
-      document.addEventListener("veduta:try-again", () => {
-        this.answer(pending);
-        this.keepDraft();
-      });
       document.addEventListener("click", (event) => {
         if (this.popoverOpen && !near(event, ".popover, .clause, .missing, dialog")) this.shut();
       });
@@ -90,7 +85,6 @@ export function workbench() {
     },
     async ask(edit) {
       const turn = ++asked;
-      pending = null;
       this.$refs.picture.classList.add("waiting");
       try {
         const data = await post(`${this.base}answer/`, { definition: this.definition, edit, page, turn });
@@ -104,7 +98,6 @@ export function workbench() {
         return true;
       } catch (error) {
         if (turn !== asked) return false;
-        if (error.status === 401) pending = edit; // made anew once somebody is signed in again
         if (edit) failed(error);
         else this.problem(error);
         return false;
@@ -195,6 +188,7 @@ export function workbench() {
         if (!this.saved) this.status = `draft saved ${time}`;
       } catch (error) {
         this.status = "draft not saved";
+        if (error.status === 0) whenReachable(() => this.draft());
         failed(error);
       }
     },

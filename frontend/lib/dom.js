@@ -49,8 +49,13 @@ export const made = (tag, properties = {}) => Object.assign(document.createEleme
 const STOPS = "a[href], button, input:not([type=hidden]), select, textarea, summary, [tabindex]";
 
 /**
+ * What can take the keyboard within an element, in order.
+ * @param {ParentNode} root
+ */
+export const reachableIn = (root) => all(root, STOPS).filter((stop) => stop.offsetParent && !stop.matches(":disabled"));
+
+/**
  * Where Tab stops within an element, in order.
  * @param {ParentNode} root
  */
-export const stopsIn = (root) =>
-  all(root, STOPS).filter((stop) => stop.offsetParent && stop.matches(":not(:disabled, [tabindex='-1'])"));
+export const stopsIn = (root) => reachableIn(root).filter((stop) => stop.getAttribute("tabindex") !== "-1");

@@ -19,9 +19,21 @@ export class Problem extends Error {
   }
 }
 
+/** Waits until somebody says that they are signed in again; rejects if they stay out. */
+function signedInAgain() {
+  return new Promise((resolve, reject) => {
+    const out = () => reject(new Problem("You are signed out. Sign in again; your work is kept.", 401));
+    document.addEventListener("veduta:try-again", resolve, { once: true });
+    document.addEventListener("veduta:stays-out", out, { once: true });
+    document.dispatchEvent(new CustomEvent("veduta:signed-out"));
+  });
+}
+
 /**
+ * Asks the server; where the session has ended, asks again once somebody has signed in.
  * @param {string} address
  * @param {RequestInit} options
+ * @returns {Promise<Response>}
  */
 async function request(address, options) {
   let response;
@@ -37,8 +49,8 @@ async function request(address, options) {
   if (response.ok) return response;
   const data = response.headers.get("Content-Type")?.includes("json") ? await response.json() : {};
   if (response.status === 401 || (response.status === 403 && !data.message)) {
-    document.dispatchEvent(new CustomEvent("veduta:signed-out"));
-    throw new Problem("You are signed out. Sign in again; your work is kept.", 401, data);
+    await signedInAgain();
+    return request(address, options);
   }
   const message = [data.message, data.hint].filter(Boolean).join(" ") || "That did not work. Try again.";
   throw new Problem(message, response.status, data);
@@ -56,6 +68,16 @@ function body(data) {
  */
 export async function post(address, data = {}, options = {}) {
   return (await request(address, { ...body(data), ...options })).json();
+}
+
+/**
+ * Sends what stands in a form as the browser would; the answer says where to go on.
+ * @param {HTMLFormElement} form
+ * @param {HTMLElement | null} submitter
+ */
+export async function postForm(form, submitter) {
+  const fields = new URLSearchParams(/** @type {any} */ (new FormData(form, submitter)));
+  return (await request(form.action, { method: "POST", body: fields })).json();
 }
 
 /**

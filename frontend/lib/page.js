@@ -86,3 +86,19 @@ export async function postAndOfferUndo(address, after) {
     failed(error);
   }
 }
+
+const SOON = 5_000;
+
+/**
+ * Runs once the server may be reached again: when the browser says so, or after a while.
+ * @param {() => void} run
+ */
+export function whenReachable(run) {
+  const once = () => {
+    clearTimeout(timer);
+    removeEventListener("online", once);
+    run();
+  };
+  const timer = setTimeout(once, SOON);
+  addEventListener("online", once);
+}

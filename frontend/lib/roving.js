@@ -39,8 +39,8 @@ function inNextRow(things, here, step) {
   const others = step > 0 ? things.slice(from + 1) : things.slice(0, from).reverse();
   const next = others.find((thing) => thing.closest("tr") !== row)?.closest("tr");
   const inIt = things.filter((thing) => thing.closest("tr") === next);
-  const column = /** @type {HTMLTableCellElement} */ (here.closest("td, th"))?.cellIndex;
-  return inIt.find((thing) => thing.closest("td, th")?.cellIndex === column) ?? inIt[0];
+  const column = (/** @type {Element} */ cell) => [...(cell.parentElement?.children ?? [])].indexOf(cell);
+  return inIt.find((thing) => column(thing) === column(here)) ?? inIt[0];
 }
 
 /**

@@ -1,6 +1,6 @@
 // What is on the page brought up to date, so that the keyboard, what is half typed, scroll and folds stay.
 import { Idiomorph } from "idiomorph";
-import { stopsIn } from "./dom.js";
+import { reachableIn } from "./dom.js";
 
 /**
  * Makes an element's content what the server sends, changing only what differs. A field that has the keyboard keeps
@@ -11,7 +11,7 @@ import { stopsIn } from "./dom.js";
  */
 export function updateContent(element, html) {
   const active = document.activeElement;
-  const position = active ? stopsIn(element).indexOf(/** @type {HTMLElement} */ (active)) : -1;
+  const position = active ? reachableIn(element).indexOf(/** @type {HTMLElement} */ (active)) : -1;
   Idiomorph.morph(element, html, {
     morphStyle: "innerHTML",
     ignoreActiveValue: true,
@@ -19,7 +19,7 @@ export function updateContent(element, html) {
   });
   if (!active || active.isConnected) return;
   const same = active.id ? document.getElementById(active.id) : null;
-  const stops = stopsIn(element);
+  const stops = reachableIn(element);
   if (same) same.focus();
   else if (position >= 0) stops[Math.min(position, stops.length - 1)]?.focus();
 }

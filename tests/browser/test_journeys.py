@@ -250,6 +250,77 @@ class AnalystJourney(BrowserTest):
         expect(page.locator("[x-ref=title]")).to_have_value("Passengers by weekday")
         self.complaints.clear()
 
+    def signed_out(self, act) -> None:
+        """Do something after the session has ended, sign in elsewhere, and say so."""
+        kept = self.page.context.cookies()
+        self.page.context.clear_cookies()
+        act()
+        self.has_text("dialog", "You are signed out")
+        self.page.context.add_cookies(kept)
+        self.page.click("text=I am signed in again")
+        self.complaints.clear()
+
+    def test_what_stands_in_forms_outlives_the_session(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/data/")
+        page.click("main a:text-is('Service requests')")
+        about = page.locator("[name=description]")
+        about.fill("What passengers wrote")
+        self.signed_out(lambda: about.blur())
+        self.has_text("#toasts", "Saved.")
+        page.reload()
+        expect(about).to_have_value("What passengers wrote")
+        page.goto(f"{page.url.partition('#')[0]}model/")
+        page.click("text=New parameter")
+        page.fill("form:has([name=low]) [name=name]", "Least fare")
+        page.keyboard.press("Enter")
+        self.sees("[data-refused]")
+        expect(page.locator("form:has([name=low]) [name=name]")).to_have_value("Least fare")
+        self.complaints.clear()
+        page.fill("form:has([name=low]) [name=default]", "5")
+        self.signed_out(lambda: page.keyboard.press("Enter"))
+        self.has_text("main", "Least fare")
+
+    def test_a_draft_is_sent_once_the_network_is_back(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.new_chart("Service requests")
+        page.context.set_offline(True)
+        page.fill("[x-ref=title]", "Under way")
+        page.keyboard.press("Tab")
+        self.has_text("#toasts", "The server cannot be reached.")
+        page.context.set_offline(False)
+        page.fill("[x-ref=title]", "Arrived")
+        page.keyboard.press("Tab")
+        self.has_text("[role=status]", "draft saved")
+        self.complaints.clear()
+
+    def test_a_chart_is_made_with_few_keys(self):
+        keyboard = self.page.keyboard
+        self.sign_in("analyst")
+        keyboard.press("n")
+        expect(self.page.locator("[name=dataset]")).to_be_focused()
+        keyboard.type("Service r")
+        keyboard.press("Enter")
+        expect(self.page.locator("[data-clause=show]")).to_be_focused()
+        keyboard.press("Enter")
+        self.choose_typed("count", "count of rows")
+        keyboard.press("Escape")
+        keyboard.press("Tab")
+        keyboard.press("Tab")
+        keyboard.press("Enter")
+        self.choose_typed("stat", "status")
+        keyboard.press("Control+s")
+        self.has_text("[role=status]", "saved ")
+
+    def choose_typed(self, text: str, said: str) -> None:
+        """Type into the search box of the popover that opens, and take the first hit."""
+        expect(self.page.locator("[x-ref=popover] [data-filters]")).to_be_focused()
+        self.page.keyboard.type(text)
+        self.page.keyboard.press("Enter")
+        self.has_text("[x-ref=sentence]", said)
+
     def test_two_people_saving_the_same_chart(self):
         page = self.page
         self.sign_in("analyst")
@@ -405,6 +476,25 @@ class ExplorerJourney(BrowserTest):
         expect(page.locator("#choice-start")).to_have_value("15 Jun 2026")
         self.drawn(2)  # once for the whole of it, not for each key
         expect(page.locator("[data-drawn='2']")).to_have_count(1)
+
+    def test_a_mark_and_a_cell_are_reached_with_few_keys(self):
+        keyboard = self.page.keyboard
+        self.open()
+        self.page.reload()
+        self.drawn(1)
+        keyboard.press("Tab")
+        keyboard.press("Tab")
+        keyboard.press("Enter")
+        expect(self.page.locator("#block-b4 .reachable").first).to_be_focused()
+        # A table is one stop; its cells are reached with arrows and do what marks do.
+        table = self.page.locator("#block-b8 table")
+        self.assertEqual(table.locator("[tabindex='0']").count(), 1)
+        table.locator("[tabindex='0']").focus()
+        keyboard.press("ArrowDown")
+        keyboard.press("ArrowRight")
+        keyboard.press("Enter")
+        self.drawn(2)
+        self.has_text("[x-ref=trail]", "Vessel is ")
 
     def test_a_range_is_dragged_over_and_left_out(self):
         page = self.page

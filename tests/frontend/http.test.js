@@ -5,9 +5,16 @@ import { cookie, getJson, getLines, jsonLines, post } from "../../frontend/lib/h
 let events;
 let asked;
 globalThis.CustomEvent ??= class extends Event {};
+const page = new EventTarget();
+/** @type {string} What somebody does when they are told that they are signed out. */
+let then = "veduta:stays-out";
 globalThis.document = {
   cookie: "theme=dark; csrftoken=abc",
-  dispatchEvent: (event) => events.push(event.type),
+  addEventListener: page.addEventListener.bind(page),
+  dispatchEvent(event) {
+    events.push(event.type);
+    queueMicrotask(() => page.dispatchEvent(new Event(then)));
+  },
 };
 beforeEach(() => {
   events = [];
@@ -50,6 +57,24 @@ test("an ended session asks to sign in again", async () => {
     await assert.rejects(getJson("/x/"), { status: 401 });
   }
   assert.deepEqual(events, ["veduta:signed-out", "veduta:signed-out"]);
+});
+
+test("once somebody has signed in again it is sent again, with the new token", async () => {
+  then = "veduta:try-again";
+  let times = 0;
+  globalThis.fetch = async (address, options) => {
+    times += 1;
+    asked = options;
+    if (times === 1) globalThis.document.cookie = "csrftoken=new";
+    const status = times === 1 ? 401 : 200;
+    return new Response('{"done": true}', { status, headers: { "Content-Type": "application/json" } });
+  };
+  assert.deepEqual(await post("/save/", { a: 1 }), { done: true });
+  assert.equal(times, 2);
+  assert.equal(asked.body, '{"a":1}');
+  assert.equal(asked.headers["X-CSRFToken"], "new");
+  globalThis.document.cookie = "theme=dark; csrftoken=abc";
+  then = "veduta:stays-out";
 });
 
 test("what is not allowed does not ask to sign in", async () => {

@@ -26,6 +26,7 @@ OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
 FOR_EXPLORERS = {
     "home",
+    "is-signed-in",
     "find",
     "guide",
     "guide-page",
@@ -39,7 +40,7 @@ FOR_EXPLORERS = {
     "password",
 }
 # An empty request to these says what is missing.
-SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
+SAY_WHAT_IS_MISSING = {"dashboard-keep-view", "understood"}
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}

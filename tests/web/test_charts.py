@@ -172,7 +172,7 @@ class Popovers(ChartTest):
         filters = {
             "list": ({"field": region, "values": ["North Reach"]}, "North Reach"),
             "range": ({"field": fare, "low": 7.5}, 'value="7.5"'),
-            "dates": ({"field": sailed, "start": "2026-01-07"}, 'value="2026-01-07"'),
+            "dates": ({"field": sailed, "start": "2026-01-07"}, 'data-day="2026-01-07" value="7 Jan 2026"'),
             "relative": ({"field": sailed, "unit": "year", "count": 3}, 'value="3"'),
             "text": ({"field": region, "match": "ends", "text": "banks"}, 'value="banks"'),
             "empty": ({"field": region, "exclude": True}, 'id="empty-no" checked'),

@@ -43,7 +43,7 @@ class Lists(WebTest):
         self.assertEqual(self.listed("charts", sort="by", descending=1)[-1], "crew")
         self.make_chart("Bed & board")
         page = page_of(self.client.get(reverse("charts"), {"sort": "name", "find": "d & b"}))
-        self.assertIn("?sort=name&amp;descending=1&amp;find=d%20%26%20b", page)
+        self.assertIn("?sort=name&amp;descending=1&amp;find=d+%26+b", page)
         self.assertIn('aria-sort="ascending"', page)
 
     def test_dashboards_sort_those_never_published_last(self):

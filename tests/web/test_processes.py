@@ -102,7 +102,7 @@ class TwoProcesses(unittest.TestCase):
         run_code(MORE_ROWS, self.environment)
         self.assertIn("2,361", self.sums(explorer))
         rule = {"name": "Theirs", "text": "region = 'Inner Sound'", "groups": ["Harbour office"], "revision": 2}
-        self.assertIn("The model is saved.", self.post(analyst, "change/", data={"do": "save_rule", **rule}))
+        self.assertIn("/model/", self.post(analyst, "change/", data={"do": "save_rule", **rule}))
         theirs = self.sums(explorer)
         self.assertIn("160", theirs)
         self.assertNotIn("2,361", theirs)

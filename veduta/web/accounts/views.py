@@ -2,8 +2,9 @@ from django.contrib import messages
 from django.contrib.auth import update_session_auth_hash
 from django.contrib.auth.models import Group
 from django.contrib.auth.views import LoginView
-from django.http import HttpResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
@@ -16,6 +17,13 @@ class SignIn(LoginView):
     template_name = "accounts/sign_in.html"
     authentication_form = SignInForm
     redirect_authenticated_user = True
+
+
+@require_GET
+@signed_in
+def is_signed_in(request: Request) -> JsonResponse:
+    """Asked before a form is sent, so that nothing that was written into it is lost."""
+    return JsonResponse({})
 
 
 @signed_in

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 
 from django.core.exceptions import PermissionDenied, RequestDataTooBig, TooManyFieldsSent, TooManyFilesSent
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponseRedirect, JsonResponse
 from django.shortcuts import render
 
 from veduta.core.errors import VedutaError
@@ -34,7 +34,10 @@ class ProblemsMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
-        return self.get_response(request)
+        response = self.get_response(request)
+        if wants_json(request) and isinstance(response, HttpResponseRedirect):
+            return JsonResponse({"address": response.url})  # the page goes there, with what it has to say
+        return response
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if is_full_disk(error):

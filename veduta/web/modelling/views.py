@@ -35,7 +35,20 @@ from veduta.core.query.measures import Measure, counted_tables, measure_format
 from veduta.core.query.query import Query
 from veduta.core.words import listed
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, filled_in, read, sent, sent_json
+from veduta.web.common.requests import (
+    Flag,
+    Line,
+    Object,
+    Sent,
+    Text,
+    Whole,
+    asked,
+    filled_in,
+    read,
+    sent,
+    sent_json,
+    wants_json,
+)
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import dataset_at
@@ -293,6 +306,8 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
             status=409,
         )
     except VedutaError as problem:
+        if wants_json(request):
+            raise
         messages.error(request, str(problem))
         return redirect(f"{reverse('model', args=[pk])}#{section}")
     if change.do == "add_table":

@@ -5,7 +5,7 @@ import json
 from contextlib import suppress
 from functools import cache
 from typing import Any
-from urllib.parse import urljoin
+from urllib.parse import urlencode, urljoin
 
 from django import template
 from django.conf import settings
@@ -103,6 +103,12 @@ def as_day(value: Any) -> dt.date | None:
     with suppress(ValueError):
         return dt.date.fromisoformat(value[:10]) if isinstance(value, str) else value or None
     return None
+
+
+@register.simple_tag
+def sorted_by(key: str, now: str, descending: bool, find: str) -> str:
+    """The address of a list sorted by a heading; of the one it is sorted by the other way round."""
+    return "?" + urlencode({"sort": key, "descending": int(key == now and not descending), "find": find})
 
 
 @register.filter
