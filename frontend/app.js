@@ -5,6 +5,7 @@ import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data
 import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
+import { watchContext } from "./lib/context.js";
 import { watchForms } from "./lib/plain_forms.js";
 import { watchLists } from "./lib/lists.js";
 import { dialog, failed, toast } from "./lib/page.js";
@@ -40,6 +41,7 @@ document.addEventListener("click", (event) => {
     document.dispatchEvent(new CustomEvent("veduta:theme"));
   }
 });
+watchContext();
 watchLists();
 watchForms();
 watchBoxes();

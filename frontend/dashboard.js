@@ -1,6 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
+import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { clear, draw, listen, showNotes } from "./lib/draw.js";
+import { clear, draw, listen, showNotes, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, failed } from "./lib/page.js";
@@ -28,6 +29,7 @@ export function dashboard() {
       if (start.key) kept = { text: this.stateText(), key: start.key };
       this.typed = debounce((/** @type {any} */ target) => this.openControl(opened, target.value), 250);
       this.nameTables();
+      offer((event) => this.atMark(event) ?? this.atBlock(event));
       for (const block of this.blocks()) {
         listen(block.querySelector(".picture"), (points, how) => this.chosen(block, points, how));
       }
@@ -266,6 +268,27 @@ export function dashboard() {
         this.nameTables();
         this.loadBlock(document.getElementById(`block-${id}`));
       }
+    },
+    // What the menu of a block offers, and before it what can be done with a mark or a cell.
+    atBlock(event) {
+      const options = all(
+        near(event, "[data-block]") ?? this.$refs.popover,
+        ".popover [data-rows-of], .popover [data-as-table]",
+      );
+      return options.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
+    },
+    atMark(event) {
+      const block = near(event, "[data-block]");
+      const point = block && pointAt(event);
+      if (!point?.length) return null;
+      const others = this.state.selections.filter((selection) => selection.block !== block.dataset.block);
+      const select = (mode) =>
+        this.go({ selections: [...others, { block: block.dataset.block, mode, points: [point] }] });
+      return [
+        { label: "Focus on this", run: () => select("focus") },
+        { label: "Leave this out", run: () => select("leave_out") },
+        ...this.atBlock(event),
+      ];
     },
     nameTables() {
       for (const button of all(this.$refs.board, "[data-as-table]"))

@@ -1,7 +1,8 @@
 // The dashboard editor: blocks on a grid, placed with the mouse or the keyboard.
 import Alpine from "@alpinejs/csp";
 import { GridStack } from "gridstack";
-import { made, near, sent } from "./lib/dom.js";
+import { offer } from "./lib/context.js";
+import { all, made, near, sent } from "./lib/dom.js";
 import { draw, showNotes } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
@@ -30,6 +31,10 @@ function editor() {
     popoverOpen: false,
 
     init() {
+      offer((event) => {
+        const tools = all(near(event, ".grid-stack-item") ?? document.createElement("div"), "[data-act]");
+        return tools.map((tool) => ({ label: tool.textContent, run: () => tool.click() }));
+      });
       this.base = this.$root.dataset.base;
       this.history = new History(start.id, { definition: start.definition, name: start.name });
       this.revision = start.revision;
@@ -366,6 +371,8 @@ function editor() {
       if (moves[event.key]) {
         event.preventDefault();
         const [dx, dy] = moves[event.key];
+        const neighbour = dy && !event.shiftKey && this.neighbourOf(element, dy);
+        if (neighbour) return this.tradePlaces(element, neighbour);
         const place = event.shiftKey
           ? { w: Math.max(1, Math.min(12 - x, w + dx)), h: Math.max(1, h + dy) }
           : { x: Math.max(0, Math.min(12 - w, x + dx)), y: Math.max(0, y + dy) };
@@ -381,6 +388,26 @@ function editor() {
         event.preventDefault();
         this.duplicate(id);
       }
+    },
+
+    // The block of the same width that stands right above (-1) or below (1) another one.
+    neighbourOf(element, dy) {
+      const { x, y, w, h } = element.gridstackNode;
+      return grid.getGridItems().find(({ gridstackNode: other }) => {
+        const touches = dy > 0 ? other.y === y + h : other.y + other.h === y;
+        return touches && other.x === x && other.w === w;
+      });
+    },
+    tradePlaces(element, neighbour) {
+      const [one, other] = [element.gridstackNode, neighbour.gridstackNode];
+      const [upper, lower] = one.y < other.y ? [one, other] : [other, one];
+      const top = upper.y;
+      const last = { x: upper.x, y: top + lower.h };
+      grid.batchUpdate();
+      grid.update(lower.el, { x: lower.x, y: top });
+      grid.update(upper.el, last);
+      grid.batchUpdate(false);
+      if (!busy) this.readPlaces();
     },
 
     // Controls.

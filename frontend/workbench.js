@@ -1,6 +1,7 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
+import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { clear, draw, listen, showNotes } from "./lib/draw.js";
+import { clear, draw, listen, showNotes, pointAt } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
@@ -67,6 +68,10 @@ export function workbench() {
       this.$root.addEventListener("click", (event) => {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
+      });
+      offer((event) => {
+        const point = near(event, "[x-ref=picture], [x-ref=rows]") && pointAt(event);
+        return point?.length ? [{ label: "Rows behind this", run: () => this.behind([point]) }] : null;
       });
       this.answer().then(() => start.opens && !this.canUndo && this.begin());
     },

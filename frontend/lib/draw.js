@@ -214,7 +214,7 @@ function watch(host) {
  * The mark or the cell of a table that an event happened at, as the values of its dimensions.
  * @param {Event} event
  */
-function pointAt(event) {
+export function pointAt(event) {
   return itemOf(event.target)?.datum.point ?? JSON.parse(near(event, "[data-point]")?.dataset.point ?? "null");
 }
 

@@ -496,6 +496,26 @@ class ExplorerJourney(BrowserTest):
         self.drawn(2)
         self.has_text("[x-ref=trail]", "Vessel is ")
 
+    def test_a_right_click_offers_what_can_be_done(self):
+        page = self.page
+        self.open()
+        mark = page.locator("#block-b4 .reachable").nth(2)
+        mark.click(button="right")
+        offered = page.get_by_role("dialog", name="What can be done").locator("button")
+        expect(offered).to_have_text(["Focus on this", "Leave this out", "Rows behind", "Show as a table"])
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        self.drawn(2)
+        self.has_text("[x-ref=trail]", "Route is not")
+        page.locator("#block-b1 h2").click(button="right")
+        offered.filter(has_text="Show as a table").click()
+        self.sees("#block-b1 table")
+        page.reload()
+        self.sees("#block-b1 table")
+        page.locator("#block-b1 h2").click(button="right")
+        page.keyboard.press("Escape")
+        expect(offered).to_have_count(0)
+
     def test_a_range_is_dragged_over_and_left_out(self):
         page = self.page
         self.open()

@@ -1,0 +1,99 @@
+// What can be done with what stands under the pointer, or has the keyboard: right click, a long press and the context
+// key open it.
+import { computePosition, flip, shift } from "@floating-ui/dom";
+import { all, made, near } from "./dom.js";
+import { moveByArrows } from "./popover.js";
+
+/**
+ * @typedef {{ label: string, run: () => void, danger?: boolean }} Choice
+ * @typedef {(event: Event) => Choice[] | null} Offer tells what can be done where an event happened; null for nothing.
+ */
+
+/** @type {Offer[]} */
+const offers = [];
+
+/**
+ * Offers what can be done at places of a page.
+ * @param {Offer} another
+ */
+export const offer = (another) => offers.push(another);
+
+/** @type {HTMLElement | null} */
+let open = null;
+/** @type {HTMLElement | null} */
+let opener = null;
+
+function shut(back = false) {
+  open?.remove();
+  open = null;
+  if (back) opener?.focus();
+}
+
+/**
+ * @param {Choice[]} choices
+ * @param {MouseEvent} event
+ */
+async function show(choices, event) {
+  shut();
+  opener = document.activeElement instanceof HTMLElement ? document.activeElement : null;
+  const menu = made("div", { className: "popover !w-56" });
+  menu.setAttribute("role", "dialog");
+  menu.setAttribute("aria-label", "What can be done");
+  for (const { label, run, danger } of choices) {
+    const look = danger ? "option !text-madder" : "option";
+    const button = made("button", { type: "button", className: look, textContent: label });
+    button.addEventListener("click", () => {
+      shut(true);
+      run();
+    });
+    menu.append(button);
+  }
+  document.body.append(menu);
+  open = menu;
+  const place = () =>
+    event.clientX || event.clientY || !(event.target instanceof Element)
+      ? new DOMRect(event.clientX, event.clientY, 0, 0)
+      : event.target.getBoundingClientRect();
+  const { x, y } = await computePosition({ getBoundingClientRect: place }, menu, {
+    placement: "bottom-start",
+    middleware: [flip({ padding: 8 }), shift({ padding: 8 })],
+  });
+  Object.assign(menu.style, { left: `${x}px`, top: `${y}px` });
+  menu.querySelector("button")?.focus();
+}
+
+/**
+ * The links and buttons of a row of a list, as choices.
+ * @type {Offer}
+ */
+function ofListItem(event) {
+  const item = near(event, "[data-item]");
+  if (!item) return null;
+  return all(item, "a[href], button").map((action, place) => ({
+    label: (place ? "" : "Open ") + (action.textContent?.trim() ?? ""),
+    run: () => action.click(),
+    danger: action.matches(".link-danger"),
+  }));
+}
+
+/** Makes such menus open. */
+export function watchContext() {
+  offer(ofListItem);
+  document.addEventListener("contextmenu", (event) => {
+    if (near(event, "input, textarea, .popover, dialog")) return;
+    const found = offers.map((each) => each(event)).find((choices) => choices?.length);
+    if (!found) return;
+    event.preventDefault();
+    show(found, event);
+  });
+  document.addEventListener("pointerdown", (event) => {
+    if (open && !open.contains(/** @type {Node} */ (event.target))) shut();
+  });
+  document.addEventListener("keydown", (event) => {
+    if (!open) return;
+    if (event.key === "Escape") {
+      event.stopPropagation();
+      shut(true);
+    } else if (open.contains(/** @type {Node} */ (event.target))) moveByArrows(event, open);
+  });
+}
