@@ -480,10 +480,10 @@ function editor() {
     },
     popoverClicked(event) {
       const fill = near(event, "[data-fill]");
-      const all = near(event, "[data-all]");
+      const everything = near(event, "[data-all]");
       if (fill) this.chooseFrom(filledForm(fill, "choice"));
-      else if (all) {
-        this.setControl(all.dataset.all, null);
+      else if (everything) {
+        this.setControl(everything.dataset.all, null);
         this.popoverOpen = false;
       }
     },
