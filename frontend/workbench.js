@@ -129,9 +129,9 @@ export function workbench() {
       for (const [index, opening] of openings.entries()) {
         const button = place.appendChild(made("button", { type: "button", className: "opening" }));
         button.dataset.opening = String(index);
-        button.setAttribute("aria-label", opening.chart.title);
         const frame = button.appendChild(made("span", { className: "opening-frame" }));
         frame.inert = true;
+        frame.setAttribute("aria-hidden", "true");
         const small = frame.appendChild(made("span", { className: "opening-picture" }));
         await draw(small, opening.chart);
         button.append(made("span", { className: "opening-name", textContent: opening.chart.title }));

@@ -28,8 +28,12 @@ async function understand(box) {
   const text = box.value.trim();
   try {
     const query = new URLSearchParams({ what: box.dataset.understood ?? "", text });
-    const { value, said } = text ? await getJson(`/understood/?${query}`) : { value: "", said: "" };
+    const { value, said, problem } = text ? await getJson(`/understood/?${query}`) : { value: "", said: "" };
     if (box.value.trim() !== text) return false; // somebody goes on typing
+    if (problem) {
+      say(box, problem);
+      return false;
+    }
     box.value = said;
     box.dataset.known = said;
     if (box.dataset.understood === "day") box.dataset.day = value;

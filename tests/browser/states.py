@@ -121,6 +121,21 @@ def dates_of_a_dashboard(walker: Walker) -> None:
 
 
 @state("explorer", part=POPOVER)
+def day_that_is_not_understood(walker: Walker) -> None:
+    dates_of_a_dashboard(walker)
+    walker.page.fill("#choice-start", "soon")
+    walker.page.keyboard.press("Enter")
+    walker.page.wait_for_selector(".not-understood")
+
+
+@state("explorer", part="body > .popover")
+def menu_of_a_mark(walker: Walker) -> None:
+    walker.dashboard()
+    walker.page.locator("#block-b4 .reachable").first.click(button="right")
+    walker.page.wait_for_selector("body > .popover")
+
+
+@state("explorer", part=POPOVER)
 def list_of_a_dashboard(walker: Walker) -> None:
     walker.dashboard()
     walker.page.click("[data-control=region]")
@@ -179,7 +194,7 @@ def sharing(walker: Walker) -> None:
     walker.go(walker.named("/dashboards/", "Season at a glance") + "share/")
 
 
-CHART = "Fares by region"
+CHART = "Fare revenue by month and region"
 
 
 for _clause in ("show", "by", "split", "only", "keep", "sort", "as", "compare", "aligned"):
@@ -209,6 +224,31 @@ def file_being_checked(walker: Walker) -> None:
     walker.go("/data/")
     walker.page.set_input_files("input[type=file]", MESSY)
     walker.page.wait_for_url("**/data/uploads/**")
+
+
+@state("analyst")
+def file_with_remarks(walker: Walker) -> None:
+    days = "".join(f"Tern,2026-01-{day:02},{day}\n" for day in range(1, 29))
+    rows = f"Port,Sailed,Fare\n{days}Total,,406\nQuay,1900-01-01,5\n"
+    walker.go("/data/")
+    walker.page.set_input_files(
+        "input[type=file]", {"name": "piers.csv", "mimeType": "text/csv", "buffer": rows.encode()}
+    )
+    walker.page.wait_for_selector("text=looks like a total")
+
+
+@state("analyst")
+def new_chart(walker: Walker) -> None:
+    walker.go("/charts/")
+    walker.page.select_option("[name=dataset]", label="Service requests")
+    walker.page.click("text=Make a chart")
+    walker.page.wait_for_selector("[data-opening] svg")
+
+
+@state("analyst")
+def things_chosen_in_a_list(walker: Walker) -> None:
+    walker.go("/charts/?sort=changed&descending=1")
+    walker.page.locator("[data-choose]").first.check()
 
 
 @state("analyst", part=DIALOG)

@@ -34,6 +34,8 @@ class Everybody(BrowserTest):
     def setUp(self) -> None:
         super().setUp()
         self.page.context.add_init_script(path=AXE)
+        # What a page remembers is of one state only; pages without an address have nothing to remember it in.
+        self.page.context.add_init_script("try { sessionStorage.clear(); } catch {}")
         if self.who:
             self.sign_in(self.who)
 

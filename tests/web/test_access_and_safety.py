@@ -27,6 +27,7 @@ OPEN_TO_ALL = {"sign-in", "sign-out"}
 FOR_EXPLORERS = {
     "home",
     "is-signed-in",
+    "understood",
     "find",
     "guide",
     "guide-page",
@@ -40,7 +41,7 @@ FOR_EXPLORERS = {
     "password",
 }
 # An empty request to these says what is missing.
-SAY_WHAT_IS_MISSING = {"dashboard-keep-view", "understood"}
+SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}

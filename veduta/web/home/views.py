@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET
 
 from veduta.core.calendar import Grain, period_words
 from veduta.core.data.typed import typed_day, typed_number
+from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
@@ -43,13 +44,16 @@ class Typed(Sent):
 @require_GET
 @signed_in
 def understood(request: Request) -> JsonResponse:
-    """What was typed into a box: its value, and how it is written in the box."""
+    """What was typed into a box: its value, and how it is written in the box; or why it is neither."""
     typed = asked(request, Typed)
-    if typed.what == "day":
-        day = typed_day(typed.text, timezone.localdate())
-        return JsonResponse({"value": day.isoformat(), "said": period_words(day, Grain.DAY)})
-    number = in_box(typed_number(typed.text))
-    return JsonResponse({"value": number, "said": str(number)})
+    try:
+        if typed.what == "day":
+            day = typed_day(typed.text, timezone.localdate())
+            return JsonResponse({"value": day.isoformat(), "said": period_words(day, Grain.DAY)})
+        number = in_box(typed_number(typed.text))
+        return JsonResponse({"value": number, "said": str(number)})
+    except DefinitionProblem as problem:
+        return JsonResponse({"problem": str(problem)})
 
 
 @signed_in
