@@ -62,8 +62,24 @@ async function deleteChosen(list) {
   if (undos.length) toast(`${undos.length} deleted.`, { label: "Undo", run: bringBack });
 }
 
+/**
+ * Lets what does not have the typed words stand back in a drawing, and brings the first that has them into view.
+ * @param {HTMLInputElement} box
+ */
+function highlight(box) {
+  const words = box.value.trim().toLowerCase();
+  const things = [...document.querySelectorAll(`#${box.dataset.highlights} [data-words]`)];
+  const fits = (/** @type {Element} */ thing) => (thing.getAttribute("data-words") ?? "").toLowerCase().includes(words);
+  for (const thing of things) thing.classList.toggle("stands-back", !fits(thing));
+  if (words) things.find(fits)?.scrollIntoView({ block: "nearest", inline: "nearest" });
+}
+
 /** Makes the lists of the page work. */
 export function watchLists() {
+  document.addEventListener("input", (event) => {
+    const box = near(event, "[data-highlights]");
+    if (box) highlight(/** @type {HTMLInputElement} */ (box));
+  });
   document.addEventListener("click", (event) => {
     const button = near(event, "[data-post]");
     if (button) {

@@ -4,8 +4,14 @@ import { all, near } from "./dom.js";
 
 const STEPS = { ArrowDown: 1, ArrowRight: 1, ArrowUp: -1, ArrowLeft: -1 };
 
-/** @param {HTMLElement} group */
-const thingsOf = (group) => all(group, group.dataset.roving ?? "").filter((thing) => thing.offsetParent);
+/**
+ * The things of a group that are shown; all cells of a table are, and there may be many.
+ * @param {HTMLElement} group
+ */
+function thingsOf(group) {
+  const things = all(group, group.dataset.roving ?? "");
+  return "rovingGrid" in group.dataset ? things : things.filter((thing) => thing.offsetParent);
+}
 
 /**
  * @param {HTMLElement[]} things
@@ -73,7 +79,11 @@ export function watchRoving() {
     });
   };
   tidyAll();
-  new MutationObserver(soon).observe(document.body, {
+  const concerns = (/** @type {MutationRecord} */ change) => {
+    const changed = /** @type {Element} */ (change.target);
+    return change.type === "childList" || changed.closest("[data-roving]") || changed.querySelector("[data-roving]");
+  };
+  new MutationObserver((changes) => changes.some(concerns) && soon()).observe(document.body, {
     childList: true,
     subtree: true,
     attributeFilter: ["hidden", "aria-selected", "style"],

@@ -263,5 +263,12 @@ class Refreshes(WebTest):
         levels = {box.name: box.level for box in drawn.boxes}
         self.assertEqual((levels["Ferries"], levels["First two"], len(drawn.curves)), (1, 2, 2))
         self.assertEqual(len(drawing.draw(self.analyst, other).boxes), 2)
+        for number in range(drawing.FOLDED_FROM):
+            self.make_chart(f"Fares {number}")
+        self.assertIn(f"{drawing.FOLDED_FROM + 2} charts", {box.name for box in drawing.draw(self.analyst).boxes})
+        group = next(box for box in drawing.draw(self.analyst).boxes if box.name.endswith(" charts"))
+        self.assertIn("Fares 0", group.found_by)
+        self.assertContains(self.client.get(group.address), "Fares 0")
+        self.assertIn("Fares 0", {box.name for box in drawing.draw(self.analyst, unfolded=True).boxes})
         catalogue.delete_dataset(self.analyst, self.made)
         self.assertNotIn("First two", {box.name for box in drawing.draw(self.analyst).boxes})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 from django.urls import reverse
@@ -17,7 +18,7 @@ from veduta.web.datasets.models import Dataset
 
 @dataclass
 class Box:
-    """One thing in the lineage drawing, with its place."""
+    """One thing in the lineage drawing, or several folded into one, with its place; `found_by` are all its names."""
 
     key: str
     what: str
@@ -25,6 +26,7 @@ class Box:
     address: str
     note: str = ""
     current: bool = False
+    found_by: str = ""
     level: int = 0
     x: float = 0
     y: float = 0
@@ -42,18 +44,46 @@ class Drawing:
 
 
 BOX_WIDTH, BOX_HEIGHT, GAP_X, GAP_Y, TOP = 186, 44, 74, 14, 40
+FOLDED_FROM = 5
+"""So many charts of one dataset are folded into one box."""
+SWEEPS = 12
 
 
-def draw(user: User, focus: Dataset | None = None) -> Drawing:
+def draw(user: User, focus: Dataset | None = None, unfolded: bool = False) -> Drawing:
     """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into, as a user
-    may know them: rows are counted where no rule hides some, and dashboards named that are shared with them."""
+    may know them: rows are counted where no rule hides some, and dashboards named that are shared with them. The charts
+    of each dataset are folded into one box if they are many, unless they are asked for `unfolded`."""
     boxes, edges = _graph(user)
     if focus:
         near = _connected(f"d{focus.pk}", edges)
         boxes = {key: box for key, box in boxes.items() if key in near}
         boxes[f"d{focus.pk}"].current = True
         edges = {(a, b) for a, b in edges if a in near and b in near}
+    for box in boxes.values():
+        box.found_by = box.name
+    if not unfolded:
+        boxes, edges = _folded(boxes, edges)
     return _laid_out(boxes, edges)
+
+
+def _folded(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> tuple[dict[str, Box], set[tuple[str, str]]]:
+    """With the charts of each dataset in one box where they are many; the box leads to the dataset's own lineage."""
+    charts: dict[str, list[str]] = {}
+    for a, b in sorted(edges):
+        if boxes[b].what == "chart":
+            charts.setdefault(a, []).append(b)
+    inside: dict[str, str] = {}
+    for dataset, keys in charts.items():
+        if len(keys) < FOLDED_FROM:
+            continue
+        group, names = f"g{dataset}", [boxes[key].name for key in keys]
+        address = f"{reverse('lineage')}?dataset={dataset[1:]}&unfolded=1"
+        boxes[group] = Box(
+            group, "chart", f"{len(keys)} charts", address, f"of {boxes[dataset].name}", found_by=" | ".join(names)
+        )
+        inside |= dict.fromkeys(keys, group)
+    kept = {key: box for key, box in boxes.items() if key not in inside}
+    return kept, {(inside.get(a, a), inside.get(b, b)) for a, b in edges}
 
 
 def _graph(user: User) -> tuple[dict[str, Box], set[tuple[str, str]]]:
@@ -136,19 +166,32 @@ def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
 
 
 def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> None:
-    """Orders each column by the middle of its boxes' neighbours: those before them, those behind, and those before."""
+    """Orders each column by the middle of its boxes' neighbours: those before them, then those behind, and so on; the
+    order with the fewest crossings stays. (The barycentre method of Sugiyama, Tagawa and Toda, 1981.)"""
     keys = [box.key for column in levels.values() for box in column]
     before = {key: [a for a, b in edges if b == key] for key in keys}
     after = {key: [b for a, b in edges if a == key] for key in keys}
-    for neighbours, order in (
-        (before, sorted(levels)),
-        (after, sorted(levels, reverse=True)),
-        (before, sorted(levels)),
-    ):
-        rank = {box.key: i for column in levels.values() for i, box in enumerate(column)}
-        for level in order:
+    rank = {box.key: i for column in levels.values() for i, box in enumerate(column)}
+    best, fewest = {level: list(column) for level, column in levels.items()}, _crossings(edges, levels, rank)
+    for sweep in range(SWEEPS):
+        neighbours = after if sweep % 2 else before
+        for level in sorted(levels, reverse=bool(sweep % 2)):
             levels[level].sort(key=lambda box: (_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold()))
             rank |= {box.key: i for i, box in enumerate(levels[level])}
+        crossings = _crossings(edges, levels, rank)
+        if crossings < fewest:
+            best, fewest = {level: list(column) for level, column in levels.items()}, crossings
+    levels.update(best)
+
+
+def _crossings(edges: set[tuple[str, str]], levels: dict[int, list[Box]], rank: dict[str, int]) -> int:
+    """How many pairs of curves between the same two columns cross."""
+    level = {box.key: number for number, column in levels.items() for box in column}
+    between: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    for a, b in edges:
+        between.setdefault((level[a], level[b]), []).append((rank[a], rank[b]))
+    pairs = (pair for lines in between.values() for pair in itertools.combinations(lines, 2))
+    return sum((a - c) * (b - d) < 0 for (a, b), (c, d) in pairs)
 
 
 def _middle(keys: list[str], rank: dict[str, int], own: int) -> float:

@@ -45,6 +45,8 @@ TICKS = {
 }
 MOST_TICKS = 60
 DAYS_OF_A_MONTH = 31
+MONTHS_SAID = 14
+"""Months of which each has a label; of more every third."""
 
 
 def filled_in(picture: Picture, rows: Rows, zero: bool) -> Rows:
@@ -88,12 +90,14 @@ def filled_in(picture: Picture, rows: Rows, zero: bool) -> Rows:
 def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
     axis: dict[str, Any] = {
         "title": None,
-        "labelOverlap": "greedy",
+        "labelOverlap": "parity",
         "labelSeparation": 10,
         "tickCount": TICKS[grain],
         "grid": False,
     }
-    if grain is Grain.DAY and DAYS_OF_A_MONTH < periods <= 4 * DAYS_OF_A_MONTH:
+    if grain is Grain.MONTH and periods > MONTHS_SAID:
+        axis["tickCount"] = TICKS[Grain.QUARTER]
+    elif grain is Grain.DAY and DAYS_OF_A_MONTH < periods <= 4 * DAYS_OF_A_MONTH:
         axis |= {"tickCount": {"interval": "day", "step": 7}, "format": "%-d %b %y"}
     elif grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else DAYS_OF_A_MONTH):
         axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
