@@ -22,6 +22,8 @@ export const offer = (another) => offers.push(another);
 let open = null;
 /** @type {HTMLElement | null} */
 let opener = null;
+/** @type {MouseEvent | null} */
+let pointed = null;
 
 function shut(back = false) {
   open?.remove();
@@ -50,16 +52,22 @@ async function show(choices, event) {
   }
   document.body.append(menu);
   open = menu;
-  const place = () =>
-    event.clientX || event.clientY || !(event.target instanceof Element)
-      ? new DOMRect(event.clientX, event.clientY, 0, 0)
-      : event.target.getBoundingClientRect();
-  const { x, y } = await computePosition({ getBoundingClientRect: place }, menu, {
+  pointed = event;
+  await place();
+  menu.querySelector("button")?.focus();
+}
+
+/** Puts the menu where it was asked for, inside the window. */
+async function place() {
+  if (!open || !pointed) return;
+  const { clientX, clientY, target } = pointed;
+  const atKeyboard = !clientX && !clientY && target instanceof Element;
+  const where = () => (atKeyboard ? target.getBoundingClientRect() : new DOMRect(clientX, clientY, 0, 0));
+  const { x, y } = await computePosition({ getBoundingClientRect: where }, open, {
     placement: "bottom-start",
     middleware: [flip({ padding: 8 }), shift({ padding: 8 })],
   });
-  Object.assign(menu.style, { left: `${x}px`, top: `${y}px` });
-  menu.querySelector("button")?.focus();
+  Object.assign(open.style, { left: `${x}px`, top: `${y}px` });
 }
 
 /**
@@ -69,8 +77,8 @@ async function show(choices, event) {
 function ofListItem(event) {
   const item = near(event, "[data-item]");
   if (!item) return null;
-  return all(item, "a[href], button").map((action, place) => ({
-    label: (place ? "" : "Open ") + (action.textContent?.trim() ?? ""),
+  return all(item, "a[href], button").map((action, position) => ({
+    label: (position ? "" : "Open ") + (action.textContent?.trim() ?? ""),
     run: () => action.click(),
     danger: action.matches(".link-danger"),
   }));
@@ -79,6 +87,7 @@ function ofListItem(event) {
 /** Makes such menus open. */
 export function watchContext() {
   offer(ofListItem);
+  addEventListener("resize", place);
   document.addEventListener("contextmenu", (event) => {
     if (near(event, "input, textarea, .popover, dialog")) return;
     const found = offers.map((each) => each(event)).find((choices) => choices?.length);
