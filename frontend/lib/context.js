@@ -78,7 +78,7 @@ function ofListItem(event) {
   const item = near(event, "[data-item]");
   if (!item) return null;
   return all(item, "a[href], button").map((action, position) => ({
-    label: (position ? "" : "Open ") + (action.textContent?.trim() ?? ""),
+    label: (position === 0 && action.tagName === "A" ? "Open " : "") + (action.textContent?.trim() ?? ""),
     run: () => action.click(),
     danger: action.matches(".link-danger"),
   }));

@@ -22,9 +22,19 @@ export class Problem extends Error {
 /** Waits until somebody says that they are signed in again; rejects if they stay out. */
 function signedInAgain() {
   return new Promise((resolve, reject) => {
+    const decided = new AbortController();
+    /** @param {() => void} act */
+    const then = (act) => () => {
+      decided.abort();
+      act();
+    };
     const out = () => reject(new Problem("You are signed out. Sign in again; your work is kept.", 401));
-    document.addEventListener("veduta:try-again", resolve, { once: true });
-    document.addEventListener("veduta:stays-out", out, { once: true });
+    document.addEventListener(
+      "veduta:try-again",
+      then(() => resolve(null)),
+      { signal: decided.signal },
+    );
+    document.addEventListener("veduta:stays-out", then(out), { signal: decided.signal });
     document.dispatchEvent(new CustomEvent("veduta:signed-out"));
   });
 }

@@ -1,4 +1,4 @@
-"""Upright and horizontal bars: stacked, grouped or to 100%."""
+"""Vertical and horizontal bars: stacked, grouped or to 100%."""
 
 from __future__ import annotations
 
