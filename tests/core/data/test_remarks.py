@@ -3,12 +3,14 @@ from __future__ import annotations
 import datetime as dt
 import unittest
 
+import polars as pl
+
 from tests.core.support import FolderTest
 from veduta.core.data.changing import changed_field
-from veduta.core.data.importing import Import
+from veduta.core.data.importing import Import, rows_kept
 from veduta.core.data.options import FileOptions
 from veduta.core.data.recognise import recognise_fields
-from veduta.core.data.remarks import is_left_out, remarks
+from veduta.core.data.remarks import remarks
 from veduta.core.data.sniff import Sample
 
 
@@ -43,7 +45,8 @@ class Totals(unittest.TestCase):
         rows = [["Tern", "1"], ["Quay", "1"], ["Total", "2"]]
         (found,) = remarked(["Port", "Fare"], rows, left_out=["total"])
         self.assertTrue(found.taken)
-        self.assertEqual([is_left_out(row, [(found.field, 0)]) for row in rows], [False, False, True])
+        kept = rows_kept(pl.DataFrame({"0": [row[0] for row in rows]}), [(found.field, 0)])
+        self.assertEqual([not each for each in kept], [False, False, True])
 
 
 class FarDates(unittest.TestCase):

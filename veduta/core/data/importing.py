@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from dataclasses import field as attribute
@@ -56,7 +56,7 @@ class Import:
     def _chunks(self, size: int) -> Iterator[Chunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             for block in one_ahead(self._blocks(size)):
-                kept = self._kept(block.frame)
+                kept = rows_kept(block.frame, zip(self.fields, self.positions, strict=True))
                 read = partial(self._column, block.frame, kept)
                 columns = list(pool.map(read, self.fields, self.positions))
                 rows = block.frame.height if kept is None else int(kept.sum())
@@ -71,17 +71,6 @@ class Import:
         numbers = {position: field.kind.dtype for field, position in pairs if is_plain_number(field)}
         return read_blocks(self.path, self.options, self.width, self.ragged, size, numbers)
 
-    def _kept(self, texts: pl.DataFrame) -> pl.Series | None:
-        """Which rows are taken in; None for all of them."""
-        conditions = [
-            pl.col(str(position)).cast(pl.String).str.strip_chars().str.to_lowercase().is_in(field.reading.left_out)
-            for field, position in zip(self.fields, self.positions, strict=True)
-            if field.reading.left_out
-        ]
-        if not conditions:
-            return None
-        return texts.select(~pl.any_horizontal(conditions).fill_null(False).alias("kept")).to_series()
-
     def _column(
         self, texts: pl.DataFrame, kept: pl.Series | None, field: Field, position: int
     ) -> tuple[pl.Series, bytes]:
@@ -91,6 +80,18 @@ class Import:
         if kept is not None:
             values = values.filter(kept)
         return values, encode(values)
+
+
+def rows_kept(texts: pl.DataFrame, columns: Iterable[tuple[Field, int]]) -> pl.Series | None:
+    """Which rows of a frame, whose columns are named by position, are taken in as fields are read; None for all."""
+    conditions = [
+        pl.col(str(position)).cast(pl.String).str.strip_chars().str.to_lowercase().is_in(field.reading.left_out)
+        for field, position in columns
+        if field.reading.left_out
+    ]
+    if not conditions:
+        return None
+    return texts.select(~pl.any_horizontal(conditions).fill_null(False).alias("kept")).to_series()
 
 
 def one_ahead(items: Iterator[Item]) -> Iterator[Item]:

@@ -58,13 +58,6 @@ def remarks(sample: Sample, columns: Iterable[tuple[Field, int]]) -> list[Remark
     return [remark for remark in found if remark]
 
 
-def is_left_out(row: list[str], columns: Iterable[tuple[Field, int]]) -> bool:
-    """Whether a row of a sample is not taken in, as its columns are read."""
-    return any(
-        position < len(row) and row[position].strip().lower() in field.reading.left_out for field, position in columns
-    )
-
-
 def _totals(field: Field, texts: list[str]) -> Remark | None:
     counts = Counter(text for text in texts if text)
     words = tuple(word for word in counts if TOTAL.match(word))[:MOST_WORDS]

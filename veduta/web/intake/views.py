@@ -7,6 +7,7 @@ import uuid
 from typing import Any
 from urllib.parse import unquote
 
+import polars as pl
 from django.http import HttpResponse, JsonResponse
 from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
@@ -17,9 +18,10 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import Grain
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind, aggregates_for
+from veduta.core.data.importing import rows_kept
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
 from veduta.core.data.recognise import Recognised
-from veduta.core.data.remarks import Remark, is_left_out, remarks
+from veduta.core.data.remarks import Remark, remarks
 from veduta.core.data.sniff import Sample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.formats import format_value, settle
@@ -138,9 +140,11 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         )
     rows = min(PREVIEW_ROWS, len(sample.rows))
     pairs = list(zip(upload.all_fields, upload.positions, strict=False))
+    texts = pl.DataFrame({str(position): sample.column(position)[:rows] for _, position in pairs})
+    kept = rows_kept(texts, pairs)
     context |= {
         "columns": columns,
-        "body": [([column["cells"][i] for column in columns], is_left_out(sample.rows[i], pairs)) for i in range(rows)],
+        "body": [([column["cells"][i] for column in columns], kept is not None and not kept[i]) for i in range(rows)],
         "remarks": [_remark(remark) for remark in remarks(sample, pairs)],
         "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
         "questions": [column for column in columns if column["question"]],
@@ -184,8 +188,6 @@ def _remark(remark: Remark) -> dict[str, Any]:
 
 def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list[tuple[str, bool, bool]], int]:
     """The first cells of a column, with whether each does not fit and is a number; and how many sampled do not fit."""
-    import polars as pl
-
     texts = pl.Series(sample.column(position)[:2_000], dtype=pl.String)
     failures = Failures()
     values = convert(texts, field, upload.file_options.empties, failures)
