@@ -14,7 +14,7 @@ export function updateContent(element, html) {
   const position = active ? reachableIn(element).indexOf(/** @type {HTMLElement} */ (active)) : -1;
   Idiomorph.morph(element, html, {
     morphStyle: "innerHTML",
-    ignoreActiveValue: true,
+    ignoreActiveValue: active?.matches("input, textarea, select") ?? false, // a button says what it does now
     callbacks: { beforeNodeMorphed: keepTouched },
   });
   if (!active || active.isConnected) return;
