@@ -20,7 +20,7 @@ export const offer = (another) => offers.push(another);
 
 /** @type {HTMLElement | null} */
 let open = null;
-/** @type {HTMLElement | null} */
+/** @type {HTMLElement | SVGElement | null} What had the keyboard; marks are parts of a picture. */
 let opener = null;
 /** @type {MouseEvent | null} */
 let pointed = null;
@@ -37,7 +37,8 @@ function shut(back = false) {
  */
 async function show(choices, event) {
   shut();
-  opener = document.activeElement instanceof HTMLElement ? document.activeElement : null;
+  const active = document.activeElement;
+  opener = active instanceof HTMLElement || active instanceof SVGElement ? active : null;
   const menu = made("div", { className: "popover !w-56" });
   menu.setAttribute("role", "dialog");
   menu.setAttribute("aria-label", "What can be done");

@@ -3,6 +3,7 @@ import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
 import * as vegaLite from "vega-lite";
 import { all, made, near, sent } from "./dom.js";
+import { updateContent } from "./update.js";
 
 /**
  * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, kind?: string }} Answer
@@ -140,7 +141,8 @@ export function clear(host) {
 export async function draw(host, data) {
   if (!data.spec) {
     clear(host);
-    host.innerHTML = data.html ?? "";
+    if (host.contains(document.activeElement)) updateContent(host, data.html ?? "");
+    else host.innerHTML = data.html ?? "";
     host.classList.remove("drawn");
     return;
   }

@@ -286,6 +286,21 @@ class AnalystJourney(BrowserTest):
         self.signed_out(lambda: page.keyboard.press("Enter"))
         self.has_text("main", "Least fare")
 
+    def test_a_table_is_sorted_by_its_headings(self):
+        page = self.page
+        self.sign_in("analyst")
+        self.go("/charts/")
+        page.click("a:text-is('What each vessel carried')")
+        heading = page.locator("[data-sort-column=m1]")
+        heading.press("Enter")
+        self.has_text("[x-ref=sentence]", "by passengers, highest first")
+        expect(heading).to_be_focused()
+        heading.press("Enter")
+        self.has_text("[x-ref=sentence]", "by passengers, lowest first")
+        page.click("text=More")
+        page.click("text=Back to what is saved")
+        self.has_text("[x-ref=sentence]", "by fare revenue, highest first")
+
     def test_a_draft_is_sent_once_the_network_is_back(self):
         page = self.page
         self.sign_in("analyst")
@@ -488,7 +503,12 @@ class ExplorerJourney(BrowserTest):
         keyboard.press("Tab")
         keyboard.press("Tab")
         keyboard.press("Enter")
-        expect(self.page.locator("#block-b4 .reachable").first).to_be_focused()
+        mark = self.page.locator("#block-b4 .reachable").first
+        expect(mark).to_be_focused()
+        keyboard.press("Shift+F10")
+        expect(self.page.get_by_role("button", name="Focus on this")).to_be_focused()
+        keyboard.press("Escape")
+        expect(mark).to_be_focused()
         # A table is one stop; its cells are reached with arrows and do what marks do.
         table = self.page.locator("#block-b8 table")
         self.assertEqual(table.locator("[tabindex='0']").count(), 1)
