@@ -157,6 +157,11 @@ class Checking(WebTest):
         dataset = Dataset.objects.get(name="Fares")
         self.assertEqual(dataset.current.rows, 29)
         self.assertEqual(dataset.current.profile(fields["sailed"]).lowest, "2026-01-01")
+        # A newer file is read the same way.
+        newer = receive(self.analyst, "port,sailed,fare\nTern,2026-02-01,1\nTotal,,1\n", dataset=dataset)
+        self.ask("upload-start", newer.pk)
+        dataset.refresh_from_db()
+        self.assertEqual((dataset.current.number, dataset.current.rows), (2, 1))
 
     def test_the_aggregate_is_chosen_before_the_import(self):
         self.as_(self.analyst)
