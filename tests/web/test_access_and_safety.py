@@ -229,6 +229,15 @@ class Safety(WebTest):
         for path in Path(folder.name), *Path(folder.name).iterdir():
             self.assertEqual(path.stat().st_mode & 0o077, 0, path)
 
+    def test_a_file_that_goes_meanwhile_keeps_nobody_from_starting(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        Path(folder.name, "veduta.sqlite3-wal").symlink_to("gone")  # listed, but not there any more
+        self.addCleanup(os.umask, os.umask(0o022))
+        with mock.patch.multiple(installation, DATA_DIR=Path(folder.name), KEY_FILE=Path(folder.name, "secret_key")):
+            installation.prepare()
+            self.assertTrue(installation.secret_key())
+
     def test_signing_in_and_out(self):
         wrong = self.client.post(reverse("sign-in"), {"username": "analyst", "password": "guess"})
         self.assertContains(wrong, "do not belong together")

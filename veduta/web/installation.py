@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 BASE_DIR = Path(__file__).resolve().parents[2]
@@ -22,7 +23,8 @@ def prepare() -> None:
         folder.mkdir(parents=True, exist_ok=True)
     DATA_DIR.chmod(0o700)
     for path in DATA_DIR.glob("veduta.sqlite3*"):
-        path.chmod(0o600)
+        with suppress(FileNotFoundError):  # another process may just have closed the database
+            path.chmod(0o600)
     if not secret_key():
         KEY_FILE.touch(mode=0o600)
         KEY_FILE.write_text(secrets.token_urlsafe(50))
