@@ -13,6 +13,7 @@ import { filterOptions, keepTabInside } from "./lib/popover.js";
 import { watchRoving } from "./lib/roving.js";
 import { watchScrolling } from "./lib/scrolling.js";
 import { watchBoxes } from "./lib/understood.js";
+import { watchWidths } from "./lib/widths.js";
 
 Alpine.plugin(focus);
 Alpine.data("menu", menu);
@@ -120,4 +121,5 @@ document.addEventListener("DOMContentLoaded", () => {
   Alpine.start();
   watchRoving();
   watchScrolling();
+  watchWidths();
 });

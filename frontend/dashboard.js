@@ -50,7 +50,7 @@ export function dashboard() {
     },
 
     clean(state) {
-      return { controls: state.controls ?? {}, selections: state.selections ?? [] };
+      return { controls: state.controls ?? {}, selections: state.selections ?? [], sorts: state.sorts ?? {} };
     },
     blocks() {
       return [...this.$refs.board.querySelectorAll("[data-block]")];
@@ -58,9 +58,10 @@ export function dashboard() {
 
     // The state as JSON; empty for none.
     stateText() {
-      const { controls, selections } = this.state;
+      const { controls, selections, sorts } = this.state;
       const state = {};
       if (Object.keys(controls).length) state.controls = controls;
+      if (Object.keys(sorts).length) state.sorts = sorts;
       if (selections.length) state.selections = selections;
       return Object.keys(state).length ? JSON.stringify(state) : "";
     },
@@ -190,7 +191,7 @@ export function dashboard() {
       if (back) {
         const names = [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => item.dataset.control);
         const controls = back === "all" ? Object.fromEntries(names.map((name) => [name, null])) : {};
-        this.go({ controls, selections: [] });
+        this.go(back === "all" ? { controls, selections: [] } : this.clean({}));
         this.shut();
       } else if (control) this.openControl(control, "", button);
       else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
@@ -260,6 +261,8 @@ export function dashboard() {
     boardClicked(event) {
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
+      const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
+      if (column) this.go({ sorts: { ...this.state.sorts, [near(event, "[data-block]").dataset.block]: column } });
       if (rows) this.behind(rows.dataset.rowsOf, {});
       if (table) {
         const id = table.dataset.asTable;

@@ -61,14 +61,13 @@ export function workbench() {
         if (this.unsent) event.preventDefault();
       });
       listen(this.$refs.rows, (points) => points[0].length && this.behind(points));
-      this.$refs.picture.addEventListener("click", (event) => {
+      this.$root.addEventListener("click", (event) => {
         const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
         if (column) this.answer({ edit: "sort_by_column", column });
-      });
-      this.$root.addEventListener("click", (event) => {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
       });
+      offer((event) => this.atField(event));
       offer((event) => {
         const point = near(event, "[x-ref=picture], [x-ref=rows]") && pointAt(event);
         return point?.length ? [{ label: "Rows behind this", run: () => this.behind([point]) }] : null;
@@ -153,7 +152,7 @@ export function workbench() {
       updateContent(this.$refs.sentence, data.sentence);
       this.$refs.title.value = this.definition.title ?? "";
       this.$refs.title.placeholder = data.chart.title;
-      this.$refs.rows.innerHTML = data.rows;
+      updateContent(this.$refs.rows, data.rows);
       this.$refs.below.hidden = !data.rows; // a table shows them itself
       showNotes(this.$refs.notes, data.chart.notes);
       for (const row of this.$refs.fields.querySelectorAll("[data-field-id]")) {
@@ -277,6 +276,21 @@ export function workbench() {
       this.answer({ edit: "add_field", field: row.dataset.fieldId });
       event.target.value = "";
       filterOptions(event.target);
+    },
+    // Where a field can go, for whoever does not drag it.
+    atField(event) {
+      const field = near(event, "[data-field-id]")?.dataset.fieldId;
+      if (!field) return null;
+      const to = (clause) => () => this.answer({ edit: "add_field", field, to: clause });
+      return [
+        { label: "Show it", run: to("show") },
+        { label: "Group by it", run: to("by") },
+        { label: "Split by it", run: to("split") },
+        {
+          label: "Only some of it …",
+          run: () => this.openPopover({ clause: "only", index: this.definition.only.length, field }),
+        },
+      ];
     },
     fieldDragged(event) {
       const row = near(event, "[data-field-id]");

@@ -91,8 +91,8 @@ export function watchContext() {
   addEventListener("resize", place);
   document.addEventListener("contextmenu", (event) => {
     if (near(event, "input, textarea, .popover, dialog")) return;
-    const found = offers.map((each) => each(event)).find((choices) => choices?.length);
-    if (!found) return;
+    const found = offers.flatMap((each) => each(event) ?? []);
+    if (!found.length) return;
     event.preventDefault();
     show(found, event);
   });

@@ -10,7 +10,8 @@ const STEPS = { ArrowDown: 1, ArrowRight: 1, ArrowUp: -1, ArrowLeft: -1 };
  */
 function thingsOf(group) {
   const things = all(group, group.dataset.roving ?? "");
-  return "rovingGrid" in group.dataset ? things : things.filter((thing) => thing.offsetParent);
+  const canBe = (/** @type {HTMLElement} */ thing) => thing.offsetParent && !thing.matches(":disabled");
+  return "rovingGrid" in group.dataset ? things : things.filter(canBe);
 }
 
 /**
@@ -86,7 +87,7 @@ export function watchRoving() {
   new MutationObserver((changes) => changes.some(concerns) && soon()).observe(document.body, {
     childList: true,
     subtree: true,
-    attributeFilter: ["hidden", "aria-selected", "style"],
+    attributeFilter: ["hidden", "disabled", "aria-selected", "style"],
   });
   document.addEventListener("focusin", (event) => {
     const group = near(event, "[data-roving]");

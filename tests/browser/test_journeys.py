@@ -291,7 +291,7 @@ class AnalystJourney(BrowserTest):
         self.sign_in("analyst")
         self.go("/charts/")
         page.click("a:text-is('What each vessel carried')")
-        heading = page.locator("[data-sort-column=m1]")
+        heading = page.locator("[data-sort-column$=m1]")
         heading.press("Enter")
         self.has_text("[x-ref=sentence]", "by passengers, highest first")
         expect(heading).to_be_focused()

@@ -46,9 +46,9 @@ class Answers(ChartTest):
     def test_a_table_shows_its_rows_once_and_sorts_by_its_headings(self):
         data = self.answer({"edit": "set_kind", "kind": "table"}).json()
         self.assertEqual(data["rows"], "")
-        self.assertIn('data-sort-column="m0"', data["chart"]["html"])
+        self.assertIn('data-sort-column="-m0"', data["chart"]["html"])
         definition = data["definition"]
-        edit = {"edit": "sort_by_column", "column": "m0"}
+        edit = {"edit": "sort_by_column", "column": "-m0"}
         again = self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edit": edit}).json()
         self.assertIn('aria-sort="descending"', again["chart"]["html"])
 

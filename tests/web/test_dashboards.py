@@ -102,6 +102,7 @@ class Reading(DashboardTest):
         self.assertEqual(ways({}), {"Show all"})  # the date is set at first
         self.assertEqual(ways(selected), {"As published", "Show all"})
         self.assertEqual(ways({"controls": {"date": None}}), {"As published"})
+        self.assertEqual(ways({"sorts": {"bars": "m0"}}), {"As published", "Show all"})
 
     def lines(self, **query):
         answer = self.look("dashboard-blocks", self.dashboard.pk, **query)
@@ -222,6 +223,16 @@ class Reading(DashboardTest):
 
     def test_a_block_as_a_table_for_those_who_read_tables(self):
         self.assertIn("<table", self.block(table="1").json()["table"])
+
+    def test_a_reader_sorts_a_block_by_a_column(self):
+        def sorted_by(column: str):
+            return self.block(state={"sorts": {"bars": column}}, table="1").json()
+
+        self.assertEqual([row["y"] for row in sorted_by("-m0")["rows"]], [180.5, 80.0, -15.25])
+        self.assertEqual([row["y"] for row in sorted_by("m0")["rows"]], [-15.25, 80.0, 180.5])
+        self.assertIn('aria-sort="ascending"', sorted_by("m0")["table"])
+        for gone in ("m7", "d4", "-", "x"):
+            self.assertEqual(sorted_by(gone), self.block(table="1").json())
 
 
 class Editing(DashboardTest):

@@ -318,6 +318,11 @@ class TheDatasetPage(WebTest):
         text = rows.content.decode()
         self.assertLess(text.index("120.50"), text.index("60.00"))
 
+    def test_periods_are_shown_as_they_are_written(self):
+        dataset = import_now(self.analyst, "Month,Passengers\n2024-01,3\n2024-02,4\n2024-03,5\n", "monthly.csv")
+        self.assertContains(self.client.get(reverse("dataset", args=[dataset.pk])), "Jan 2024 to Mar 2024")
+        self.assertContains(self.look("dataset-rows", dataset.pk), "Feb 2024")
+
     @tag("long")
     def test_a_file_of_two_thousand_columns_is_shown_in_pages(self):
         wide = import_now(

@@ -99,10 +99,14 @@ def grains_of(kind: Kind) -> list[Grain]:
     return [grain for grain in (*PERIODS, *PARTS) if kind is Kind.DATETIME or not grain.needs_time]
 
 
+def written_grain(field: Field) -> Grain | None:
+    """The periods that a date field's texts write instead of days."""
+    return Grain(field.reading.period) if field.reading.period else None
+
+
 def grains_for(field: Field) -> list[Grain]:
     """The grains by which a chart can group a date field; where its texts wrote periods, none is finer than these."""
-    if written := field.reading.period:
-        finest = Grain(written)
+    if finest := written_grain(field):
         parts = [Grain.MONTH_OF_YEAR] if finest is Grain.MONTH else []
         return [*PERIODS[: PERIODS.index(finest) + 1], *parts]
     return grains_of(field.kind)

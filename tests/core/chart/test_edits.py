@@ -197,7 +197,7 @@ class Edits(unittest.TestCase):
                 lambda d: (d.sort.by, d.sort.descending) == ("measure", True),
             ),
             "sort_by_column": (
-                {"column": "m0"},
+                {"column": "-m0"},
                 lambda d: (d.sort.by, d.sort.measure, d.sort.descending) == ("measure", shown, True),
             ),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
@@ -208,18 +208,20 @@ class Edits(unittest.TestCase):
                 begun = {**start, "split": "region"} if name == "swap" else start
                 self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
 
-    def test_sorting_by_the_same_column_again_turns_the_order_round(self):
-        for by, column, orders in (
-            ("region", "m0", [("measure", True), ("measure", False), ("measure", True)]),
-            ("region", "d0", [("name", False), ("name", True), ("name", False)]),
-            ({"field": "sailed", "grain": "month"}, "d0", [("time", False), ("time", True), ("time", False)]),
+    def test_a_heading_of_a_table_sorts_by_its_column_and_again_the_other_way_round(self):
+        for by, position, orders in (
+            ("region", 1, [("measure", True), ("measure", False), ("measure", True)]),
+            ("region", 0, [("name", False), ("name", True), ("name", False)]),
+            ({"field": "sailed", "grain": "month"}, 0, [("time", False), ("time", True), ("time", False)]),
         ):
-            with self.subTest(by=by, column=column):
-                definition = self.after(show=[{"field": "fare", "aggregate": "sum"}], by=[by])
+            with self.subTest(by=by, position=position):
+                definition = self.after(show=[{"field": "fare", "aggregate": "sum"}], by=[by], kind="table")
                 for order in orders:
-                    definition = apply_edit(definition, self.model, {"edit": "sort_by_column", "column": column})
+                    heading = ask(definition, self.model, context_of(self.model)).drawing.layout.headings[0][position]
+                    edit_ = {"edit": "sort_by_column", "column": heading.sorts}
+                    definition = apply_edit(definition, self.model, edit_)
                     self.assertEqual((definition.sort.by, definition.sort.descending), order)
-        for column in ("d1", "m7", "x", "m"):
+        for column in ("d1", "m7", "x", "m", "-", "--m0", ""):
             with self.subTest(column), self.assertRaises(DefinitionProblem):
                 self.after({"edit": "sort_by_column", "column": column}, by=["region"])
 

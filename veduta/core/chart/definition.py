@@ -102,6 +102,17 @@ def default_measure(field: Field) -> Measure:
     return Measure(field=field.id, aggregate=field.aggregate if field.aggregate in fitting else fitting[0])
 
 
+def sort_of_column(definition: ChartDefinition, column: str) -> Sort | None:
+    """The sort by a column of the chart's rows, named as by `sorted_column`, with a "-" before it where it descends;
+    None if the chart has no such column or cannot be sorted by it."""
+    name = column.removeprefix("-")
+    descending = name != column
+    if name == "d0" and definition.by:
+        return Sort(by="time" if definition.by[0].is_time_axis else "name", descending=descending)
+    measures = {f"m{i}": measure for i, measure in enumerate(definition.measures)}
+    return Sort(by="measure", measure=measures[name], descending=descending) if name in measures else None
+
+
 def sorted_column(definition: ChartDefinition, sort: Sort) -> str:
     """The column of the chart's rows that a sort goes by: "m1" for its second measure, "d0" for its first dimension; ""
     if it is not shown, or in an order of its own."""

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
-from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure, sorted_column
+from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure, sort_of_column
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Total, aggregates_for
 from veduta.core.editing import Edits
@@ -313,16 +313,10 @@ def set_sort(definition: ChartDefinition, model: Model, sort: Sort) -> ChartDefi
 
 @edit
 def sort_by_column(definition: ChartDefinition, model: Model, column: str) -> ChartDefinition:
-    """Sort by a column of the chart's rows, "d0" or that of a measure; by the same one again the other way round."""
-    was = definition.sort
-    if column == "d0" and definition.by:
-        sort = Sort(by="time" if definition.by[0].is_time_axis else "name")
-    elif column[:1] == "m" and column[1:].isdecimal():
-        sort = Sort(by="measure", measure=_there(definition.measures, int(column[1:])), descending=True)
-    else:
+    """Sort by a column of the chart's rows, such as "d0" or "m1"; downwards with a "-" before it."""
+    sort = sort_of_column(definition, column)
+    if sort is None:
         raise DefinitionProblem("The chart cannot be sorted by that column.", hint="Choose another one.")
-    if was and sorted_column(definition, was) == column:
-        sort = sort.model_copy(update={"descending": not was.descending})
     return _with(definition, sort=sort)
 
 

@@ -157,10 +157,12 @@ class Selection(Frozen):
 
 
 class ViewState(Frozen):
-    """All that narrows a reader's view. A control set to None shows all."""
+    """All that makes a reader's view another than the published one. A control set to None shows all; `sorts` say by
+    which column of its rows a block is sorted, as `sort_of_column` reads it."""
 
     controls: dict[str, DatesChoice | ListChoice | ParameterChoice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
+    sorts: dict[str, str] = Attribute({}, max_length=200)
 
 
 def load_state(data: Any) -> ViewState:

@@ -11,7 +11,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for
+from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for, written_grain
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
@@ -356,7 +356,9 @@ class Model:
 
     def rhythm(self, name: str) -> Grain | None:
         """The periods that all dates of a field stand for; None where they are days or moments."""
-        rhythm = self.schema[name].reading.period or self.facts(name).rhythm
+        if written := written_grain(self.schema[name]):
+            return written
+        rhythm = self.facts(name).rhythm
         return Grain(rhythm) if rhythm else None
 
     def grouping(self, name: str) -> Grouping:

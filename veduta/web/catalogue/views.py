@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import uuid
 
 from django.core.paginator import Paginator
@@ -11,6 +12,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.calendar import written_grain
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, aggregates_for
 from veduta.core.data.profile import Profile, profile
 from veduta.core.formats import format_value, settle
@@ -145,10 +147,8 @@ def _field_context(field: Field, profile: Profile) -> dict:
 
     def words(value):
         if isinstance(value, str) and field.kind.is_date:
-            import datetime as dt
-
             value = (dt.datetime if field.kind is Kind.DATETIME else dt.date).fromisoformat(value)
-        return format_value(value, field.kind, number_format)
+        return format_value(value, field.kind, number_format, written_grain(field))
 
     most = max((count for _, count in profile.top), default=1)
     return {

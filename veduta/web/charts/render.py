@@ -16,9 +16,9 @@ from veduta.core.chart.question import Answered
 MOST_ROWS_BELOW = 500
 
 
-def chart_data(answered: Answered, said_first: Sequence[str] = (), sortable: bool = False) -> dict[str, Any]:
+def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, Any]:
     """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there
-    is nothing to draw. `said_first` are notes of rules; headings of a `sortable` table sort it."""
+    is nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "kind": answered.kind.value,
@@ -41,8 +41,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = (), sortable: boo
         rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
         return data | {"spec": drawing.spec, "rows": rows, "columns": columns}
     template = "charts/figures.html" if drawing.kind is ChartKind.FIGURE else "charts/table.html"
-    shown = {"layout": drawing.layout, "title": answered.title, "sortable": sortable}
-    return data | {"html": render_to_string(template, shown)}
+    return data | {"html": render_to_string(template, {"layout": drawing.layout, "title": answered.title})}
 
 
 def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:

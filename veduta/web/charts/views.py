@@ -206,7 +206,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "definition": definition_json(definition),
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
-            "chart": chart_data(answered, model.ruling.words(), sortable=True),
+            "chart": chart_data(answered, model.ruling.words()),
             "rows": "" if answered.kind is ChartKind.TABLE else rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "

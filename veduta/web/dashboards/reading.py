@@ -12,7 +12,7 @@ from django.http import Http404
 
 from veduta.core.cache import Cache
 from veduta.core.calendar import Grain, period_words
-from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.definition import ChartDefinition, load_definition, sort_of_column
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
@@ -113,10 +113,12 @@ class Reading:
         return list(dict.fromkeys(words))
 
     def chart(self, block: Block) -> ChartDefinition:
-        """Raises DefinitionProblem for a definition that is not usable."""
+        """A block's chart, in the reader's order. Raises DefinitionProblem for a definition that is not usable."""
         if block.id not in self._charts:
             text = json.dumps(block.definition)
-            self._charts[block.id] = charts.get(text, lambda: load_definition(text))
+            chart = charts.get(text, lambda: load_definition(text))
+            sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
+            self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
         return self._charts[block.id]
 
     def block(self, block_id: str) -> Block:
@@ -194,7 +196,7 @@ class Reading:
     def is_as_published(self) -> bool:
         """Whether everything stands as whoever made the dashboard set it."""
         as_set = all(choice_of(each, self.state) == getattr(each, each.kind) for each in self.definition.controls)
-        return as_set and not self.state.selections
+        return as_set and not self.state.selections and not self.state.sorts
 
     def _control_item(self, control: Control) -> TrailItem:
         choice = choice_of(control, self.state)

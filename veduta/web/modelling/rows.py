@@ -10,6 +10,7 @@ import polars as pl
 from django.http import StreamingHttpResponse
 from pydantic import AfterValidator
 
+from veduta.core.calendar import written_grain
 from veduta.core.data.csv_out import csv_pieces
 from veduta.core.data.fields import Field
 from veduta.core.formats import format_value, settle
@@ -77,7 +78,10 @@ def rows_context(
     body = [
         (
             row["row"],
-            [(format_value(row[f.id], f.kind, formats[f.id]), f.kind.is_number, row[f.id] is None) for f in fields],
+            [
+                (format_value(row[f.id], f.kind, formats[f.id], written_grain(f)), f.kind.is_number, row[f.id] is None)
+                for f in fields
+            ],
         )
         for row in shown.iter_rows(named=True)
     ]

@@ -28,7 +28,7 @@ Row = dict[str, Any]
 class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
-    its column's key in `sorts`, and how it is `sorted` by it now: "ascending" or "descending"."""
+    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending"."""
 
     text: str
     number: bool = False
@@ -82,11 +82,18 @@ def _measure_cell(
 
 def _heading(picture: Picture, column: Column) -> Cell:
     sort = picture.definition.sort
-    sorts = column.key if column.is_measure or column.key == "d0" else ""
-    is_sorted = bool(sorts) and sort is not None and sorted_column(picture.definition, sort) == column.key
-    order = "descending" if sort and sort.descending else "ascending"
     number = column.is_measure or _is_number(column)
-    return Cell(column.name, number=number, sorts=sorts, sorted=order if is_sorted else "")
+    if not column.is_measure and column.key != "d0":
+        return Cell(column.name, number=number)
+    sort = picture.definition.sort
+    is_sorted = sort is not None and sorted_column(picture.definition, sort) == column.key
+    down_next = not sort.descending if is_sorted else column.is_measure
+    return Cell(
+        column.name,
+        number=number,
+        sorts=f"-{column.key}" if down_next else column.key,
+        sorted="" if not is_sorted else "descending" if sort.descending else "ascending",
+    )
 
 
 @draws(ChartKind.TABLE)
