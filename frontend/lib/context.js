@@ -28,7 +28,7 @@ let pointed = null;
 function shut(back = false) {
   open?.remove();
   open = null;
-  if (back) opener?.focus();
+  if (back) opener?.focus({ preventScroll: true });
 }
 
 /**

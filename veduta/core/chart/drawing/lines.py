@@ -44,6 +44,7 @@ TICKS = {
     Grain.HOUR: {"interval": "hour", "step": 1},
 }
 MOST_TICKS = 60
+HALF_A_LABEL = 18
 DAYS_OF_A_MONTH = 31
 MONTHS_SAID = 14
 """Months of which each has a label; of more every third."""
@@ -94,6 +95,8 @@ def _time_axis(grain: Grain, periods: int) -> dict[str, Any]:
         "labelSeparation": 10,
         "tickCount": TICKS[grain],
         "grid": False,
+        # The label of a period at the very end would stick out of the drawing.
+        "labelAlign": {"expr": f"scale('x', datum.value) > width - {HALF_A_LABEL} ? 'right' : 'center'"},
     }
     if grain is Grain.MONTH and periods > MONTHS_SAID:
         axis["tickCount"] = TICKS[Grain.QUARTER]
