@@ -86,14 +86,12 @@ def _heading(picture: Picture, column: Column) -> Cell:
     if not column.is_measure and column.key != "d0":
         return Cell(column.name, number=number)
     sort = picture.definition.sort
-    is_sorted = sort is not None and sorted_column(picture.definition, sort) == column.key
-    down_next = not sort.descending if is_sorted else column.is_measure
-    return Cell(
-        column.name,
-        number=number,
-        sorts=f"-{column.key}" if down_next else column.key,
-        sorted="" if not is_sorted else "descending" if sort.descending else "ascending",
-    )
+    order = ""
+    if sort and sorted_column(picture.definition, sort) == column.key:
+        order = "descending" if sort.descending else "ascending"
+    down_next = order == "ascending" or (not order and column.is_measure)
+    sorts = f"-{column.key}" if down_next else column.key
+    return Cell(column.name, number=number, sorts=sorts, sorted=order)
 
 
 @draws(ChartKind.TABLE)
