@@ -137,7 +137,7 @@ export function dashboard() {
       const picture = block.querySelector(".picture");
       picture.classList.remove("waiting");
       block._data = data;
-      block.classList.toggle("is-figure", data.kind === "figure");
+      block.classList.toggle("is-figure", Boolean(data.figures));
       const notes = [...data.notes];
       if (data.not_followed.length)
         notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);

@@ -6,9 +6,9 @@ import { all, made, near, sent } from "./dom.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, kind?: string }} Answer
+ * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
- * @typedef {{ view: vega.View, key: string, lying: boolean, size: string }} Drawing
+ * @typedef {{ view: vega.View, key: string, along: string, size: string }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
  */
 
@@ -167,7 +167,7 @@ export async function draw(host, data) {
     logger: quiet,
     tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
   });
-  drawings.set(host, { view, key, lying: data.kind === "lying", size: "" });
+  drawings.set(host, { view, key, along: data.along ?? "", size: "" });
   view.data("rows", data.rows ?? []);
   await view.runAsync();
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
@@ -312,12 +312,13 @@ function listenToDragging(host, chosen) {
  * @param {DOMRect} area
  */
 function pointsWithin(host, area) {
-  const lying = drawings.get(host)?.lying;
+  const along = drawings.get(host)?.along;
+  if (!along) return [];
   const points = new Map();
   for (const mark of marksOf(host)) {
     const box = mark.getBoundingClientRect();
     const [x, y] = [box.left + box.width / 2, box.top + box.height / 2];
-    const inside = lying ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
+    const inside = along === "y" ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
     const [first] = itemOf(mark)?.datum.point ?? [];
     if (inside) points.set(JSON.stringify(first), [first]);
   }

@@ -35,7 +35,7 @@ class Answers(ChartTest):
         data = self.answer().json()
         self.assertIn("region", data["sentence"])
         self.assertEqual(
-            {row["name"]: row["y"] for row in data["chart"]["rows"]},
+            {row["name"]: row["value"] for row in data["chart"]["rows"]},
             {"North Reach": 180.5, "Inner Sound": 80.0, "South Banks": -15.25},
         )
         self.assertEqual(data["chart"]["sentence"], "Show fare as vertical bars by region.")

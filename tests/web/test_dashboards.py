@@ -30,7 +30,7 @@ class DashboardTest(WebTest):
         return self.look("dashboard-block", self.dashboard.pk, block, **query)
 
     def values(self, *args, **kwargs):
-        return {row["name"]: row["y"] for row in self.block(*args, **kwargs).json()["rows"]}
+        return {row["name"]: row["value"] for row in self.block(*args, **kwargs).json()["rows"]}
 
 
 class Reading(DashboardTest):
@@ -228,8 +228,8 @@ class Reading(DashboardTest):
         def sorted_by(column: str):
             return self.block(state={"sorts": {"bars": column}}, table="1").json()
 
-        self.assertEqual([row["y"] for row in sorted_by("-m0")["rows"]], [180.5, 80.0, -15.25])
-        self.assertEqual([row["y"] for row in sorted_by("m0")["rows"]], [-15.25, 80.0, 180.5])
+        self.assertEqual([row["value"] for row in sorted_by("-m0")["rows"]], [180.5, 80.0, -15.25])
+        self.assertEqual([row["value"] for row in sorted_by("m0")["rows"]], [-15.25, 80.0, 180.5])
         self.assertIn('aria-sort="ascending"', sorted_by("m0")["table"])
         for gone in ("m7", "d4", "-", "x"):
             self.assertEqual(sorted_by(gone), self.block(table="1").json())

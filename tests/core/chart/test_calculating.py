@@ -7,7 +7,7 @@ import unittest
 
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.calendar import Grouping
-from veduta.core.chart.definition import ChartKind, load_definition
+from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
 from veduta.core.chart.variations import VARIATIONS, fitting
@@ -105,23 +105,23 @@ class Said(unittest.TestCase):
 
     def test_subtotals_close_each_group_and_other_rules_are_said(self):
         answered = asked(show=[FARE | {"total": "max"}, FARE], by=["region", "route"], kind="table", totals="all")
-        texts = [[cell.text for cell in row] for row in answered.drawing.layout.rows]
+        texts = [[cell.text for cell in row] for row in answered.drawing.table.rows]
         self.assertIn(["Total N", "50.00", "80.00"], [[text for text in row if text] for row in texts])
-        self.assertEqual([cell.text for cell in answered.drawing.layout.totals[0]], ["Total", "80.00", "160.00"])
+        self.assertEqual([cell.text for cell in answered.drawing.table.totals[0]], ["Total", "80.00", "160.00"])
         self.assertIn("The total of Fare is the highest value shown.", answered.notes)
 
     def test_totals_name_the_rows_behind_them(self):
-        layout = asked(show=[FARE], by=["region"], split="route", kind="crosstab").drawing.layout
+        layout = asked(show=[FARE], by=["region"], split="route", kind="crosstab").drawing.table
         self.assertEqual([row[-1].behind for row in layout.rows], [["N"], ["S"]])
         self.assertEqual(layout.totals[0][-1].behind, [])
-        kept = asked(show=[FARE], by=["route"], kind="table", keep={"count": 1, "by": FARE}).drawing.layout
+        kept = asked(show=[FARE], by=["route"], kind="table", keep={"count": 1, "by": FARE}).drawing.table
         self.assertEqual(kept.rows[0][-1].behind, None)
 
     def test_text_as_a_measure_is_shown_in_a_table(self):
         answered = asked(
             show=[{"formula": "if(sum(\"#fare\") > 60, 'much', 'little')", "name": "How much"}], by=["region"]
         )
-        self.assertEqual((answered.kind, answered.result.frame["m0"].to_list()), (ChartKind.TABLE, ["much", "much"]))
+        self.assertEqual((answered.kind.name, answered.result.frame["m0"].to_list()), ("table", ["much", "much"]))
 
     def test_a_formula_of_the_model_is_called_by_its_name_whatever_aggregate_is_sent(self):
         formula = {"id": "taken", "name": "Taken", "text": 'sum("#fare")', "format": {"decimals": 1}}

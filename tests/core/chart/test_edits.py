@@ -49,7 +49,11 @@ CHANGES = st.one_of(
         }
     ),
     st.fixed_dictionaries(
-        {"edit": st.just("choose_stacking"), "stacking": st.sampled_from(["stacked", "grouped", "full"])}
+        {
+            "edit": st.just("set_setting"),
+            "name": st.just("stacking"),
+            "value": st.sampled_from(["stacked", "full", None]),
+        }
     ),
     st.just({"edit": "swap"}),
     st.just({"edit": "set_keep", "keep": {"count": 2, "of": "split"}}),
@@ -148,6 +152,9 @@ class Edits(unittest.TestCase):
             {"edit": "style_measure", "index": 9, "name": "x"},
             {"edit": "swap", "index": 4},
             {"edit": "set_kind", "kind": "pie in the sky"},
+            {"edit": "set_kind", "kind": "pictogram"},
+            {"edit": "set_setting", "name": "stacking", "value": "leaning"},
+            {"edit": "set_setting", "name": "curve", "value": "stepped"},
         ):
             with self.subTest(change=change), self.assertRaises(DefinitionProblem):
                 self.after(change, by=["route"])
@@ -183,7 +190,7 @@ class Edits(unittest.TestCase):
             ),
             "swap": ({}, lambda d: (d.by[0].field, d.split.field) == ("region", "sailed")),
             "set_kind": ({"kind": "table"}, lambda d: d.kind == "table"),
-            "choose_stacking": ({"stacking": "full"}, lambda d: d.stacking == "full"),
+            "set_setting": ({"name": "curve", "value": "stepped"}, lambda d: d.settings == {"curve": "stepped"}),
             "set_filter": (
                 {"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}},
                 lambda d: [f.kind for f in d.only] == ["range"],
@@ -217,7 +224,7 @@ class Edits(unittest.TestCase):
             with self.subTest(by=by, position=position):
                 definition = self.after(show=[{"field": "fare", "aggregate": "sum"}], by=[by], kind="table")
                 for order in orders:
-                    heading = ask(definition, self.model, context_of(self.model)).drawing.layout.headings[0][position]
+                    heading = ask(definition, self.model, context_of(self.model)).drawing.table.headings[0][position]
                     edit_ = {"edit": "sort_by_column", "column": heading.sorts}
                     definition = apply_edit(definition, self.model, edit_)
                     self.assertEqual((definition.sort.by, definition.sort.descending), order)
@@ -261,8 +268,8 @@ class Edits(unittest.TestCase):
             try:
                 definition = apply_edit(definition, model, change)
             except VedutaError as problem:
-                # Only exchanging two dimensions may find that there are not two.
-                self.assertEqual(change["edit"], "swap", problem)
+                # Only exchanging two dimensions may find that there are not two, and a setting that the kind has none.
+                self.assertIn(change["edit"], ("swap", "set_setting"), problem)
         self.assertEqual(load_definition(definition.model_dump_json()), definition)
         answered = ask(definition, model, context_of(model))
         self.assertTrue(answered.sentence.endswith("."))

@@ -3,10 +3,10 @@ value; everything else is computed from it."""
 
 from __future__ import annotations
 
-from enum import StrEnum
-from typing import Any, Final, Literal
+from typing import Annotated, Any, Final, Literal
 
 from pydantic import Field as Attribute
+from pydantic import StringConstraints
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
@@ -16,43 +16,46 @@ from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Sort
 from veduta.core.stored import load
 
-VERSION: Final = 1
-
-
-class ChartKind(StrEnum):
-    FIGURE = "figure"
-    BAR = "bar"
-    LYING = "lying"
-    LINE = "line"
-    AREA = "area"
-    TABLE = "table"
-    CROSSTAB = "crosstab"
-
-
-KIND_NAMES = {
-    ChartKind.FIGURE: "single figure",
-    ChartKind.BAR: "vertical bars",
-    ChartKind.LYING: "horizontal bars",
-    ChartKind.LINE: "line",
-    ChartKind.AREA: "area",
-    ChartKind.TABLE: "table",
-    ChartKind.CROSSTAB: "crosstab",
-}
+VERSION: Final = 2
 ParameterSetting = list[Value] | Value
-Stacking = Literal["stacked", "grouped", "full"]
+KindName = Annotated[str, StringConstraints(pattern=r"^[a-z_]{1,40}$")]
+SettingValue = bool | int | float | Annotated[str, StringConstraints(max_length=300)]
+How = Literal["bar", "line", "step", "area", "dot", "tick", "text", "band", "link"]
+Colour = Annotated[str, StringConstraints(pattern=r"^([1-8]|better|worse|quiet|ink|#[0-9a-fA-F]{6})?$")]
+
+
+class Layer(Frozen):
+    """How some of a chart's measures, by their positions, are drawn: each by itself, or a band or a link between two.
+    A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
+    `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
+    colour. `width` is that of lines, `size` that of dots, in pixels."""
+
+    measures: tuple[Annotated[int, Attribute(ge=0, lt=50)], ...] = Attribute(min_length=1, max_length=50)
+    how: How
+    axis: Literal["first", "second"] = "first"
+    colour: Colour = ""
+    test: str = Attribute("", max_length=5_000)
+    other: Colour = ""
+    dash: Literal["", "solid", "dashed", "dotted"] = ""
+    width: float | None = Attribute(None, ge=0.5, le=20)
+    size: float | None = Attribute(None, ge=2, le=60)
+    opacity: float | None = Attribute(None, ge=0.05, le=1)
 
 
 class ChartDefinition(Frozen):
-    """`kind` None lets Veduta choose. `show` empty counts rows. `totals` "" is as usual for the kind. `aligned` is a
-    test: the time axis counts from the first period in which it held. `compare` draws the mean of the groups shown, or
-    the value over all rows behind them. `values` sets the model's parameters for this chart; None is no limit."""
+    """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
+    empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
+    `aligned` is a test: the time axis counts from the first period in which it held. `compare` draws the mean of the
+    groups shown, or the value over all rows behind them. `values` sets the model's parameters for this chart; None is
+    no limit."""
 
-    version: Literal[1] = VERSION
+    version: Literal[2] = VERSION
     dataset: str
     title: str = Attribute("", max_length=300)
-    kind: ChartKind | None = None
-    stacking: Stacking = "stacked"
+    kind: KindName | None = None
+    settings: dict[KindName, SettingValue] = Attribute({}, max_length=100)
     show: tuple[Measure, ...] = Attribute((), max_length=50)
+    layers: tuple[Layer, ...] = Attribute((), max_length=20)
     by: tuple[Grouping, ...] = Attribute((), max_length=10)
     split: Grouping | None = None
     only: tuple[Filter, ...] = Attribute((), max_length=50)
@@ -81,9 +84,19 @@ class ChartDefinition(Frozen):
         return names | fields_in(self.aligned) if self.aligned else names
 
 
+def _with_settings(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 1 had the way in which series are stacked beside the kind."""
+    stacking = data.get("stacking", "stacked")
+    others = {name: value for name, value in data.items() if name != "stacking"}
+    return others if stacking == "stacked" else {**others, "settings": {"stacking": stacking}}
+
+
+UPGRADES = {1: _with_settings}
+
+
 def load_definition(data: Any) -> ChartDefinition:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
-    return load(ChartDefinition, data, name="chart", version=VERSION)
+    return load(ChartDefinition, data, name="chart", version=VERSION, upgrades=UPGRADES)
 
 
 def check_fields(definition: ChartDefinition, schema: Schema) -> None:

@@ -10,7 +10,9 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
-from veduta.core.chart.definition import ChartDefinition, ChartKind, Stacking, default_measure, sort_of_column
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.definition import ChartDefinition, KindName, SettingValue, default_measure, sort_of_column
+from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.data.fields import Aggregate, NumberFormat, Role, Total, aggregates_for
 from veduta.core.editing import Edits
@@ -276,17 +278,26 @@ def swap(definition: ChartDefinition, model: Model, index: Index = 0) -> ChartDe
 def set_kind(
     definition: ChartDefinition,
     model: Model,
-    kind: ChartKind | Literal[""] | None = None,
-    stacking: Stacking | Literal[""] | None = None,
+    kind: KindName | Literal[""] | None = None,
 ) -> ChartDefinition:
-    """Draw it another way; the fields stay."""
-    return _with(definition, kind=kind or None, stacking=stacking or definition.stacking)
+    """Draw it another way; the fields and the settings stay."""
+    if kind:
+        kind_named(kind)
+    return _with(definition, kind=kind or None)
 
 
 @edit
-def choose_stacking(definition: ChartDefinition, model: Model, stacking: Stacking) -> ChartDefinition:
-    """Stacked, grouped or to 100%, whatever the kind."""
-    return _with(definition, stacking=stacking)
+def set_setting(
+    definition: ChartDefinition, model: Model, name: KindName, value: SettingValue | None = None
+) -> ChartDefinition:
+    """Set something about how it is drawn; nothing goes back to the usual. Raises DefinitionProblem for what the kind
+    it is drawn as does not know."""
+    kind = choose_kind(definition, model)[0]
+    others = {key: kept for key, kept in definition.settings.items() if key != name}
+    changed = _with(definition, settings=others if value is None else {**others, name: value})
+    if name not in kind.settings.model_fields or (value is not None and getattr(kind.set(changed), name) != value):
+        raise DefinitionProblem(f"A {kind.title} cannot be set to that.", where=name, hint="Load the page again.")
+    return changed
 
 
 @edit

@@ -8,13 +8,14 @@ from typing import Any
 
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, ChartKind
-from veduta.core.chart.drawing import BUILDERS, Drawing, Picture
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.kinds import Kind
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
-from veduta.core.query.query import Query, Result, Sort
+from veduta.core.query.query import Query, Result
 
 
 @dataclass
@@ -22,7 +23,7 @@ class Answered:
     """A chart worked out: what it says, how it is drawn, and where its numbers come from."""
 
     definition: ChartDefinition
-    kind: ChartKind
+    kind: Kind
     why: str
     title: str
     sentence: str
@@ -39,49 +40,30 @@ class Selection:
     excluded: bool = False
 
 
-def to_query(definition: ChartDefinition, kind: ChartKind, extra: tuple[Filter, ...] = ()) -> Query:
+def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] = ()) -> Query:
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
-    totals: tuple[tuple[int, ...], ...] = ()
-    if kind is ChartKind.TABLE and groups:
-        totals = ((),)
-    if kind is ChartKind.CROSSTAB:
-        last = len(groups) - 1
-        totals = (tuple(range(last)), (last,), ())
-    if kind is ChartKind.TABLE and definition.totals == "all":
-        totals = (*(tuple(range(depth)) for depth in range(len(groups) - 1, 0, -1)), ())
-    if definition.totals == "none" and kind is ChartKind.TABLE:
-        totals = ()
+    totals = kind.totals(definition)
     if definition.compare == "rows" and () not in totals:
         totals = (*totals, ())
     keep_split = definition.keep is not None and definition.keep.of == "split" and definition.split is not None
+    unseen = kind.unseen(definition)
     return Query(
         groups=groups,
-        measures=definition.measures,
+        measures=(*definition.measures, *unseen),
+        unseen=len(unseen),
         filters=(*definition.only, *extra),
         keep=definition.keep,
         keep_group=len(groups) - 1 if keep_split else 0,
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
-        sort=definition.sort or _usual_sort(definition, kind),
+        sort=definition.sort or (kind.sort(definition) if groups and not groups[0].grain else None),
         totals=totals,
     )
 
 
-def _usual_sort(definition: ChartDefinition, kind: ChartKind) -> Sort | None:
-    """Periods in time, bars by length, everything else by name."""
-    groups = definition.groups
-    if not groups or groups[0].grain:
-        return None
-    if kind in (ChartKind.BAR, ChartKind.LYING) or (kind is ChartKind.TABLE and len(groups) == 1):
-        return Sort(by="measure", descending=True)
-    if definition.keep and definition.keep.of == "by":
-        return Sort(by="measure", measure=definition.keep.by, descending=definition.keep.end == "top")
-    return Sort(by="name")
-
-
 def work_out(
     definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
-) -> tuple[ChartKind, str, Result]:
+) -> tuple[Kind, str, Result]:
     """The kind of chart, why Veduta chose it, and the result. Raises
     DefinitionProblem if it does not fit the dataset."""
     kind, why = choose_kind(definition, model)
@@ -99,20 +81,20 @@ def ask(
     kind, why, result = work_out(definition, model, context, extra)
     picture = Picture(
         definition,
-        kind,
         result,
+        kind.set(definition),
         value_order=_value_order(definition, model),
         selected=selection.points if selection else None,
         excluded=bool(selection and selection.excluded),
     )
-    drawing = BUILDERS[kind](picture)
+    drawing = kind.draw(picture)
     notes = [*result.notes, *drawing.notes]
     notes += [f"The line is {name}: {text}." for name, text in picture.reference_words()]
     if result.unfinished:
         grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
         grain = max(grains, key=PERIODS.index)
         notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
-    if own_kind_refused := (definition.kind and definition.kind is not kind):
+    if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
     return Answered(
         definition=definition,

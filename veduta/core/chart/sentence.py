@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.kinds import Kind
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
 from veduta.core.formats import value_words
@@ -32,15 +33,13 @@ COMPARED = {"groups": "the mean of the groups shown", "rows": "the value over al
 
 
 def sentence(
-    definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
+    definition: ChartDefinition, kind: Kind, schema: Schema, parameters: list[tuple[str, str]] | None = None
 ) -> list[Part]:
     """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters`
     are the names and values of those the chart reads."""
     parts = [Part("Show ")]
     parts += _joined(words_together(definition.measures, schema), "show")
-    words = _kind_words(definition, kind)
-    article = "" if kind in (ChartKind.BAR, ChartKind.LYING) else "an " if words.startswith("area") else "a "
-    parts += [Part(f" as {article}"), Part(words, "as")]
+    parts += [Part(f" as {kind.article}"), Part(kind.words(definition), "as")]
     if definition.by:
         parts += [Part(" by "), *_joined([in_sentence(grouping_words(g, schema)) for g in definition.by], "by")]
     if definition.aligned and any(group.is_time_axis for group in definition.groups):
@@ -63,7 +62,7 @@ def sentence(
 
 
 def sentence_text(
-    definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
+    definition: ChartDefinition, kind: Kind, schema: Schema, parameters: list[tuple[str, str]] | None = None
 ) -> str:
     return "".join(part.text for part in sentence(definition, kind, schema, parameters))
 
@@ -135,16 +134,6 @@ def _joined(texts: list[str], clause: str) -> list[Part]:
             parts.append(Part(" and " if index == len(texts) - 1 else ", "))
         parts.append(Part(text, clause, index))
     return parts
-
-
-def _kind_words(definition: ChartDefinition, kind: ChartKind) -> str:
-    name = KIND_NAMES[kind]
-    has_series = definition.split or len(definition.by) > 1 or len(definition.measures) > 1
-    if kind in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA) and has_series:
-        how = {"stacked": "stacked ", "grouped": "grouped ", "full": ""}[definition.stacking]
-        how = "" if kind is ChartKind.AREA and definition.stacking == "grouped" else how
-        name = f"{how}{name}{' to 100%' if definition.stacking == 'full' else ''}"
-    return name
 
 
 def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:

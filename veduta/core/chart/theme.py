@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from veduta.core.chart.drawing.base import SERIES_COLOURS
+from veduta.core.chart.drawing.colours import NAMED_COLOURS, SERIES_COLOURS
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
+DARK_NAMED = {"better": "#6CC4A4", "worse": "#EE8A80", "quiet": "#7B8B8E", "ink": "#E4EBE9"}
 LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
@@ -52,5 +53,6 @@ def themes() -> dict[str, Any]:
     return {
         "light": config(LIGHT),
         "dark": config(DARK),
-        "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True)),
+        "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
+        | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()},
     }

@@ -58,8 +58,11 @@ def _worked_out(query: Query, model: Model, context: Context) -> Result:
     shown = kept(asked, asked.work_out())
     context.check_wanted()
     rows_read = int(shown.cells[asked.rows].sum() or 0)
+    columns = _columns(asked)
+    seen = len(columns) - query.unseen
     result = Result(
-        columns=_columns(asked),
+        columns=columns[:seen],
+        unseen=columns[seen:],
         frame=_named(asked, shown, in_order(asked, shown).head(query.limit)),
         totals=totals(asked, shown),
         rows_read=rows_read,

@@ -33,10 +33,12 @@ class Query(Frozen):
     """One question. `keep_group` is the position in `groups` that `keep` ranks; `totals` lists, for each
     total wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a
     test, the time axis counts the periods since the first in which it held, for each of the other groups;
-    groups in which it never held are left out."""
+    groups in which it never held are left out. The last `unseen` measures are worked out for the drawing, and are no
+    columns of the result's."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
+    unseen: int = 0
     filters: tuple[Filter, ...] = ()
     keep: Keep | None = None
     keep_group: int = 0
@@ -82,7 +84,8 @@ class Result:
     """An answer. `totals[positions]` has the dimensions it keeps apart and all measures.
 
     `rows_read` rows passed the filters out of `rows_there`; `groups` were found before the limit.
-    `unfinished` is the last day with data within the last period of the time axis, if it is not over.
+    `unfinished` is the last day with data within the last period of the time axis, if it is not over. `unseen` are the
+    columns of the frame that stand behind the drawing.
     """
 
     columns: list[Column]
@@ -94,6 +97,7 @@ class Result:
     unfinished: dt.date | None = None
     rest: Rest | None = None
     notes: list[str] = attribute(default_factory=list)
+    unseen: list[Column] = attribute(default_factory=list)
 
     def value(self, row: dict[str, Any], key: str) -> Any:
         """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""

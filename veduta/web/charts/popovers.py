@@ -9,9 +9,10 @@ from typing import Annotated, Any
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import grains_for
-from veduta.core.chart.choose import choose_kind, unfit
-from veduta.core.chart.definition import KIND_NAMES, ChartDefinition, ChartKind
+from veduta.core.chart.choose import choose_kind, suited
+from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import group_of
+from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.fields import Field, Role, aggregates_for
@@ -26,7 +27,13 @@ from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_forma
 from veduta.core.query.query import Sort
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
 from veduta.web.charts.filter_forms import FORMS, forms_for
+from veduta.web.charts.setting_inputs import setting_inputs
 from veduta.web.common.requests import Line, Sent, Whole
+
+
+def shows_subtotals(definition: ChartDefinition) -> bool:
+    return definition.kind in KINDS and KINDS[definition.kind].has_subtotals
+
 
 MISSING_CLAUSES = (
     ("by", "By", lambda d: not d.by),
@@ -36,7 +43,7 @@ MISSING_CLAUSES = (
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
     ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
-    ("totals", "Subtotals", lambda d: d.kind is ChartKind.TABLE and len(d.groups) > 1 and not d.totals),
+    ("totals", "Subtotals", lambda d: shows_subtotals(d) and len(d.groups) > 1 and not d.totals),
 )
 Popover = Callable[[Opened], dict[str, Any]]
 POPOVERS: dict[str, tuple[str, Popover]] = {}
@@ -93,19 +100,17 @@ def _aligned(opened: Opened) -> dict[str, Any]:
 @popover("as", "kind")
 def _kind(opened: Opened) -> dict[str, Any]:
     definition, model = opened.definition, opened.model
-    chosen, why = choose_kind(definition.model_copy(update={"kind": None}), model)
+    asked = Asked(definition, model)
+    chosen, why = suited(asked)
     current = choose_kind(definition, model)[0]
-    several = len(definition.groups) > 1 or len(definition.measures) > 1
-    stackings = {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
-    if current is ChartKind.AREA:
-        del stackings["grouped"]
+    offered: dict[str, list[tuple[Kind, str]]] = {theme: [] for theme in THEMES}
+    for kind in KINDS.values():
+        offered[kind.theme].append((kind, kind.unfit(asked)))
     return {
-        "kinds": [(kind, KIND_NAMES[kind], unfit(definition, kind, model)) for kind in ChartKind],
+        "themes": [(theme, kinds) for theme, kinds in offered.items() if kinds],
         "chosen": chosen,
-        "chosen_name": KIND_NAMES[chosen],
         "why": why,
-        "stackable": several and current in (ChartKind.BAR, ChartKind.LYING, ChartKind.AREA),
-        "stackings": list(stackings.items()),
+        "settings": setting_inputs(current, definition, asked),
     }
 
 

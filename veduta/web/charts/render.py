@@ -8,9 +8,9 @@ from typing import Any
 from django.template.loader import render_to_string
 from django.utils.html import format_html
 
-from veduta.core.chart.definition import ChartDefinition, ChartKind
-from veduta.core.chart.drawing.base import Picture
-from veduta.core.chart.drawing.layouts import draw_table
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.kinds.table import draw_table
 from veduta.core.chart.question import Answered
 
 MOST_ROWS_BELOW = 500
@@ -21,7 +21,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     is nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
-        "kind": answered.kind.value,
+        "kind": answered.kind.name,
         "title": answered.title,
         "sentence": answered.sentence,
         "notes": [*said_first, *answered.notes],
@@ -38,17 +38,17 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         columns = [
             {"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns
         ]
-        rows = [{key: value for key, value in row.items() if key != "x"} for row in drawing.rows]
-        return data | {"spec": drawing.spec, "rows": rows, "columns": columns}
-    template = "charts/figures.html" if drawing.kind is ChartKind.FIGURE else "charts/table.html"
-    return data | {"html": render_to_string(template, {"layout": drawing.layout, "title": answered.title})}
+        return data | {"spec": drawing.spec, "rows": drawing.rows, "columns": columns, "along": drawing.along}
+    if drawing.figures is not None:
+        return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}
+    return data | {"html": render_to_string("charts/table.html", {"layout": drawing.table, "title": answered.title})}
 
 
 def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
     """The rows in the chart as an HTML table (also what screen readers read)."""
     result = answered.result
-    drawing = draw_table(Picture(answered.definition, ChartKind.TABLE, result))
-    layout = drawing.layout
+    layout = draw_table(Picture(answered.definition, result)).table
+    assert layout is not None, "a table is drawn as one"
     layout.rows = layout.rows[:limit]
     context = {
         "layout": layout,

@@ -10,7 +10,8 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, ChartKind, check_fields, load_definition
+from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
+from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
 from veduta.core.chart.question import Answered, Selection, ask, to_query
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
@@ -179,7 +180,7 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
 
     def clauses(definition: ChartDefinition) -> dict[str, str]:
         texts_of: dict[str, list[str]] = {}
-        for part in sentence(definition, definition.kind or ChartKind.TABLE, schema):
+        for part in sentence(definition, kind_named(definition.kind or "table"), schema):
             if part.clause:
                 texts_of.setdefault(part.clause, []).append(part.text)
         if definition.kind is None:

@@ -15,7 +15,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.chart.definition import ChartDefinition, ChartKind, load_definition
+from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
@@ -207,7 +207,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
             "chart": chart_data(answered, model.ruling.words()),
-            "rows": "" if answered.kind is ChartKind.TABLE else rows_table(answered),
+            "rows": "" if answered.kind.shows_rows else rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "
             f"{result.rows_there:,} records · {took:.0f} ms",
@@ -325,8 +325,10 @@ def rows_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     chart, file = _chart(pk), filled_in(request, RowsFile)
     definition = read({"definition": json_in(file.definition)}, ChartSent).load(chart)
     answered = services.answer_chart(chart.dataset, definition, request.user)
-    headings = [column.name for column in answered.result.columns]
-    return csv_response(answered.result.frame.lazy(), headings, f"{chart}.csv", file.as_they_are)
+    columns = answered.result.columns
+    headings = [column.name for column in columns]
+    rows = answered.result.frame.lazy().select([column.key for column in columns])
+    return csv_response(rows, headings, f"{chart}.csv", file.as_they_are)
 
 
 @require_POST

@@ -16,7 +16,8 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
-from veduta.core.chart.definition import ChartDefinition, ChartKind, load_definition
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.question import to_query
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
@@ -445,7 +446,7 @@ def _query(definition: ChartDefinition | None, typed: Typed, there: Model) -> Qu
     """The question a formula is tried out with: the chart's, or by one dimension."""
     grain = typed.grain
     if definition:
-        query = to_query(definition, definition.kind or ChartKind.TABLE)
+        query = to_query(definition, kind_named(definition.kind or "table"))
         groups = tuple(g.model_copy(update={"grain": grain}) if grain and g.is_time_axis else g for g in query.groups)
         return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
     if not typed.by:
@@ -460,7 +461,7 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     said: dict[str, Any] = {"tidy": tidy(text), "level": "each row" if checked.level is Level.ROW else "many rows"}
     if checked.level is Level.ROW and checked.fields:
         return said | _row_values(stored, checked, there)
-    result = answer(query.model_copy(update={"measures": (Measure(formula=stored),)}), there, context)
+    result = answer(query.model_copy(update={"measures": (Measure(formula=stored),), "unseen": 0}), there, context)
     column = result.measures[0]
     frame = (
         result.frame.tail(SAMPLED)

@@ -13,7 +13,7 @@ from django.templatetags.static import static
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
 
-from veduta.core.chart.drawing.layouts import Cell
+from veduta.core.chart.drawing.cells import Cell
 from veduta.core.words import counted
 
 register = template.Library()

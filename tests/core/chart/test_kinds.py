@@ -1,0 +1,157 @@
+"""What every kind of drawing keeps to, whatever it is asked to draw."""
+
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+import json
+import unittest
+from functools import cache
+from pathlib import Path
+from unittest import mock
+
+from jsonschema import Draft7Validator
+
+from tests.core.support import context_of, sailings
+from veduta.core.chart.definition import load_definition
+from veduta.core.chart.drawing.picture import Drawing
+from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
+from veduta.core.chart.kinds.base import kind
+from veduta.core.chart.question import Answered, ask
+from veduta.core.errors import DefinitionProblem
+
+GRAMMARS = Path(__file__).parents[3] / "node_modules"
+MONTH = {"field": "sailed", "grain": "month"}
+WEEKDAY = {"field": "sailed", "grain": "weekday"}
+MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggregate": "mean"}, {}]
+DIMENSIONS = [
+    [],
+    ["route"],
+    [MONTH],
+    [WEEKDAY],
+    ["passengers"],
+    [MONTH, "region"],
+    ["route", "region"],
+    ["region", MONTH],
+]
+LONG = "Landing stage of the harbour company at the outer end of the old northern mole "
+
+
+def row(number: int, **changes) -> dict:
+    usual = {
+        "region": ("North Reach", "Inner Sound", "South Banks")[number % 3],
+        "route": f"Route {number % 7}",
+        "sailed": dt.date(2025, 1 + number % 12, 1 + number % 28),
+        "fare": 10.0 * number - 30,
+        "passengers": number % 40,
+    }
+    return usual | changes
+
+
+ROWS = {
+    "no rows": [],
+    "one row": [row(5)],
+    "some rows": [row(i) for i in range(40)],
+    "empties": [row(i, **dict.fromkeys(("region", "sailed", "fare", "route")[i % 4 : i % 4 + 2])) for i in range(30)],
+    "all empty": [dict.fromkeys(row(0)) for _ in range(3)],
+    "negative": [row(i, fare=-1.5 * i) for i in range(20)],
+    "nought": [row(i, fare=0.0, passengers=0) for i in range(20)],
+    "huge": [row(i, fare=10.0 ** (i % 300)) for i in range(20)],
+    "long names": [row(i, route=LONG * 3 + str(i % 5)) for i in range(20)],
+}
+
+
+@cache
+def validator(grammar: str) -> Draft7Validator:
+    return Draft7Validator(json.loads((GRAMMARS / f"{grammar}/build/{grammar}-schema.json").read_text()))
+
+
+def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
+    """The parts of charts that a kind can draw, with each number of measures and dimensions it takes."""
+    model = sailings(rows)
+    found = []
+    for measures in range(1, len(MEASURES) + 1):
+        for dimensions in DIMENSIONS:
+            parts = {"show": MEASURES[:measures], "by": dimensions[:1], "kind": declared.name}
+            if len(dimensions) > 1:
+                parts["split"] = dimensions[1]
+            if not declared.unfit(Asked(load_definition({"dataset": "d", **parts}), model)):
+                found.append(parts)
+    return found
+
+
+def drawn(parts: dict, rows: list[dict]) -> Answered:
+    model = sailings(rows)
+    return ask(load_definition({"dataset": "d", **parts}), model, context_of(model))
+
+
+class EveryKind(unittest.TestCase):
+    def checked(self, answered: Answered) -> Drawing:
+        drawing = answered.drawing
+        outputs = (drawing.spec, drawing.table, drawing.figures)
+        self.assertEqual(sum(each is not None for each in outputs), 1)
+        if drawing.spec is not None:
+            grammar = "vega-lite" if "vega-lite" in drawing.spec["$schema"] else "vega"
+            self.assertEqual([error.message for error in validator(grammar).iter_errors(drawing.spec)], [])
+            json.dumps(drawing.rows, allow_nan=False)
+            self.marks_say_what_they_are(answered)
+        return drawing
+
+    def marks_say_what_they_are(self, answered: Answered) -> None:
+        """A mark that can be pointed at says itself, and its point names values of the chart's dimensions."""
+        dimensions = len(answered.result.dimensions)
+        for mark in answered.drawing.rows:
+            self.assertTrue(mark["said"])
+            if mark["point"] is not None:
+                self.assertLessEqual(len(mark["point"]), dimensions)
+                self.assertTrue(mark["tip"])
+
+    def test_it_draws_all_that_fits_it(self):
+        for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
+            found = fitting(declared, rows)
+            for parts in found if name == "some rows" else found[::3]:
+                with self.subTest(kind=declared.name, rows=name, parts=parts):
+                    answered = drawn(parts, rows)
+                    self.assertIs(answered.kind, declared)
+                    self.checked(answered)
+
+    def test_each_setting_makes_a_drawing(self):
+        rows = ROWS["some rows"]
+        for declared in KINDS.values():
+            parts = fitting(declared, rows)[-1]
+            for name, field in declared.settings.model_fields.items():
+                words = (field.json_schema_extra or {}).get("words", {})
+                for value in words:
+                    with self.subTest(kind=declared.name, setting=name, value=value):
+                        self.checked(drawn({**parts, "settings": {name: value}}, rows))
+
+    def test_it_draws_five_thousand_marks(self):
+        rows = [row(i, route=f"Route {i}") for i in range(5_000)]
+        for declared in KINDS.values():
+            parts = [each for each in fitting(declared, rows) if "route" in each["by"]]
+            if parts:
+                with self.subTest(kind=declared.name):
+                    self.checked(drawn(parts[0], rows))
+
+    def test_it_is_declared_whole(self):
+        names = [each.title for each in KINDS.values()]
+        self.assertEqual(len(names), len(set(names)))
+        for each in KINDS.values():
+            with self.subTest(kind=each.name):
+                self.assertIn(each.theme, THEMES)
+                self.assertTrue(each.use.endswith("."))
+                self.assertTrue(fitting(each, ROWS["some rows"]), "nothing fits it")
+                for field in each.settings.model_fields.values():
+                    self.assertTrue(field.title)
+
+    def test_one_name_stands_for_one_kind(self):
+        with self.assertRaises(ValueError), mock.patch.dict(KINDS):
+            kind(type(KINDS["line"]))
+        with self.assertRaises(DefinitionProblem):
+            kind_named("pictogram")
+
+    def test_settings_of_other_kinds_do_no_harm(self):
+        for declared in KINDS.values():
+            settings = dict.fromkeys(declared.settings.model_fields, "nonsense") | {"else": 3}
+            definition = load_definition({"dataset": "d", "settings": settings})
+            self.assertEqual(declared.set(definition), declared.settings())

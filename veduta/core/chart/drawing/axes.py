@@ -1,0 +1,166 @@
+"""Axes: along the first dimension, which may be time, and across, for measures."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from typing import Any
+
+from babel.numbers import get_currency_symbol
+
+from veduta.core.calendar import Grain
+from veduta.core.chart.drawing.marks import Mark
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.data.fields import NumberFormat
+from veduta.core.formats import REST_POINT
+from veduta.core.query.query import Column
+from veduta.core.words import counted, in_sentence, listed
+
+AXIS_FORMATS = {
+    Grain.YEAR: "%Y",
+    Grain.MONTH: "%b %y",
+    Grain.WEEK: "%-d %b %y",
+    Grain.DAY: "%-d %b %y",
+    Grain.HOUR: "%-d %b %H:%M",
+}
+TICKS = {
+    Grain.YEAR: {"interval": "year", "step": 1},
+    Grain.QUARTER: {"interval": "month", "step": 3},
+    Grain.MONTH: {"interval": "month", "step": 1},
+    Grain.WEEK: {"interval": "week", "step": 1},
+    Grain.DAY: {"interval": "day", "step": 1},
+    Grain.HOUR: {"interval": "hour", "step": 1},
+}
+MOST_TICKS = 60
+HALF_A_LABEL = 18
+DAYS_OF_A_MONTH = 31
+MONTHS_SAID = 14
+"""Months of which each has a label; of more every third."""
+LETTERS_ALONG = {"x": 20, "y": 28}
+"""Letters of a name below and beside a drawing."""
+LEVEL_LETTERS = 90
+"""So many letters of names below a drawing stand level; more are slanted."""
+
+
+def shortened(most: int) -> str:
+    """An expression for an axis or a legend: long labels without their middle, as names often differ at their ends."""
+    end = most // 2 - 1
+    label = "datum.label"
+    short = f"slice({label}, 0, {most - end - 1}) + '…' + slice({label}, -{end})"
+    return f"length({label}) > {most} ? {short} : {label}"
+
+
+def number_axis(number_format: NumberFormat) -> dict[str, Any]:
+    """The axis of a measure: shortened numbers in the measure's own style."""
+    if number_format.style == "percent":
+        return {"labelExpr": "format(datum.value, '.6~%')"}
+    symbol = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
+    large = "replace(replace(format(abs(datum.value), '.6~s'), 'G', 'bn'), 'T', 'tn')"
+    sign = "(datum.value < 0 ? '−' : '')"
+    size = f"(abs(datum.value) >= 1000 ? {large} : format(abs(datum.value), '.6~g'))"
+    return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
+
+
+SHARES_AXIS = {"labelExpr": "format(datum.value, '.0%')"}
+
+
+def across(measures: Sequence[Column], full: bool = False) -> dict[str, Any]:
+    """The channel of measures, without a stack; `full` for shares to 100%."""
+    axis = SHARES_AXIS if full else number_axis(measures[0].format)
+    return {"field": "value", "type": "quantitative", "axis": {"title": None, "description": said_of(measures), **axis}}
+
+
+def said_of(measures: Sequence[Column]) -> str:
+    """What the axis of measures shows, for those who do not see it."""
+    return f"Values of {listed([in_sentence(measure.name) for measure in measures])}"
+
+
+def said_along(picture: Picture, made: Sequence[Mark]) -> str:
+    """What the axis of the first dimension shows, for those who do not see it."""
+    first, names = picture.dimensions[0], list(dict.fromkeys(mark.name for mark in made))
+    if first.dimension.is_time_axis and names:
+        return f"{first.name}, from {names[0]} to {names[-1]}"
+    return f"{first.name}, {counted(len(names), 'value')}"
+
+
+def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any]:
+    """The channel of the first dimension where each value has a band of its own, as bars need it."""
+    axis: dict[str, Any] = {
+        "title": None,
+        "labelLimit": 0,
+        "labelExpr": shortened(LETTERS_ALONG["y"]),
+        "labelOverlap": False if lying else "greedy",
+        "description": said_along(picture, made),
+    }
+    if not lying:
+        axis["labelAngle"] = _angle(picture, made)
+    return {"field": "name", "type": "nominal", "sort": None, "axis": axis}
+
+
+def _angle(picture: Picture, made: Sequence[Mark]) -> int:
+    names, first = {mark.name for mark in made}, picture.dimensions[0].dimension
+    level = first.is_time_axis or first.grain is Grain.WEEKDAY or sum(map(len, names)) <= LEVEL_LETTERS
+    return 0 if level else -35
+
+
+def pointed(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
+    """The channel of the first dimension, which is not time, where each value has a place, as lines need it."""
+    first = picture.dimensions[0]
+    axis: dict[str, Any] = {
+        "title": None,
+        "labelLimit": 0,
+        "labelExpr": shortened(LETTERS_ALONG["x"]),
+        "labelOverlap": "greedy",
+        "description": said_along(picture, made),
+    }
+    if first.kind.is_number:
+        axis |= {"title": first.name, "labelAngle": 0}
+    scale = {"type": "point", "padding": 0.5}
+    return {"field": "name", "type": "nominal", "sort": None, "scale": scale, "axis": axis}
+
+
+def in_time(picture: Picture, made: Sequence[Mark], notes: list[str]) -> tuple[list[Mark], dict[str, Any]]:
+    """The marks that have a place on a time axis, and its channel; what has none is said in `notes`."""
+    first, rest = picture.dimensions[0], picture.result.rest
+    if undated := sum(mark.along is None for mark in made):
+        notes.append(f"Rows without {first.name} are not drawn ({counted(undated, 'mark')}).")
+    if rest and any(mark.along == REST_POINT for mark in made):
+        notes.append(f"“{rest.name}” has no place on a time axis and is not drawn.")
+    dated = [mark for mark in made if isinstance(mark.along, dt.date)]
+    axis = time_axis(first.dimension.period, len({mark.along for mark in dated}))
+    axis["description"] = said_along(picture, dated)
+    return dated, {"field": "at", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
+
+
+def time_axis(grain: Grain, periods: int) -> dict[str, Any]:
+    axis: dict[str, Any] = {
+        "title": None,
+        "labelOverlap": "parity",
+        "labelSeparation": 10,
+        "tickCount": TICKS[grain],
+        "grid": False,
+        # The label of a period at the very end would stick out of the drawing.
+        "labelAlign": {"expr": f"scale('x', datum.value) > width - {HALF_A_LABEL} ? 'right' : 'center'"},
+    }
+    if grain is Grain.MONTH and periods > MONTHS_SAID:
+        axis["tickCount"] = TICKS[Grain.QUARTER]
+    elif grain is Grain.DAY and DAYS_OF_A_MONTH < periods <= 4 * DAYS_OF_A_MONTH:
+        axis |= {"tickCount": {"interval": "day", "step": 7}, "format": "%-d %b %y"}
+    elif grain in (Grain.DAY, Grain.WEEK) and periods > (7 if grain is Grain.WEEK else DAYS_OF_A_MONTH):
+        axis |= {"tickCount": TICKS[Grain.MONTH], "format": "%b %y"}
+    elif grain is Grain.HOUR and periods > 48:
+        coarse, pattern = (Grain.MONTH, "%b %y") if periods > 31 * 24 else (Grain.DAY, "%-d %b %y")
+        axis |= {"tickCount": TICKS[coarse], "format": pattern}
+    elif grain is Grain.QUARTER:
+        axis["labelExpr"] = "'Q' + utcquarter(datum.value) + ' ' + utcyear(datum.value)"
+    if grain is not Grain.QUARTER:
+        axis.setdefault("format", AXIS_FORMATS[grain])
+    if periods > {
+        Grain.MONTH: MOST_TICKS,
+        Grain.WEEK: 5 * MOST_TICKS,
+        Grain.DAY: 30 * MOST_TICKS,
+        Grain.QUARTER: 40,
+    }.get(grain, 10**9):
+        axis |= {"tickCount": TICKS[Grain.YEAR], "format": "%Y"}
+        axis.pop("labelExpr", None)
+    return axis

@@ -1,0 +1,99 @@
+"""Cells of figures, tables and crosstabs, which the web half turns into HTML."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from dataclasses import field as attribute
+from typing import Any
+
+import polars as pl
+
+from veduta.core.chart.definition import sorted_column
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.formats import format_value
+from veduta.core.query.measures import TOTAL_WORDS
+from veduta.core.query.query import Column, Result
+
+MOST_ROWS = 1_000
+Key = tuple[Any, ...]
+Row = dict[str, Any]
+
+
+@dataclass
+class Cell:
+    """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
+    `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
+    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending"."""
+
+    text: str
+    number: bool = False
+    point: list[Any] | None = None
+    span: int = 1
+    on: bool = True
+    negative: bool = False
+    subtotal: bool = False
+    behind: list[Any] | None = None
+    sorts: str = ""
+    sorted: str = ""
+
+
+@dataclass
+class TableLayout:
+    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells."""
+
+    headings: list[list[Cell]]
+    rows: list[list[Cell]]
+    totals: list[list[Cell]] = attribute(default_factory=list)
+    row_headings: int = 1
+
+
+@dataclass
+class Figure:
+    name: str
+    text: str
+    exact: str
+
+
+def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None) -> Cell:
+    value = row.get(column.key)
+    text = format_value(value, column.kind, picture.formats[column.key])
+    negative = isinstance(value, int | float) and value < 0
+    return Cell(text, number=True, point=point, on=point is None or picture.chosen(point), negative=negative)
+
+
+def heading(picture: Picture, column: Column) -> Cell:
+    """A column's heading in a table, which sorts by it."""
+    number = column.is_measure or is_number(column)
+    if not column.is_measure and column.key != "d0":
+        return Cell(column.name, number=number)
+    sort = picture.definition.sort
+    order = ""
+    if sort and sorted_column(picture.definition, sort) == column.key:
+        order = "descending" if sort.descending else "ascending"
+    down_next = order == "ascending" or (not order and column.is_measure)
+    sorts = f"-{column.key}" if down_next else column.key
+    return Cell(column.name, number=number, sorts=sorts, sorted=order)
+
+
+def total_cells(picture: Picture, row: dict[str, Any], behind: list[Any]) -> list[Cell]:
+    """A total's cells, with the rows behind them unless some of those were not kept."""
+    keep = picture.definition.keep
+    cells = [measure_cell(picture, column, row, None) for column in picture.measures]
+    return cells if keep and not keep.rest else [replace(cell, behind=behind) for cell in cells]
+
+
+def is_number(column: Column) -> bool:
+    return column.kind.is_number and not column.is_measure and not column.dimension.grain
+
+
+def total_notes(measures: list[Column]) -> list[str]:
+    """How totals that are not worked out from the rows were made."""
+    return [
+        f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"
+    ]
+
+
+def by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:
+    if frame is None:
+        return {}
+    return {tuple(result.value(row, key) for key in keys): row for row in frame.iter_rows(named=True)}

@@ -1,0 +1,407 @@
+"""Layers over one another along the first dimension: bars, lines, areas, dots, ticks, texts, bands and links."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from veduta.core.chart.definition import Layer
+from veduta.core.chart.drawing import axes
+from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, series_colours
+from veduta.core.chart.drawing.marks import Mark, filled_in, marks, series_of
+from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.query.query import Column
+
+Stacking = Literal["stacked", "grouped", "full"]
+Encoding = dict[str, Any]
+LABELLED = 40  # so many horizontal bars carry their value beside them
+STEP = 24
+LETTER = 6
+"""About how wide a letter of a label is, in pixels."""
+MOST_STANDING = 12
+"""So many lying bars share the height there is; more have a height of their own."""
+SAID = {"field": "said", "type": "nominal"}
+POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
+DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
+BANDED = {"bar", "dot", "tick", "text", "link"}
+ONLY_UPRIGHT = {"line", "step", "area", "band"}
+PASSED, OTHERWISE = "where it holds", "elsewhere"
+
+
+@dataclass
+class Ground:
+    """What layers stand on: the channel along the first dimension, which way the drawing lies, how series share a
+    place, and the colours of the legend's entries. `layered` says that the rows are those of several layers."""
+
+    picture: Picture
+    along: Encoding
+    lying: bool
+    stacking: Stacking
+    colour: Encoding
+    layered: bool
+    logarithmic: bool
+
+    @property
+    def along_channel(self) -> Literal["x", "y"]:
+        return "y" if self.lying else "x"
+
+    @property
+    def across_channel(self) -> Literal["x", "y"]:
+        return "x" if self.lying else "y"
+
+
+@dataclass
+class Placed:
+    """A layer with its number, its marks and the measures they show."""
+
+    layer: Layer
+    number: int
+    made: list[Mark]
+    measures: list[Column]
+
+    @property
+    def series(self) -> list[str]:
+        return series_of(self.made)
+
+
+def draw_layers(
+    picture: Picture,
+    layers: Sequence[Layer],
+    *,
+    lying: bool = False,
+    stacking: Stacking = "stacked",
+    logarithmic: bool = False,
+) -> Drawing:
+    """The layers in order, the first behind the others. Those on the second axis have a scale of their own."""
+    notes: list[str] = []
+    placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
+    made = [mark for each in placed for mark in each.made]
+    lying = lying and not any(layer.how in ONLY_UPRIGHT for layer in layers)
+    made, along = _along(picture, made, layers, lying, notes)
+    for each in placed:
+        each.made = [mark for mark in made if mark.layer == each.number]
+    ground = Ground(
+        picture,
+        along,
+        lying,
+        stacking,
+        _painted(picture, placed),
+        len(layers) > 1,
+        logarithmic and _is_positive(made, notes),
+    )
+    drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
+    spec = _composed(ground, drawn, made)
+    _give_room(ground, spec, placed)
+    return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel)
+
+
+def _placed(picture: Picture, layer: Layer, number: int) -> Placed:
+    measures = [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
+    if layer.how in ("band", "link"):
+        return Placed(layer, number, _between(picture, measures, number, layer.how == "band"), measures)
+    made = marks(picture, measures, number)
+    if layer.how in ("bar", "line", "step", "area"):
+        made = filled_in(picture, made, zero=layer.how == "area")
+    return Placed(layer, number, made, measures)
+
+
+def _between(picture: Picture, measures: list[Column], number: int, filled: bool) -> list[Mark]:
+    """Marks from the first of two measures to the second."""
+    start, end = measures[0], measures[-1]
+    made = marks(picture, [start], number)
+    for mark, other in zip(made, marks(picture, [end], number), strict=True):
+        mark.more = {"to": other.value}
+        mark.tip.insert(len(picture.dimensions) + 1, [end.name, other.text])
+        mark.text = f"{mark.text} to {other.text}"
+        mark.said = f"{mark.said}, {other.text} {end.name}"
+        mark.series = mark.series.removesuffix(start.name).removesuffix(" · ")
+    return filled_in(picture, made) if filled else made
+
+
+def _along(
+    picture: Picture, made: list[Mark], layers: Sequence[Layer], lying: bool, notes: list[str]
+) -> tuple[list[Mark], Encoding]:
+    if lying or any(layer.how in BANDED for layer in layers):
+        return made, axes.banded(picture, made, lying)
+    if picture.dimensions[0].dimension.is_time_axis:
+        return axes.in_time(picture, made, notes)
+    return made, axes.pointed(picture, made)
+
+
+def _is_positive(made: Sequence[Mark], notes: list[str]) -> bool:
+    """Whether a logarithmic axis can show all values; if not, it is said."""
+    low = sum(mark.value is not None and mark.value <= 0 for mark in made)
+    if low:
+        notes.append("The axis is not logarithmic, as some values are zero or less, which have no logarithm.")
+    return not low
+
+
+def _painted(picture: Picture, placed: Sequence[Placed]) -> Encoding:
+    """Gives each mark its entry in the legend. Returns the colour channel."""
+    usual = [each for each in placed if not each.layer.colour and each.layer.how != "link"]
+    own = series_colours(picture, list(dict.fromkeys(name for each in usual for name in each.series)))
+    paints: dict[str, str] = dict(own)
+    for each in placed:
+        layer = each.layer
+        if layer.how == "link":
+            continue
+        for mark in each.made:
+            mark.paint = _entry(each, mark)
+            if layer.colour:
+                paints[mark.paint] = colour_named(layer.colour if mark.more.get("holds", True) else layer.other)
+    if len(paints) <= 1 and len(picture.dimensions) < 2:
+        return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
+    return colour_channel(paints)
+
+
+def _entry(placed: Placed, mark: Mark) -> str:
+    """What a mark is called in the legend."""
+    if not placed.layer.colour:
+        return mark.series
+    name = " to ".join(measure.name for measure in placed.measures) if placed.measures else mark.series
+    if "holds" not in mark.more:
+        return name
+    return f"{name}, {PASSED if mark.more['holds'] else OTHERWISE}"
+
+
+def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
+    """The layers that share a value axis, as parts of a specification."""
+    if not placed:
+        return []
+    measures = list({measure.key: measure for each in placed for measure in each.measures}.values())
+    full = ground.stacking == "full" and any(each.layer.how in ("bar", "area") for each in placed)
+    across = axes.across(measures, full=full and any(len(each.series) > 1 for each in placed))
+    if ground.logarithmic:
+        across["scale"] = {"type": "log"}
+    if placed[0].layer.axis == "second":
+        across["axis"] |= {"orient": "right", "grid": False}
+    drawn = []
+    for each in placed:
+        parts = BUILDERS[each.layer.how](ground, each, across)
+        if ground.layered:
+            for part in parts:
+                part["transform"] = [{"filter": f"datum.layer === {each.number}"}, *part.get("transform", [])]
+        drawn += parts
+    return drawn
+
+
+def _composed(ground: Ground, drawn: list[list[dict[str, Any]]], made: Sequence[Mark]) -> dict[str, Any]:
+    first, second = drawn
+    references = reference_layers(ground.picture, ground.across_channel)
+    if second and first:
+        for side in (first, second):
+            names = dict.fromkeys(part["encoding"][ground.across_channel]["axis"]["description"] for part in side)
+            title = " / ".join(name.removeprefix("Values of ") for name in names)
+            for part in side:
+                channel = part["encoding"][ground.across_channel]
+                channel["axis"] = channel["axis"] | {"title": title}
+        resolve = {"scale": {ground.across_channel: "independent"}}
+        return base_spec(layer=[{"layer": [*first, *references]}, {"layer": second}], resolve=resolve)
+    parts = [*(first or second), *references]
+    return base_spec(layer=parts) if len(parts) > 1 else base_spec(**parts[0])
+
+
+def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> None:
+    """Room for the values beside lying bars, and for many of them below one another."""
+    if not ground.lying:
+        return
+    made = [mark for each in placed for mark in each.made]
+    names = len({mark.name for mark in made})
+    grouped = ground.stacking == "grouped"
+    per_name = max([len(each.series) for each in placed if each.layer.how == "bar" and grouped], default=1) or 1
+    if made and _carries_values(ground, placed[0]):
+        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": LETTER * max(len(mark.text) for mark in made)}
+    if names * per_name > MOST_STANDING:
+        spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
+
+
+def _carries_values(ground: Ground, each: Placed) -> bool:
+    alone = ground.lying and not ground.layered and each.layer.how == "bar"
+    return alone and len(each.series) <= 1 and len(each.made) <= LABELLED
+
+
+def _dimmed(layer: Layer, unfinished: float | None = None) -> Encoding:
+    conditions = [{"test": "datum.on === 0", "value": 0.25}]
+    if unfinished is not None:
+        conditions.append({"test": "datum.unfinished === 1", "value": unfinished})
+    return {"condition": conditions, "value": layer.opacity or 1}
+
+
+Builder = Callable[[Ground, Placed, Encoding], list[dict[str, Any]]]
+BUILDERS: dict[str, Builder] = {}
+
+
+def draws(*ways: str) -> Callable[[Builder], Builder]:
+    """Register what draws a layer in some ways. Raises ValueError for a way that has one."""
+
+    def register(builder: Builder) -> Builder:
+        for how in ways:
+            if how in BUILDERS:
+                raise ValueError(f"Two builders draw a {how}.")
+            BUILDERS[how] = builder
+        return builder
+
+    return register
+
+
+def _shared(ground: Ground, across: Encoding) -> Encoding:
+    return {ground.along_channel: ground.along, ground.across_channel: across, "color": ground.colour}
+
+
+@draws("bar")
+def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    several = len(each.series) > 1
+    stack = {"full": "normalize", "stacked": "zero", "grouped": None}[ground.stacking] if several else None
+    encoding = _shared(ground, across | {"stack": stack})
+    encoding |= {"opacity": _dimmed(each.layer, unfinished=0.55), "description": SAID}
+    if several and ground.stacking == "grouped":
+        encoding[f"{ground.along_channel}Offset"] = {"field": "series", "type": "nominal", "sort": None}
+    bars = {"mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}
+    return [bars, *(_values_beside(ground, across) if _carries_values(ground, each) else [])]
+
+
+def _values_beside(ground: Ground, across: Encoding) -> list[dict[str, Any]]:
+    """The values beside lying bars: right of positive ones, left of negative ones."""
+    return [
+        {
+            "transform": [{"filter": test}],
+            "mark": {"type": "text", "align": align, "dx": shift, "baseline": "middle", "aria": False},
+            "encoding": {
+                "y": ground.along,
+                "x": across,
+                "text": {"field": "text"},
+                "opacity": {"condition": {"test": "datum.on === 0", "value": 0.4}, "value": 1},
+            },
+        }
+        for test, align, shift in (("datum.value >= 0", "left", 5), ("datum.value < 0", "right", -5))
+    ]
+
+
+@draws("line", "step", "area")
+def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    """Missing periods are gaps, the unfinished last one is dashed or pale; dots that cannot be seen are pointed at."""
+    layer = each.layer
+    is_area = layer.how == "area"
+    full = is_area and ground.stacking == "full" and len(each.series) > 1
+    across = across | {"stack": ("normalize" if full else "zero") if is_area else None}
+    _mark_alone_and_tail(ground.picture, each.made)
+    shape: dict[str, Any] = {"type": "area", "line": False}
+    if not is_area:
+        shape = {"type": "line", "strokeWidth": layer.width or 2, "strokeJoin": "round"}
+        if layer.how == "step":
+            shape["interpolate"] = "step-after"
+        if layer.dash in DASHES:
+            shape["strokeDash"] = DASHES[layer.dash]
+    shape |= {"invalid": "break-paths-show-domains", "aria": False}
+    if layer.opacity:
+        shape["opacity"] = layer.opacity
+    encoding = _shared(ground, across) | {"detail": {"field": "series", "type": "nominal"}}
+    if ground.picture.selected is not None:
+        encoding["opacity"] = {"value": 0.35}
+    pale = {"fillOpacity": 0.4} if is_area else {"strokeDash": [4, 4]}
+    points = _shared(ground, across) | {
+        "description": SAID,
+        "opacity": {
+            "condition": [{"test": "datum.alone === 1", "value": 1}, {"test": "datum.dot === 1", "value": 1}],
+            "value": 0,
+        },
+    }
+    return [
+        {"transform": [{"filter": "datum.unfinished === 0"}], "mark": shape, "encoding": encoding},
+        {"transform": [{"filter": "datum.tail === 1"}], "mark": shape | pale, "encoding": encoding},
+        {
+            "transform": [{"filter": "isValid(datum.value) && datum.point !== null"}],
+            "mark": {"type": "point", "filled": True, "size": 50, **POINTED_AT},
+            "encoding": points,
+        },
+    ]
+
+
+def _mark_alone_and_tail(picture: Picture, made: list[Mark]) -> None:
+    """Mark points with no neighbour to draw a line to, the last two points where the last is unfinished, and those that
+    are selected."""
+    by_series: dict[str, list[Mark]] = {}
+    for mark in made:
+        by_series.setdefault(mark.series, []).append(mark)
+    for line in by_series.values():
+        for i, mark in enumerate(line):
+            before = line[i - 1].value if i else None
+            after = line[i + 1].value if i + 1 < len(line) else None
+            tail = mark.unfinished or (i + 1 < len(line) and line[i + 1].unfinished)
+            alone = mark.value is not None and before is None and after is None
+            dot = picture.selected is not None and mark.on and mark.point is not None
+            mark.more |= {"alone": int(alone), "tail": int(tail), "dot": int(dot)}
+
+
+@draws("dot", "tick")
+def _points(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    layer = each.layer
+    shape: dict[str, Any] = {"type": "point", "filled": True, "size": (layer.size or 9) ** 2, **POINTED_AT}
+    if layer.how == "tick":
+        shape = {"type": "tick", "thickness": layer.width or 2.5, **POINTED_AT}
+    encoding = _shared(ground, across | {"stack": None}) | {"opacity": _dimmed(layer, 0.55), "description": SAID}
+    return [{"transform": [{"filter": "isValid(datum.value)"}], "mark": shape, "encoding": encoding}]
+
+
+@draws("text")
+def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    place = {"align": "left", "dx": 6, "baseline": "middle"} if ground.lying else {"baseline": "bottom", "dy": -5}
+    encoding = _shared(ground, across | {"stack": None})
+    encoding |= {"text": {"field": "text"}, "opacity": _dimmed(each.layer), "description": SAID}
+    return [
+        {
+            "transform": [{"filter": "isValid(datum.value)"}],
+            "mark": {"type": "text", **place, **POINTED_AT},
+            "encoding": encoding,
+        }
+    ]
+
+
+@draws("band")
+def _bands(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    shape = {"type": "area", "line": False, "opacity": each.layer.opacity or 0.28, "aria": False}
+    shape["invalid"] = "break-paths-show-domains"
+    encoding = _shared(ground, across | {"stack": None})
+    encoding |= {f"{ground.across_channel}2": {"field": "to"}, "detail": {"field": "series", "type": "nominal"}}
+    return [{"mark": shape, "encoding": encoding}]
+
+
+@draws("link")
+def _links(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    layer = each.layer
+    shape: dict[str, Any] = {"type": "rule", "strokeWidth": layer.width or 1.5, "aria": False}
+    shape["strokeDash"] = DASHES.get(layer.dash, [1, 0])
+    encoding = _shared(ground, across) | {f"{ground.across_channel}2": {"field": "to"}, "opacity": _dimmed(layer)}
+    encoding["color"] = {"value": colour_named(layer.colour or "quiet")}
+    valid = "isValid(datum.value) && isValid(datum.to)"
+    return [{"transform": [{"filter": valid}], "mark": shape, "encoding": encoding}]
+
+
+def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
+    """A dashed rule for each value the chart is compared with, and its number."""
+    values = [
+        {"value": value, "label": text}
+        for (_, value), (_, text) in zip(picture.references, picture.reference_words(), strict=True)
+    ]
+    if not values:
+        return []
+    value_channel = {channel: {"field": "value", "type": "quantitative"}}
+    at_end = {"x": {"value": {"expr": "width"}}} if channel == "y" else {"y": {"value": 0}}
+    text = (
+        {"type": "text", "align": "right", "baseline": "bottom", "dy": -4, "aria": False}
+        if channel == "y"
+        else {"type": "text", "align": "left", "baseline": "top", "dx": 5, "aria": False}
+    )
+    return [
+        {
+            "data": {"values": values},
+            "mark": {"type": "rule", "strokeDash": [6, 3], "strokeWidth": 1.4, "aria": False},
+            "encoding": value_channel,
+        },
+        {
+            "data": {"values": values},
+            "mark": text,
+            "encoding": {**value_channel, **at_end, "text": {"field": "label"}},
+        },
+    ]

@@ -1,0 +1,146 @@
+"""Marks: what is drawn for each cell of a chart and each of its measures, with what they say."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass
+from dataclasses import field as attribute
+from typing import Any, cast
+
+from veduta.core.calendar import PERIODS, period_words, periods_between
+from veduta.core.chart.drawing.picture import Picture, plain_point
+from veduta.core.formats import format_value
+from veduta.core.query.query import Column, Result
+
+MOST_FILLED_IN = 50_000
+EPOCH = dt.date(1970, 1, 1).toordinal()
+
+
+@dataclass(slots=True)
+class Mark:
+    """A mark: its value of the first dimension (`along`, as words `name`), its `series`, its `value` (as words `text`),
+    what a tooltip lists (`tip`), what is read aloud (`said`), its `point` for selections (none for what stands for no
+    rows), whether it is drawn at full strength (`on`) and whether its period is `unfinished`. `paint` is its entry in
+    the legend, `layer` the number of the layer that draws it; `more` is what some kinds of drawing need besides."""
+
+    along: Any
+    name: str
+    series: str
+    value: Any
+    text: str
+    tip: list[list[str]]
+    said: str
+    point: list[Any] | None
+    on: bool = True
+    unfinished: bool = False
+    paint: str = ""
+    layer: int = 0
+    more: dict[str, Any] = attribute(default_factory=dict)
+
+    def row(self) -> dict[str, Any]:
+        """The mark as a row of a specification's data; a time as milliseconds since 1970 in `at`."""
+        row = {
+            "name": self.name,
+            "series": self.series,
+            "value": self.value,
+            "text": self.text,
+            "tip": self.tip,
+            "said": self.said,
+            "point": self.point,
+            "on": int(self.on),
+            "unfinished": int(self.unfinished),
+            "paint": self.paint,
+            "layer": self.layer,
+        }
+        if isinstance(self.along, dt.date):
+            row["at"] = milliseconds(self.along)
+        return row | self.more if self.more else row
+
+
+def milliseconds(day: dt.date) -> int:
+    clock = (day.hour * 60 + day.minute) * 60_000 + day.second * 1_000 if isinstance(day, dt.datetime) else 0
+    return (day.toordinal() - EPOCH) * 86_400_000 + clock
+
+
+def marks(picture: Picture, measures: Sequence[Column] | None = None, layer: int = 0) -> list[Mark]:
+    """One mark for each row and measure, of all measures or of some. A mark's series is what its further dimensions
+    say, and which measure it is where the chart has several."""
+    result, formats = picture.result, picture.formats
+    shown = picture.measures if measures is None else measures
+    several = len(picture.measures) > 1
+    made = []
+    unfinished_start = _unfinished_start(result)
+    dimensions = picture.dimensions
+    for row in result.frame.iter_rows(named=True):
+        values = [result.value(row, column.key) for column in dimensions]
+        words = [picture.words(column, value) for column, value in zip(dimensions, values, strict=True)]
+        point = plain_point(values)
+        on = picture.chosen(point)
+        unfinished = unfinished_start is not None and unfinished_start in values
+        series = " · ".join(words[1:])
+        tip_start = [[column.name, word] for column, word in zip(dimensions, words, strict=True)]
+        tip_end = [["Unfinished", f"data to {format_value(result.unfinished, dimensions[0].kind)}"]] * unfinished
+        for measure in shown:
+            value = row[measure.key]
+            text = format_value(value, measure.kind, formats[measure.key])
+            made.append(
+                Mark(
+                    along=values[0] if values else None,
+                    name=words[0] if words else measure.name,
+                    series=" · ".join(filter(None, [series, measure.name])) if several else series,
+                    value=value,
+                    text=text,
+                    tip=[*tip_start, [measure.name, text], *tip_end],
+                    said=", ".join(words) + f": {text}" + (f" {measure.name}" if several else ""),
+                    point=point,
+                    on=on,
+                    unfinished=unfinished,
+                    layer=layer,
+                )
+            )
+    return made
+
+
+def _unfinished_start(result: Result) -> dt.date | None:
+    if result.unfinished is None:
+        return None
+    periods = [column for column in result.dimensions if column.dimension.is_time_axis]
+    finest = max(periods, key=lambda column: PERIODS.index(column.dimension.period))
+    return cast("dt.date | None", result.frame[finest.key].max())
+
+
+def series_of(made: Sequence[Mark]) -> list[str]:
+    return list(dict.fromkeys(mark.series for mark in made))
+
+
+def filled_in(picture: Picture, made: list[Mark], zero: bool = False) -> list[Mark]:
+    """The marks with one for every period between the first and the last and every series.
+
+    Missing ones have an empty number, or 0 where `zero` (for areas, which cannot be stacked on a gap).
+    """
+    first = picture.dimensions[0] if picture.dimensions else None
+    if not first or not first.dimension.is_time_axis:
+        return made
+    dated = [mark.along for mark in made if isinstance(mark.along, dt.date)]
+    if not dated:
+        return made
+    grain = first.dimension.period
+    periods = periods_between(min(dated), max(dated), grain)
+    series = series_of(made)
+    if not periods or len(periods) * len(series) > MOST_FILLED_IN:
+        return made
+    there = {(mark.along, mark.series): mark for mark in made}
+    descending = isinstance(made[0].along, dt.date) and made[0].along > min(dated)
+    ordered = reversed(periods) if descending and picture.definition.sort else periods
+    filled = []
+    for period in ordered:
+        for name in series:
+            mark = there.get((period, name))
+            if mark is None:
+                words = period_words(period, grain)
+                tip = [[first.name, words], ["", "no rows"]]
+                said = f"{words}: no rows"
+                mark = Mark(period, words, name, 0 if zero else None, "–", tip, said, None, layer=made[0].layer)
+            filled.append(mark)
+    return filled + [mark for mark in made if not isinstance(mark.along, dt.date)]

@@ -1,0 +1,116 @@
+"""A result about to be drawn, and what becomes of it: a specification of the chart grammar, a table, or figures."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from dataclasses import field as attribute
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Literal
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.data.fields import Frozen, Kind, NumberFormat
+from veduta.core.formats import REST_POINT, format_value, settle
+from veduta.core.query.query import Column, Result
+
+if TYPE_CHECKING:
+    from veduta.core.chart.drawing.cells import Figure, TableLayout
+
+SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
+
+
+class Settings(Frozen):
+    """What can be set about a kind of drawing; each kind that has any declares a subclass."""
+
+
+@dataclass
+class Picture:
+    """A result about to be drawn, with the settings of its kind. `value_order` is each series value's fixed place, so
+    that colours stay with values.
+
+    `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
+    they are left out.
+    """
+
+    definition: ChartDefinition
+    result: Result
+    settings: Any = attribute(default_factory=Settings)
+    value_order: list[Any] = attribute(default_factory=list)
+    selected: tuple[tuple[Any, ...], ...] | None = None
+    excluded: bool = False
+
+    @property
+    def dimensions(self) -> list[Column]:
+        return self.result.dimensions
+
+    @property
+    def measures(self) -> list[Column]:
+        return self.result.measures
+
+    @cached_property
+    def formats(self) -> dict[str, NumberFormat]:
+        """The number formats of the measures, by their columns' keys."""
+        return {
+            column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.measures
+        }
+
+    @cached_property
+    def references(self) -> list[tuple[str, float]]:
+        """The values that the chart is compared with, one for each measure, named."""
+        compare = self.definition.compare
+        if not compare or not self.dimensions:
+            return []
+        compared = []
+        for column in self.measures:
+            if compare == "groups":
+                value = self.result.frame[column.key].mean() if column.kind.is_number else None
+            else:
+                value = self.result.totals[()][column.key][0]
+            if isinstance(value, int | float):
+                compared.append((column, float(value)))
+        said = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}[compare]
+        several = len(self.measures) > 1
+        return [(f"{said}{f' of {column.name}' if several else ''}", value) for column, value in compared]
+
+    def reference_words(self) -> list[tuple[str, str]]:
+        """The references as people read them."""
+        formats = list(self.formats.values())
+        return [
+            (name, format_value(value, Kind.DECIMAL, formats[min(i, len(formats) - 1)]))
+            for i, (name, value) in enumerate(self.references)
+        ]
+
+    def chosen(self, point: list[Any]) -> bool:
+        """Whether a mark is drawn at full strength."""
+        if self.selected is None:
+            return True
+        depth = len(self.selected[0]) if self.selected else 0
+        return (tuple(point[:depth]) in self.selected) != self.excluded
+
+    def words(self, column: Column, value: Any) -> str:
+        """A value of a dimension as people read it."""
+        if value == REST_POINT and self.result.rest and column.key == self.result.rest.key:
+            return self.result.rest.name
+        return "(empty)" if value is None else format_value(value, column.kind, column.format, column.dimension.grain)
+
+
+@dataclass
+class Drawing:
+    """A specification of the chart grammar with its rows, a table, or figures; `notes` say what is not as it seems.
+    `along` is the direction in which a range of the first dimension can be dragged over, if there is one."""
+
+    spec: dict[str, Any] | None = None
+    rows: list[dict[str, Any]] = attribute(default_factory=list)
+    table: TableLayout | None = None
+    figures: list[Figure] | None = None
+    notes: list[str] = attribute(default_factory=list)
+    along: Literal["", "x", "y"] = ""
+
+
+def plain_point(values: list[Any]) -> list[Any]:
+    """The values of a mark's dimensions as they can be sent."""
+    return [value.isoformat() if isinstance(value, dt.date) else value for value in values]
+
+
+def base_spec(**parts: Any) -> dict[str, Any]:
+    return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}

@@ -1,0 +1,83 @@
+"""Bars, upright and lying: stacked, side by side or to 100%."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
+from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.query.query import Sort
+
+MANY_NAMES = 4
+"""Names from which on lying bars leave more room for them."""
+MOST_BARS = 60
+
+
+class BarSettings(Settings):
+    stacking: Literal["stacked", "grouped", "full"] = setting(
+        "Several series", "stacked", {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
+    )
+
+
+class Bars(Kind):
+    """What upright and lying bars share."""
+
+    article = ""
+    theme = "To compare"
+    settings = BarSettings
+    is_lying = False
+
+    def words(self, definition: ChartDefinition) -> str:
+        if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
+            return self.title
+        stacking = self.set(definition).stacking
+        return f"{self.title} to 100%" if stacking == "full" else f"{stacking} {self.title}"
+
+    def offered(self, asked: Asked) -> list[str]:
+        return ["stacking"] if asked.has_series else []
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The longest first."""
+        return Sort(by="measure", descending=True)
+
+    def draw(self, picture: Picture) -> Drawing:
+        stacking = picture.settings.stacking
+        layer = Layer(measures=tuple(range(len(picture.measures))), how="bar")
+        drawing = draw_layers(picture, [layer], lying=self.is_lying, stacking=stacking)
+        series = len({row["series"] for row in drawing.rows})
+        if series > 1 and stacking == "full" and any((row["value"] or 0) < 0 for row in drawing.rows):
+            drawing.notes.append("Shares to 100% do not make sense with negative values.")
+        return drawing
+
+
+@kind
+class UprightBars(Bars):
+    name = "bar"
+    title = "vertical bars"
+    use = "Compares a few values, or periods one by one, from a common zero line."
+    glyph = '<path d="M4 21V12h5v9zM13.5 21V5h5v16zM23 21V9h5v12z"/>'
+
+    def suits(self, asked: Asked) -> Suits | None:
+        if asked.first and asked.first.grain:
+            return Suits(0.75, "a few fixed values, so vertical bars")
+        return Suits(0.6, "a few values, so vertical bars")
+
+
+@kind
+class LyingBars(Bars):
+    name = "lying"
+    title = "horizontal bars"
+    use = "Ranks things whose names want to be read."
+    glyph = '<path d="M3 4h24v4H3zM3 10h16v4H3zM3 16h10v4H3z"/>'
+    is_lying = True
+
+    def suits(self, asked: Asked) -> Suits | None:
+        first = asked.first
+        if first is None or first.grain or asked.model.schema[first.field].kind is not ValueKind.TEXT:
+            return None
+        if asked.model.facts(first.field).distinct <= MANY_NAMES:
+            return None
+        return Suits(0.65, "names to read, so horizontal bars")

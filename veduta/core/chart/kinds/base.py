@@ -1,0 +1,178 @@
+"""What every kind of drawing declares, and the registry of kinds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar, TypeVar
+
+from pydantic import Field as Attribute
+from pydantic import ValidationError
+
+from veduta.core.calendar import Grouping
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
+from veduta.core.query.measures import Measure, measure_kind
+from veduta.core.query.query import Sort
+from veduta.core.words import counted
+
+THEMES = ("To read", "To compare", "Over time", "Relations", "Shares", "Distributions", "Places", "Your own")
+MOST_SERIES = 12
+"""Series that can be told apart."""
+
+
+class Asked:
+    """What a chart asks for, as far as kinds of drawing need to know it."""
+
+    def __init__(self, definition: ChartDefinition, model: Model) -> None:
+        self.definition, self.model = definition, model
+        self.groups, self.measures = definition.groups, definition.measures
+
+    @property
+    def first(self) -> Grouping | None:
+        """The dimension that is drawn along."""
+        return self.definition.by[0] if self.definition.by else next(iter(self.groups), None)
+
+    @property
+    def has_series(self) -> bool:
+        return len(self.groups) > 1 or len(self.measures) > 1
+
+    @cached_property
+    def numbers(self) -> bool:
+        """Whether all measures are numbers, which have a height."""
+        kinds = [measure_kind(measure, self.model.schema, self.model.parameters) for measure in self.measures]
+        return all(kind.is_number for kind in kinds)
+
+    def values(self, group: Grouping) -> int:
+        """How many values of a dimension the chart has at most."""
+        definition, field = self.definition, group.field
+        counts = [self.model.facts(field).distinct]
+        for filter_ in definition.only:
+            most = filter_.most_values(field)
+            counts += [most] if most is not None else []
+        keep, kept = definition.keep, None
+        if keep:
+            kept = definition.split if keep.of == "split" else next(iter(definition.by), None)
+        if keep and kept and kept.field == field:
+            counts.append(keep.count + keep.rest)
+        return min(counts)
+
+
+@dataclass(frozen=True)
+class Suits:
+    """How well a kind suits what is asked, from 0 to 1, and why in a few words, as "periods in order, so a line"."""
+
+    score: float
+    why: str
+
+
+class Kind:
+    """A kind of drawing. Subclasses declare what it is called and good for, how many measures and dimensions it needs
+    (least and most, None for any), its settings, and how it is drawn.
+
+    `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
+    themselves."""
+
+    name: ClassVar[str]
+    title: ClassVar[str]
+    article: ClassVar[str] = "a "
+    theme: ClassVar[str]
+    use: ClassVar[str]
+    glyph: ClassVar[str]
+    measures: ClassVar[tuple[int, int | None]] = (1, None)
+    dimensions: ClassVar[tuple[int, int | None]] = (1, None)
+    numbers: ClassVar[bool] = True
+    shows_rows: ClassVar[bool] = False
+    has_subtotals: ClassVar[bool] = False
+    settings: ClassVar[type[Settings]] = Settings
+
+    def unfit(self, asked: Asked) -> str:
+        """Why it cannot draw what is asked, or "" if it can."""
+        for there, (least, most), name in (
+            (len(asked.groups), self.dimensions, "dimension"),
+            (len(asked.measures), self.measures, "measure"),
+        ):
+            if there < least:
+                return f"It needs {'a' if least == 1 else least} {name}{'s' if least > 1 else ''}."
+            if most is not None and there > most:
+                return f"It shows at most {counted(most, name)}." if most else f"It has no {name}s."
+        if self.numbers and not asked.numbers:
+            return "Dates and text as measures are shown in a table."
+        return self.unfit_besides(asked)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        """What else keeps it from drawing what is asked."""
+        return ""
+
+    def suits(self, asked: Asked) -> Suits | None:
+        """How well it suits what is asked, which it can draw; None for a kind that is only drawn when chosen."""
+        return None
+
+    def words(self, definition: ChartDefinition) -> str:
+        """What it is called in the sentence."""
+        return self.title
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The usual order of a first dimension that is not a date: by name, or as it is kept."""
+        if definition.keep and definition.keep.of == "by":
+            return Sort(by="measure", measure=definition.keep.by, descending=definition.keep.end == "top")
+        return Sort(by="name")
+
+    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        """The totals it shows, as `Query.totals`."""
+        return ()
+
+    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+        """What is worked out for the drawing besides the chart's measures."""
+        return ()
+
+    def offered(self, asked: Asked) -> list[str]:
+        """The names of its settings that say something about what is asked."""
+        return list(self.settings.model_fields)
+
+    def set(self, definition: ChartDefinition) -> Any:
+        """Its settings as a chart has them; of those that another kind has set to what this one does not know, its
+        own."""
+        known = {name: value for name, value in definition.settings.items() if name in self.settings.model_fields}
+        while True:
+            try:
+                return self.settings.model_validate(known)
+            except ValidationError as error:
+                for problem in error.errors():
+                    known.pop(str(problem["loc"][0]), None)
+
+    def draw(self, picture: Picture) -> Drawing:
+        raise NotImplementedError
+
+
+KINDS: dict[str, Kind] = {}
+"""All kinds by their names, in the order in which they are offered."""
+Declared = TypeVar("Declared", bound=type[Kind])
+
+
+def kind(declared: Declared) -> Declared:
+    """Register a kind. Raises ValueError for one whose name is taken, or that is not declared whole."""
+    if declared.name in KINDS:
+        raise ValueError(f"Two kinds are named {declared.name}.")
+    if declared.theme not in THEMES or not declared.use.endswith(".") or not declared.glyph:
+        raise ValueError(f"The kind {declared.name} is not declared whole.")
+    KINDS[declared.name] = declared()
+    return declared
+
+
+def kind_named(name: str) -> Kind:
+    """Raises DefinitionProblem if there is none."""
+    try:
+        return KINDS[name]
+    except KeyError:
+        raise DefinitionProblem(
+            f"Veduta knows no kind of drawing named “{name}”.", where="kind", hint="Choose another one."
+        ) from None
+
+
+def setting(label: str, default: Any, words: dict[str, str] | None = None, **limits: Any) -> Any:
+    """A setting with how it is asked for: its label, and the words of its choices."""
+    extra: dict[str, Any] = {"words": words or {}}
+    return Attribute(default, title=label, json_schema_extra=extra, **limits)

@@ -1,0 +1,74 @@
+"""Lines and areas along periods or other ordered values."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
+
+
+class LineSettings(Settings):
+    curve: Literal["straight", "stepped"] = setting(
+        "From point to point", "straight", {"straight": "Straight", "stepped": "In steps"}
+    )
+    scale: Literal["linear", "logarithmic"] = setting(
+        "Value axis", "linear", {"linear": "In equal steps", "logarithmic": "Logarithmic"}
+    )
+
+
+@kind
+class Line(Kind):
+    name = "line"
+    title = "line"
+    theme = "Over time"
+    use = "Shows how something goes on from period to period; gaps stay gaps."
+    glyph = '<path fill="none" stroke="currentColor" stroke-width="2.4" d="M3 18l8-7 7 4 11-11"/>'
+    settings = LineSettings
+
+    def suits(self, asked: Asked) -> Suits | None:
+        if asked.first and asked.first.is_time_axis:
+            return Suits(0.8, "periods in order, so a line")
+        return None
+
+    def words(self, definition: ChartDefinition) -> str:
+        chosen: LineSettings = self.set(definition)
+        stepped = "stepped " * (chosen.curve == "stepped")
+        return f"{stepped}line" + " on a logarithmic axis" * (chosen.scale == "logarithmic")
+
+    def draw(self, picture: Picture) -> Drawing:
+        how: Literal["step", "line"] = "step" if picture.settings.curve == "stepped" else "line"
+        layer = Layer(measures=tuple(range(len(picture.measures))), how=how)
+        return draw_layers(picture, [layer], logarithmic=picture.settings.scale == "logarithmic")
+
+
+class AreaSettings(Settings):
+    stacking: Literal["stacked", "full"] = setting(
+        "Several series", "stacked", {"stacked": "Stacked", "full": "To 100%"}
+    )
+
+
+@kind
+class Area(Kind):
+    name = "area"
+    title = "area"
+    article = "an "
+    theme = "Over time"
+    use = "Shows how parts make up a whole from period to period."
+    glyph = '<path d="M3 21v-6l8-6 7 3 11-8v17z"/>'
+    settings = AreaSettings
+
+    def offered(self, asked: Asked) -> list[str]:
+        return ["stacking"] if asked.has_series else []
+
+    def words(self, definition: ChartDefinition) -> str:
+        if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
+            return self.title
+        stacked = self.set(definition).stacking == "stacked"
+        return "stacked area" if stacked else "area to 100%"
+
+    def draw(self, picture: Picture) -> Drawing:
+        layer = Layer(measures=tuple(range(len(picture.measures))), how="area")
+        return draw_layers(picture, [layer], stacking=picture.settings.stacking)
