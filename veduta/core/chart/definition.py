@@ -20,12 +20,13 @@ VERSION: Final = 2
 ParameterSetting = list[Value] | Value
 KindName = Annotated[str, StringConstraints(pattern=r"^[a-z_]{1,40}$")]
 SettingValue = bool | int | float | Annotated[str, StringConstraints(max_length=300)]
-How = Literal["bar", "line", "step", "area", "dot", "tick", "text", "band", "link"]
+How = Literal["bar", "line", "step", "area", "dot", "tick", "text", "range", "band", "link"]
 Colour = Annotated[str, StringConstraints(pattern=r"^([1-8]|better|worse|quiet|ink|#[0-9a-fA-F]{6})?$")]
 
 
 class Layer(Frozen):
-    """How some of a chart's measures, by their positions, are drawn: each by itself, or a band or a link between two.
+    """How some of a chart's measures, by their positions, are drawn: each by itself, or as a range, a band or a link between two (a link of one
+    begins at zero).
     A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
     `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
     colour. `width` is that of lines, `size` that of dots, in pixels."""

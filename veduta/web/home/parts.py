@@ -8,9 +8,11 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import render
 
 from veduta.core.calendar import Grain
+from veduta.core.chart.kinds import KINDS
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, signed_in
+from veduta.web.charts.setting_inputs import SettingInput
 from veduta.web.common.lists import Heading
 
 
@@ -31,6 +33,13 @@ def parts(request: Request) -> HttpResponse:
                 {"value": '{"field":"c2"}', "name": "mean of passengers", "chosen": True},
             ],
             "kinds": list(Kind),
+            "drawn": list(KINDS.values()),
+            "settings": (
+                SettingInput("stacking", "Several series", "full", "stacked", [("stacked", "Stacked"), ("full", "To 100%")]),
+                SettingInput("outliers", "Outliers", True, False, []),
+                SettingInput("classes", "Classes", 12, 10, []),
+                SettingInput("words", "Words for it", "on time", "", []),
+            ),
             "problem": DefinitionProblem("There is no field “Fair”.", hint="Did you mean Fare revenue?"),
             "pages": [listed.page(number) for number in (1, 2, 3)],
             "headings": (Heading("name", "Dataset", "name"), Heading("rows", "Rows", "rows", number=True)),

@@ -24,7 +24,8 @@ MOST_STANDING = 12
 SAID = {"field": "said", "type": "nominal"}
 POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
 DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
-BANDED = {"bar", "dot", "tick", "text", "link"}
+BANDED = {"bar", "dot", "tick", "text", "range", "link"}
+BETWEEN = ("range", "band", "link")
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
 PASSED, OTHERWISE = "where it holds", "elsewhere"
 
@@ -72,10 +73,15 @@ def draw_layers(
     lying: bool = False,
     stacking: Stacking = "stacked",
     logarithmic: bool = False,
+    given: Sequence[list[Mark]] | None = None,
 ) -> Drawing:
-    """The layers in order, the first behind the others. Those on the second axis have a scale of their own."""
+    """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
+    a kind of drawing has made itself are `given`, those of each layer."""
     notes: list[str] = []
-    placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
+    if given is None:
+        placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
+    else:
+        placed = [Placed(layer, i, given[i], _shown(picture, layer)) for i, layer in enumerate(layers)]
     made = [mark for each in placed for mark in each.made]
     lying = lying and not any(layer.how in ONLY_UPRIGHT for layer in layers)
     made, along = _along(picture, made, layers, lying, notes)
@@ -96,27 +102,36 @@ def draw_layers(
     return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel)
 
 
+def _shown(picture: Picture, layer: Layer) -> list[Column]:
+    return [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
+
+
 def _placed(picture: Picture, layer: Layer, number: int) -> Placed:
-    measures = [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
-    if layer.how in ("band", "link"):
-        return Placed(layer, number, _between(picture, measures, number, layer.how == "band"), measures)
+    measures = _shown(picture, layer)
+    if layer.how in BETWEEN:
+        made = _between(picture, measures, number)
+        return Placed(layer, number, filled_in(picture, made) if layer.how == "band" else made, measures)
     made = marks(picture, measures, number)
     if layer.how in ("bar", "line", "step", "area"):
         made = filled_in(picture, made, zero=layer.how == "area")
     return Placed(layer, number, made, measures)
 
 
-def _between(picture: Picture, measures: list[Column], number: int, filled: bool) -> list[Mark]:
-    """Marks from the first of two measures to the second."""
+def _between(picture: Picture, measures: list[Column], number: int) -> list[Mark]:
+    """Marks from the first of two measures to the second; those of one begin at zero."""
     start, end = measures[0], measures[-1]
     made = marks(picture, [start], number)
+    if start is end:
+        for mark in made:
+            mark.more = {"to": 0}
+        return made
     for mark, other in zip(made, marks(picture, [end], number), strict=True):
         mark.more = {"to": other.value}
         mark.tip.insert(len(picture.dimensions) + 1, [end.name, other.text])
         mark.text = f"{mark.text} to {other.text}"
         mark.said = f"{mark.said}, {other.text} {end.name}"
         mark.series = mark.series.removesuffix(start.name).removesuffix(" · ")
-    return filled_in(picture, made) if filled else made
+    return made
 
 
 def _along(
@@ -356,6 +371,15 @@ def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
             "encoding": encoding,
         }
     ]
+
+
+@draws("range")
+def _ranges(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+    encoding = _shared(ground, across | {"stack": None})
+    encoding |= {f"{ground.across_channel}2": {"field": "to"}, "description": SAID}
+    encoding["opacity"] = _dimmed(each.layer, unfinished=0.55)
+    valid = "isValid(datum.value) && isValid(datum.to)"
+    return [{"transform": [{"filter": valid}], "mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}]
 
 
 @draws("band")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from types import MappingProxyType
 from typing import Any, cast
 
 from veduta.core.calendar import PERIODS, period_words, periods_between
@@ -63,9 +64,15 @@ def milliseconds(day: dt.date) -> int:
     return (day.toordinal() - EPOCH) * 86_400_000 + clock
 
 
-def marks(picture: Picture, measures: Sequence[Column] | None = None, layer: int = 0) -> list[Mark]:
+def marks(
+    picture: Picture,
+    measures: Sequence[Column] | None = None,
+    layer: int = 0,
+    carry: Mapping[str, str] = MappingProxyType({}),
+) -> list[Mark]:
     """One mark for each row and measure, of all measures or of some. A mark's series is what its further dimensions
-    say, and which measure it is where the chart has several."""
+    say, and which measure it is where the chart has several. `carry` gives by its name in `more` another column of the
+    row."""
     result, formats = picture.result, picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1
@@ -97,6 +104,7 @@ def marks(picture: Picture, measures: Sequence[Column] | None = None, layer: int
                     on=on,
                     unfinished=unfinished,
                     layer=layer,
+                    more={name: row[key] for name, key in carry.items()},
                 )
             )
     return made

@@ -14,7 +14,7 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
-from veduta.core.query.measures import Measure, measure_kind
+from veduta.core.query.measures import Measure, measure_format, measure_kind
 from veduta.core.query.query import Sort
 from veduta.core.words import counted
 
@@ -44,6 +44,13 @@ class Asked:
         """Whether all measures are numbers, which have a height."""
         kinds = [measure_kind(measure, self.model.schema, self.model.parameters) for measure in self.measures]
         return all(kind.is_number for kind in kinds)
+
+    @cached_property
+    def same_unit(self) -> bool:
+        """Whether all measures are money of one currency, or all are shares."""
+        formats = {measure_format(measure, self.model.schema) for measure in self.measures}
+        units = {(each.style, each.currency if each.style == "currency" else "") for each in formats}
+        return len(units) == 1 and units != {("number", "")}
 
     def values(self, group: Grouping) -> int:
         """How many values of a dimension the chart has at most."""

@@ -1,0 +1,88 @@
+"""Lines fitted to points: straight, exponential, polynomials and smoothed ones."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+Fit = Literal["linear", "exponential", "quadratic", "cubic", "smoothed"]
+DEGREES = {"linear": 1, "quadratic": 2, "cubic": 3}
+POINTS_OF_A_CURVE = 60
+SMOOTHED_SHARE = 2 / 3
+"""The share of the points that each point of a smoothed line goes by."""
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """A fitted line: points along it, from the lowest x to the highest; its equation and the share of the variance that
+    it explains (none for a smoothed line, which has no equation), and from how many points it is."""
+
+    xs: list[float]
+    ys: list[float]
+    equation: str
+    r_squared: float | None
+    count: int
+
+
+def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
+    """The line by least squares through points, or why there is none.
+
+    An exponential line is fitted to the logarithms of y, which must be positive; R² is that of the values themselves.
+    A smoothed line is locally weighted regression (Cleveland 1979).
+    """
+    xs, ys = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
+    degree = DEGREES.get(fit, 1)
+    if len(np.unique(xs)) <= degree:
+        return f"A fitted line of this kind needs at least {degree + 1} points apart from each other."
+    along = np.linspace(xs.min(), xs.max(), POINTS_OF_A_CURVE)
+    if fit == "smoothed":
+        return _smoothed(xs, ys)
+    if fit == "exponential":
+        if (ys <= 0).any():
+            return "An exponential line needs values above zero."
+        slope, start = np.polyfit(xs, np.log(ys), 1)
+        with np.errstate(over="ignore"):
+            curve, at_points = np.exp(start + slope * along), np.exp(start + slope * xs)
+        equation = f"y = {_number(math.exp(min(start, 700)))} · e^({_number(slope)} x)"
+    else:
+        # The powers are of x less its mean and over its spread, so that large x do no harm.
+        line = np.polynomial.Polynomial.fit(xs, ys, degree)
+        curve, at_points = line(along), line(xs)
+        equation = _polynomial(line.convert().coef)
+    if not (np.isfinite(curve).all() and np.isfinite(at_points).all()):
+        return "The values are too large for a fitted line."
+    return Fitted(along.tolist(), curve.tolist(), equation, _r_squared(ys, at_points), len(xs))
+
+
+def _smoothed(xs: np.ndarray, ys: np.ndarray) -> Fitted | str:
+    from statsmodels.nonparametric.smoothers_lowess import lowess  # takes two seconds to import
+
+    line = lowess(ys, xs, frac=SMOOTHED_SHARE, return_sorted=True)
+    if not np.isfinite(line).all():
+        return "A smoothed line needs more points that lie apart from each other."
+    return Fitted(line[:, 0].tolist(), line[:, 1].tolist(), "", None, len(xs))
+
+
+def _r_squared(ys: np.ndarray, at_points: np.ndarray) -> float | None:
+    """1 − residual over total sum of squares; None where all values are the same."""
+    total = ((ys - ys.mean()) ** 2).sum()
+    return float(1 - ((ys - at_points) ** 2).sum() / total) if total > 0 else None
+
+
+def _number(value: float) -> str:
+    return f"{value:.4g}".replace("-", "−")
+
+
+def _polynomial(coefficients: np.ndarray) -> str:
+    """ "y = 2 x² − 3 x + 1", the highest power first."""
+    powers = ["", " x", " x²", " x³"]
+    terms = [(value, powers[power]) for power, value in enumerate(coefficients)][::-1]
+    said = ""
+    for value, power in terms:
+        sign = " − " if value < 0 else " + "
+        said += f"{sign if said else '−' if value < 0 else ''}{_number(abs(value))}{power}"
+    return f"y = {said}"

@@ -1,0 +1,84 @@
+"""From one measure to another: bars that float, a band, and a slope between two periods."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import replace
+
+from veduta.core.chart.definition import Layer
+from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.dots import Direction
+
+
+@kind
+class RangeBars(Kind):
+    name = "range"
+    title = "bars from one value to another"
+    article = ""
+    theme = "To compare"
+    use = "Shows where each thing begins and ends, such as its lowest and highest value."
+    glyph = '<path d="M4 9h5v9H4zM13.5 4h5v11h-5zM23 11h5v9h-5z"/>'
+    measures = (2, 2)
+    dimensions = (1, 1)
+    settings = Direction
+
+    def draw(self, picture: Picture) -> Drawing:
+        return draw_layers(
+            picture, [Layer(measures=(0, 1), how="range", colour="1")], lying=picture.settings.direction == "lying"
+        )
+
+
+@kind
+class Band(Kind):
+    name = "band"
+    title = "band"
+    theme = "Over time"
+    use = "Shows the space between a low and a high measure, with a third as a line in it."
+    glyph = (
+        '<path opacity=".4" d="M3 12l9-6 8 4 9-6v10l-9 5-8-4-9 7z"/>'
+        '<path fill="none" stroke="currentColor" stroke-width="2" d="M3 17l9-6 8 3.5 9-6"/>'
+    )
+    measures = (2, 3)
+    dimensions = (1, 1)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        is_ordered = asked.first is not None and bool(asked.first.grain)
+        return "" if is_ordered else "A band goes from period to period: it needs a date to draw along."
+
+    def draw(self, picture: Picture) -> Drawing:
+        between = Layer(measures=(0, 1), how="band", colour="1")
+        edges = [Layer(measures=(i,), how="line", colour="1", width=1, opacity=0.6) for i in (0, 1)]
+        middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(picture.measures) > 2 else []
+        return draw_layers(picture, [between, *edges, *middle])
+
+
+@kind
+class Slope(Kind):
+    name = "slope"
+    title = "slope between the first and the last period"
+    theme = "Over time"
+    use = "Sets the last period against the first for each series: who rose, who fell."
+    glyph = (
+        '<path fill="none" stroke="currentColor" stroke-width="2" d="M6 17L26 6M6 8l20 9M6 20l20-2"/>'
+        '<circle cx="6" cy="17" r="2.4"/><circle cx="26" cy="6" r="2.4"/>'
+        '<circle cx="6" cy="8" r="2.4"/><circle cx="26" cy="17" r="2.4"/>'
+    )
+    measures = (1, 1)
+    dimensions = (1, 2)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        is_time = asked.first is not None and asked.first.is_time_axis
+        return "" if is_time else "It goes from the first period to the last: it needs a date to draw along."
+
+    def draw(self, picture: Picture) -> Drawing:
+        first = picture.dimensions[0].key
+        frame = picture.result.frame
+        dated = [value for value in frame[first].to_list() if isinstance(value, dt.date)]
+        ends = sorted({min(dated), max(dated)}) if dated else []
+        picture = replace(picture, result=replace(picture.result, frame=frame.filter(frame[first].is_in(ends))))
+        layers = [Layer(measures=(0,), how="line"), Layer(measures=(0,), how="dot"), Layer(measures=(0,), how="text")]
+        drawing = draw_layers(picture, layers)
+        drawing.notes.append("Only the first and the last period are drawn.")
+        return drawing
