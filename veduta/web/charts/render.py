@@ -41,6 +41,8 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         return data | {"spec": drawing.spec, "rows": drawing.rows, "columns": columns, "along": drawing.along}
     if drawing.figures is not None:
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}
+    if drawing.words is not None:
+        return data | {"html": render_to_string("charts/words.html", {"words": drawing.words})}
     return data | {"html": render_to_string("charts/table.html", {"layout": drawing.table, "title": answered.title})}
 
 

@@ -1,4 +1,4 @@
-"""Cells of figures, tables and crosstabs, which the web half turns into HTML."""
+"""Cells of tables, figures and words, which the web half turns into HTML."""
 
 from __future__ import annotations
 
@@ -52,6 +52,17 @@ class Figure:
     name: str
     text: str
     exact: str
+
+
+@dataclass
+class Word:
+    """A word with its size, from 1 to 9, and what its mark says."""
+
+    text: str
+    size: int
+    said: str
+    point: list[Any] | None
+    on: bool
 
 
 def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None) -> Cell:

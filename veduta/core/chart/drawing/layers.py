@@ -42,6 +42,7 @@ class Ground:
     colour: Encoding
     layered: bool
     logarithmic: bool
+    shares_on: str = ""
 
     @property
     def along_channel(self) -> Literal["x", "y"]:
@@ -74,9 +75,10 @@ def draw_layers(
     stacking: Stacking = "stacked",
     logarithmic: bool = False,
     given: Sequence[list[Mark]] | None = None,
+    shares_on: Literal["", "first", "second"] = "",
 ) -> Drawing:
     """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
-    a kind of drawing has made itself are `given`, those of each layer."""
+    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them."""
     notes: list[str] = []
     if given is None:
         placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
@@ -95,6 +97,7 @@ def draw_layers(
         _painted(picture, placed),
         len(layers) > 1,
         logarithmic and _is_positive(made, notes),
+        shares_on,
     )
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
     spec = _composed(ground, drawn, made)
@@ -186,7 +189,8 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
         return []
     measures = list({measure.key: measure for each in placed for measure in each.measures}.values())
     full = ground.stacking == "full" and any(each.layer.how in ("bar", "area") for each in placed)
-    across = axes.across(measures, full=full and any(len(each.series) > 1 for each in placed))
+    full = full and any(len(each.series) > 1 for each in placed)
+    across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
     if ground.logarithmic:
         across["scale"] = {"type": "log"}
     if placed[0].layer.axis == "second":

@@ -14,7 +14,7 @@ from veduta.core.formats import REST_POINT, format_value, settle
 from veduta.core.query.query import Column, Result
 
 if TYPE_CHECKING:
-    from veduta.core.chart.drawing.cells import Figure, TableLayout
+    from veduta.core.chart.drawing.cells import Figure, TableLayout, Word
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
 
@@ -96,13 +96,14 @@ class Picture:
 
 @dataclass
 class Drawing:
-    """A specification of the chart grammar with its rows, a table, or figures; `notes` say what is not as it seems.
+    """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it seems.
     `along` is the direction in which a range of the first dimension can be dragged over, if there is one."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
     table: TableLayout | None = None
     figures: list[Figure] | None = None
+    words: list[Word] | None = None
     notes: list[str] = attribute(default_factory=list)
     along: Literal["", "x", "y"] = ""
 

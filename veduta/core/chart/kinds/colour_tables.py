@@ -1,0 +1,191 @@
+"""Tables of colour: one dimension by another, and the days of years."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
+from veduta.core.chart.drawing.axes import number_axis, shortened
+from veduta.core.chart.drawing.layers import POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.formats import REST_POINT
+from veduta.core.words import counted, in_sentence
+
+RISING = ["#E3EFEE", "#0B5D62"]
+AROUND_ZERO = ["#B8433A", "#EFF2F1", "#0B5D62"]
+NUMBERED_CELLS = 240
+"""Cells up to which each carries its number."""
+STEP = 24
+MOST_STANDING = 14
+
+
+def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
+    """The colour channel of a measure: from pale to dark, or to both sides of zero."""
+    measure = picture.measures[0]
+    values = [mark.value for mark in made if mark.value is not None]
+    low, high = min(values, default=0), max(values, default=0)
+    if low < 0 < high:
+        most = max(-low, high)
+        scale: dict[str, Any] = {"domain": [-most, 0, most], "range": AROUND_ZERO}
+    else:
+        scale = {"domain": [low, high], "range": RISING}
+    legend = {
+        "title": None,
+        "orient": "top",
+        "gradientLength": 160,
+        "gradientThickness": 8,
+        "description": f"Shades of {in_sentence(measure.name)}",
+        **number_axis(measure.format),
+    }
+    for mark in made:
+        share = 0.0 if mark.value is None or high == low else (mark.value - low) / (high - low)
+        strong = abs(mark.value or 0) / most if low < 0 < high else share
+        mark.more["strong"] = int(strong > 0.55)
+    return {"field": "value", "type": "quantitative", "scale": scale, "legend": legend}
+
+
+def _cells(shade: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "transform": [{"filter": "isValid(datum.value)"}],
+        "mark": {"type": "rect", **POINTED_AT},
+        "encoding": {
+            "x": x,
+            "y": y,
+            "color": shade,
+            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "description": SAID,
+        },
+    }
+
+
+@kind
+class ColourTable(Kind):
+    name = "heat"
+    title = "table of colours"
+    theme = "To compare"
+    use = "Shows where two dimensions together are high or low, by shade."
+    glyph = (
+        '<path opacity=".25" d="M3 3h8v5H3zM21 9h8v5h-8z"/><path opacity=".55" d="M12 3h8v5h-8zM3 15h8v5H3z"/>'
+        '<path d="M21 3h8v5h-8zM3 9h8v5H3zM12 15h8v5h-8z"/><path opacity=".8" d="M12 9h8v5h-8zM21 15h8v5h-8z"/>'
+    )
+    measures = (1, 1)
+    dimensions = (2, 2)
+
+    def draw(self, picture: Picture) -> Drawing:
+        down, across = picture.dimensions
+        made = marks(picture)
+        order = [picture.words(across, value) for value in _in_order(picture)]
+        for mark in made:
+            mark.more["column"] = mark.series
+        axis = {"title": None, "labelLimit": 0, "labelExpr": shortened(24), "domain": False}
+        rows = list(dict.fromkeys(mark.name for mark in made))
+        x = {
+            "field": "column",
+            "type": "nominal",
+            "sort": order,
+            "scale": {"paddingInner": 0.04},
+            "axis": axis | {"orient": "top", "labelOverlap": "greedy", "description": across.name}
+            | ({"labelAngle": 0} if sum(map(len, order)) <= 100 else {"labelAngle": -35}),
+        }
+        y = {
+            "field": "name",
+            "type": "nominal",
+            "sort": None,
+            "scale": {"paddingInner": 0.06},
+            "axis": axis | {"description": f"{down.name}, {counted(len(rows), 'value')}"},
+        }
+        layers = [_cells(_shade(picture, made), x, y)]
+        if len(made) <= NUMBERED_CELLS:
+            number = {"type": "text", "aria": False, "fontSize": 11}
+            white = {"condition": {"test": "datum.strong === 1", "value": "#FFFFFF"}, "value": "#16262B"}
+            layers.append({"mark": number, "encoding": {"x": x, "y": y, "text": {"field": "text"}, "color": white}})
+        spec = base_spec(layer=layers)
+        if len(rows) > MOST_STANDING:
+            spec["height"] = {"step": STEP}
+        return Drawing(spec, [mark.row() for mark in made])
+
+
+def _in_order(picture: Picture) -> list[Any]:
+    """The values across in their order, the empty one and what was gathered last."""
+    across = picture.dimensions[1].key
+    there = list(dict.fromkeys(picture.result.value(row, across) for row in picture.result.frame.iter_rows(named=True)))
+    last = [value for value in (None, REST_POINT) if value in there]
+    return sorted(value for value in there if value not in last) + last
+
+
+@kind
+class Calendar(Kind):
+    name = "calendar"
+    title = "calendar"
+    theme = "Over time"
+    use = "Shows every day of some years by shade: weekdays down, weeks across."
+    glyph = (
+        '<path opacity=".35" d="M3 3h4v4H3zM9 9h4v4H9zM21 3h4v4h-4zM15 15h4v4h-4zM21 9h4v4h-4z"/>'
+        '<path d="M9 3h4v4H9zM15 3h4v4h-4zM3 9h4v4H3zM15 9h4v4h-4zM3 15h4v4H3zM9 15h4v4H9zM21 15h4v4h-4z"/>'
+    )
+    measures = (1, 1)
+    dimensions = (1, 1)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        first = asked.first
+        return "" if first and first.grain is Grain.DAY else "A calendar needs a date by day."
+
+    def draw(self, picture: Picture) -> Drawing:
+        made = [mark for mark in marks(picture) if isinstance(mark.along, dt.date)]
+        for mark in made:
+            day = mark.along
+            start = dt.date(day.year, 1, 1)
+            mark.more |= {
+                "week": (day.timetuple().tm_yday - 1 + start.weekday()) // 7,
+                "line": f"{day.year} {day.weekday()}",
+            }
+        years = sorted({mark.along.year for mark in made})
+        lines = [f"{year} {day}" for year in range(years[0], years[-1] + 1) for day in (*range(7), "gap")] if years else []
+        names = " : ".join(f"slice(datum.value, 5) === '{i}' ? {_line_name(i, name)}" for i, name in enumerate(WEEKDAYS))
+        y = {
+            "field": "line",
+            "type": "nominal",
+            "scale": {"domain": lines, "paddingInner": 0.08},
+            "axis": {
+                "title": None,
+                "domain": False,
+                "labelOverlap": False,
+                "labelExpr": f"{names} : ''",
+                "description": "Weekdays, a year below another",
+            },
+        }
+        months = " : ".join(f"datum.value == '{_first_week(i)}' ? '{name[:3]}'" for i, name in enumerate(MONTHS))
+        x = {
+            "field": "week",
+            "type": "ordinal",
+            "scale": {"domain": list(range(54)), "paddingInner": 0.08},
+            "axis": {
+                "title": None,
+                "orient": "top",
+                "domain": False,
+                "labelAngle": 0,
+                "labelAlign": "left",
+                "labelOverlap": False,
+                "labelExpr": f"{months} : ''",
+                "description": "Weeks of a year",
+            },
+        }
+        spec = base_spec(**_cells(_shade(picture, made), x, y))
+        if len(lines) > MOST_STANDING + 2:
+            spec["height"] = {"step": 13}
+        return Drawing(spec, [mark.row() for mark in made])
+
+
+def _line_name(weekday: int, name: str) -> str:
+    """What stands beside the line of a weekday: the year beside Thursday, Monday and Saturday by name."""
+    if weekday == 3:
+        return "slice(datum.value, 0, 4)"
+    return f"'{name[:3]}'" if weekday in (0, 5) else "''"
+
+
+def _first_week(month: int) -> int:
+    """About where a month begins, in weeks of a year."""
+    return (dt.date(2026, month + 1, 1).timetuple().tm_yday + 5) // 7

@@ -1,0 +1,152 @@
+"""Nested rectangles: parts of a whole, and their parts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import squarify
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.colours import colour_channel, series_colours
+from veduta.core.chart.drawing.layers import POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.query.query import Sort
+from veduta.core.words import counted
+
+WIDTH, HEIGHT = 160.0, 90.0
+HEADING = 5.0
+"""The strip over the parts of a part, with its name."""
+MOST_DRAWN = 400
+FITS = (
+    "(scale('x', datum.right) - scale('x', datum.left) > {width})"
+    " && (scale('y', datum.bottom) - scale('y', datum.top) > {height})"
+)
+
+Rectangle = tuple[float, float, float, float]
+
+
+@kind
+class Nested(Kind):
+    name = "nested"
+    title = "nested rectangles"
+    article = ""
+    theme = "Shares"
+    use = "Shows many parts of a whole by area, and within each its own parts."
+    glyph = '<path d="M3 3h14v18H3zM18.500 3H29v10H18.500zM18.500 14.500h5.500V21h-5.500zM25.500 14.500H29V21h-3.500z"/>'
+    measures = (1, 1)
+    dimensions = (1, 2)
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The largest first."""
+        return Sort(by="measure", descending=True)
+
+    def draw(self, picture: Picture) -> Drawing:
+        all_marks = marks(picture)
+        there = sorted((m for m in all_marks if m.value is not None and m.value > 0), key=lambda m: -m.value)
+        notes = []
+        if left_out := sum(mark.value is not None and mark.value < 0 for mark in all_marks):
+            notes.append(f"{counted(left_out, 'part')} below zero {'is' if left_out == 1 else 'are'} not drawn.")
+        if len(there) > MOST_DRAWN:
+            notes.append(f"The {MOST_DRAWN} largest of {len(there):,} parts are drawn.")
+            there = there[:MOST_DRAWN]
+        is_nested = len(picture.dimensions) > 1
+        headings = _place_nested(there) if is_nested else _place(there, (0, 0, WIDTH, HEIGHT))
+        total = sum(mark.value for mark in there)
+        for mark in there:
+            mark.paint = mark.name if is_nested else ""
+            share = f"{mark.value / total:.1%}"
+            mark.tip.append(["Share", share])
+            mark.said += f", {share}"
+            mark.more["label"] = mark.series if is_nested else mark.name
+        outer = list(dict.fromkeys(mark.name for mark in there))
+        colour = colour_channel(series_colours(picture, outer), in_legend=False) if is_nested else {"value": "#0B5D62"}
+        spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings if is_nested else [])])
+        return Drawing(spec, [mark.row() for mark in there], notes=notes)
+
+
+def _place(parts: list[Mark], within: Rectangle) -> list[dict[str, Any]]:
+    """Squarified rectangles (Bruls, Huizing, van Wijk 2000) in proportion to the values, the largest first."""
+    x, y, width, height = within
+    if parts and width > 0 and height > 0:
+        sizes = squarify.normalize_sizes([mark.value for mark in parts], width, height)
+        for mark, place in zip(parts, squarify.squarify(sizes, x, y, width, height), strict=True):
+            mark.more |= {
+                "left": place["x"],
+                "right": place["x"] + place["dx"],
+                "top": place["y"],
+                "bottom": place["y"] + place["dy"],
+            }
+    return []
+
+
+def _place_nested(parts: list[Mark]) -> list[dict[str, Any]]:
+    """Rectangles of the first dimension's values, with those of the second in them; gives the headings of the first."""
+    by_name: dict[str, list[Mark]] = {}
+    for mark in parts:
+        by_name.setdefault(mark.name, []).append(mark)
+    outer = sorted(by_name.items(), key=lambda each: -sum(mark.value for mark in each[1]))
+    sizes = squarify.normalize_sizes([sum(mark.value for mark in inside) for _, inside in outer], WIDTH, HEIGHT)
+    headings = []
+    for (name, inside), place in zip(outer, squarify.squarify(sizes, 0, 0, WIDTH, HEIGHT), strict=True):
+        strip = min(HEADING, place["dy"] / 3)
+        _place(inside, (place["x"], place["y"] + strip, place["dx"] - 0.4, place["dy"] - strip - 0.6))
+        right = place["x"] + place["dx"]
+        headings.append({"left": place["x"], "right": right, "top": place["y"], "name": name})
+    return headings
+
+
+def _scales(field_x: str, field_y: str) -> dict[str, Any]:
+    x = {"field": field_x, "type": "quantitative", "scale": {"domain": [0, WIDTH], "nice": False}, "axis": None}
+    y = {"field": field_y, "type": "quantitative", "scale": {"domain": [HEIGHT, 0], "nice": False}, "axis": None}
+    return {"x": x, "y": y}
+
+
+def _rectangles(colour: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "mark": {"type": "rect", "stroke": "#FFFFFF", "strokeWidth": 1.2, **POINTED_AT},
+        "encoding": {
+            **_scales("left", "top"),
+            "x2": {"field": "right"},
+            "y2": {"field": "bottom"},
+            "color": colour,
+            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "description": SAID,
+        },
+    }
+
+
+def _labels() -> list[dict[str, Any]]:
+    """Name and value in each rectangle that has room for them."""
+    limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 10"}
+    return [
+        {
+            "mark": {
+                "type": "text",
+                "align": "left",
+                "baseline": "top",
+                "dx": 5,
+                "dy": dy,
+                "limit": limit,
+                "color": "#FFFFFF",
+                "aria": False,
+                "fontWeight": weight,
+            },
+            "encoding": {
+                **_scales("left", "top"),
+                "text": {"field": field},
+                "opacity": {"condition": {"test": FITS.format(width=34, height=height), "value": 1}, "value": 0},
+            },
+        }
+        for field, dy, height, weight in (("label", 5, 18, 600), ("text", 19, 34, 400))
+    ]
+
+
+def _headings(headings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    if not headings:
+        return []
+    limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 8"}
+    text = {"type": "text", "align": "left", "baseline": "top", "dx": 2, "dy": 3, "limit": limit, "aria": False}
+    encoding = {**_scales("left", "top"), "text": {"field": "name"}}
+    return [{"data": {"values": headings}, "mark": text | {"fontWeight": 600, "color": "#16262B"}, "encoding": encoding}]

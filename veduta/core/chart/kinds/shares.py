@@ -1,0 +1,125 @@
+"""Shares of a whole: pie and ring; with a second measure as the radius."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.colours import colour_channel, series_colours
+from veduta.core.chart.drawing.layers import POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.formats import format_value
+from veduta.core.query.query import Sort
+from veduta.core.words import counted
+
+MOST_PARTS = 8
+"""Parts of a circle that can be told apart; the others are gathered."""
+EASY_PARTS = 5
+LABELLED_SHARE = 0.03
+OTHER = "Other"
+OUTER = "min(width, height) / 2 - 18"
+
+
+class Circle(Kind):
+    """What pie and ring share."""
+
+    theme = "Shares"
+    measures = (1, 2)
+    dimensions = (1, 1)
+    inner = "0"
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The largest part first."""
+        return Sort(by="measure", descending=True)
+
+    def draw(self, picture: Picture) -> Drawing:
+        made, notes = _parts(picture)
+        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER])
+        paints |= {mark.name: "#8A9A9D" for mark in made if mark.name == OTHER}
+        for mark in made:
+            mark.paint = mark.name
+        shape: dict[str, Any] = {"type": "arc", "stroke": "#FFFFFF", "strokeWidth": 1, **POINTED_AT}
+        shape |= {"innerRadius": {"expr": self.inner}}
+        theta = {"field": "value", "type": "quantitative", "stack": True}
+        encoding: dict[str, Any] = {
+            "theta": theta,
+            "order": {"field": "order", "type": "quantitative"},
+            "color": colour_channel(paints),
+            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "description": SAID,
+        }
+        if len(picture.measures) > 1:
+            scale = {"type": "sqrt", "zero": True, "range": [0, {"expr": OUTER}]}
+            encoding["radius"] = {"field": "radius", "type": "quantitative", "scale": scale}
+            notes.append(f"The angle is {picture.measures[0].name}, the area of a part goes by {picture.measures[1].name}.")
+            return Drawing(base_spec(mark=shape, encoding=encoding), [mark.row() for mark in made], notes=notes)
+        shape["outerRadius"] = {"expr": OUTER}
+        labels = {
+            "mark": {"type": "text", "radius": {"expr": f"{OUTER} + 11"}, "aria": False},
+            "encoding": {
+                "theta": theta,
+                "order": encoding["order"],
+                "text": {"field": "share"},
+            },
+        }
+        layers = [{"mark": shape, "encoding": encoding}, labels]
+        return Drawing(base_spec(layer=layers), [mark.row() for mark in made], notes=notes)
+
+
+def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
+    """The parts with their shares, the smallest gathered in one, and what is to be said of them."""
+    angle, notes = picture.measures[0], []
+    carried = {"radius": picture.measures[1].key} if len(picture.measures) > 1 else {}
+    made = marks(picture, [angle], carry=carried)
+    there = [mark for mark in made if mark.value is not None and mark.value > 0]
+    if left_out := sum(mark.value is not None and mark.value < 0 for mark in made):
+        notes.append(f"{counted(left_out, 'part')} below zero {'is' if left_out == 1 else 'are'} not drawn.")
+    total = sum(mark.value for mark in there)
+    if len(there) > MOST_PARTS:
+        small = there[MOST_PARTS - 1 :]
+        notes.append(f"The {len(small):,} smallest parts are drawn as one, {OTHER}.")
+        there = [*there[: MOST_PARTS - 1], _gathered(picture, small)]
+    if len(there) > EASY_PARTS and not carried:
+        notes.append("Horizontal bars would be easier to compare.")
+    for order, mark in enumerate(there):
+        share = mark.value / total
+        words = f"{share:.1%}"
+        mark.more |= {"order": order, "share": words if share >= LABELLED_SHARE else ""}
+        mark.tip.insert(len(picture.dimensions) + 1, ["Share", words])
+        mark.said += f", {words}"
+        if carried:
+            column = picture.measures[1]
+            radius = mark.more["radius"] or 0
+            mark.tip.append([column.name, format_value(radius, column.kind, picture.formats[column.key])])
+            mark.more["radius"] = max(0, radius)
+    return there, notes
+
+
+def _gathered(picture: Picture, small: list[Mark]) -> Mark:
+    angle = picture.measures[0]
+    value = sum(mark.value for mark in small)
+    text = format_value(value, angle.kind, picture.formats[angle.key])
+    tip = [[picture.dimensions[0].name, f"{OTHER} ({counted(len(small), 'value')})"], [angle.name, text]]
+    more: dict[str, Any] = {}
+    if len(picture.measures) > 1:
+        more["radius"] = sum(mark.more["radius"] or 0 for mark in small)
+    return Mark(OTHER, OTHER, "", value, text, tip, f"{OTHER}: {text}", None, more=more)
+
+
+@kind
+class Pie(Circle):
+    name = "pie"
+    title = "pie"
+    use = "Shows a few parts of one whole; a second measure can be the radius."
+    glyph = '<path d="M16 2a10 10 0 1 0 10 10H16z"/><path opacity=".5" d="M18.500 1.500a9 9 0 0 1 8.500 8.500h-8.500z"/>'
+
+
+@kind
+class Ring(Circle):
+    name = "ring"
+    title = "ring"
+    use = "Shows a few parts of one whole around an open middle."
+    glyph = '<circle cx="16" cy="12" r="7.5" fill="none" stroke="currentColor" stroke-width="5" stroke-dasharray="30 2.500"/>'
+    inner = f"0.58 * ({OUTER})"

@@ -1,0 +1,77 @@
+"""Boxes: the quartiles of the rows of each group."""
+
+from __future__ import annotations
+
+from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.dots import Direction
+from veduta.core.formats import format_value
+from veduta.core.query.measures import Measure
+
+PARTS = (
+    ("Lowest", "min({x})"),
+    ("First quartile", "percentile({x}, 25)"),
+    ("Median", "median({x})"),
+    ("Third quartile", "percentile({x}, 75)"),
+    ("Highest", "max({x})"),
+)
+
+
+@kind
+class Boxes(Kind):
+    name = "box"
+    title = "boxes"
+    article = ""
+    theme = "Distributions"
+    use = "Shows how the rows of each group spread: the middle half as a box, the median in it, lowest to highest as a line."
+    glyph = (
+        '<path fill="none" stroke="currentColor" stroke-width="1.4" d="M9 2v20M23 5v16"/>'
+        '<path d="M5 8h8v8H5zM19 10h8v7h-8z"/><path stroke="#fff" stroke-width="1.6" d="M5 12.500h8M19 13h8"/>'
+    )
+    measures = (1, 1)
+    dimensions = (1, 1)
+    settings = Direction
+
+    def unfit_besides(self, asked: Asked) -> str:
+        measure = asked.measures[0]
+        field = asked.model.schema.get(measure.field)
+        is_row = field is not None and field.level == "row" and field.kind.is_number
+        return "" if is_row else "Boxes show the rows of a field that is a number."
+
+    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+        x = f'"#{definition.measures[0].field}"'
+        return tuple(Measure(formula=formula.format(x=x), name=name) for name, formula in PARTS)
+
+    def draw(self, picture: Picture) -> Drawing:
+        low, first, middle, third, high = picture.result.unseen
+        whisker = _spans(picture, low.key, high.key, 0)
+        box = _spans(picture, first.key, third.key, 1)
+        line = _spans(picture, middle.key, middle.key, 2)
+        layers = [
+            Layer(measures=(0,), how="link", colour="quiet"),
+            Layer(measures=(0,), how="range", colour="1"),
+            Layer(measures=(0,), how="tick", colour="2", width=2.5),
+        ]
+        lying = picture.settings.direction == "lying"
+        return draw_layers(picture, layers, lying=lying, given=[whisker, box, line])
+
+
+def _spans(picture: Picture, start: str, end: str, layer: int) -> list[Mark]:
+    """A mark of each group from one of its parts to another, which says all of them."""
+    column = picture.measures[0]
+    number_format = picture.formats[column.key]
+    carried = {part.name: part.key for part in picture.result.unseen} | {"start": start, "to": end}
+    made = marks(picture, [column], layer, carried)
+    for mark in made:
+        said = [
+            [part.name, format_value(mark.more.pop(part.name), column.kind, number_format)]
+            for part in picture.result.unseen
+        ]
+        mark.value, mark.series = mark.more.pop("start"), ""
+        mark.tip = [mark.tip[0], *said]
+        mark.text = said[2][1]
+        mark.said = f"{mark.name}: " + ", ".join(f"{name.lower()} {text}" for name, text in said)
+    return made

@@ -1,0 +1,54 @@
+"""Words, the larger the higher their measure."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.cells import Word
+from veduta.core.chart.drawing.marks import marks
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Kind, kind, setting
+from veduta.core.query.query import Sort
+from veduta.core.words import counted
+
+MOST_WORDS = 80
+STEPS = 9
+
+
+class WordSettings(Settings):
+    order: Literal["size", "name"] = setting("Order", "size", {"size": "Largest first", "name": "By name"})
+
+
+@kind
+class Words(Kind):
+    name = "words"
+    title = "words by size"
+    article = ""
+    theme = "Shares"
+    use = "Shows which names are common at a glance; a table beside it gives the numbers."
+    glyph = '<path d="M3 4h17v6H3zM22 6h7v4h-7zM3 13h9v3H3zM14 12h12v5H14zM7 19h7v2H7zM16 19.500h9V21h-9z"/>'
+    measures = (1, 1)
+    dimensions = (1, 1)
+    settings = WordSettings
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The largest first."""
+        return Sort(by="measure", descending=True)
+
+    def draw(self, picture: Picture) -> Drawing:
+        made = [mark for mark in marks(picture) if mark.value is not None and mark.value > 0]
+        notes = []
+        if len(made) > MOST_WORDS:
+            notes.append(f"The {MOST_WORDS} largest of {counted(len(made), 'word')} are shown.")
+        shown = sorted(made, key=lambda mark: -mark.value)[:MOST_WORDS]
+        most = shown[0].value if shown else 1
+        if picture.settings.order == "name":
+            shown.sort(key=lambda mark: mark.name.casefold())
+        words = [Word(m.name, size_of(m.value / most), m.said, m.point, m.on) for m in shown]
+        return Drawing(words=words, notes=notes)
+
+
+def size_of(share: float) -> int:
+    """The step of size for a share of the largest: areas of letters go by it, so that sizes go by its root."""
+    return max(1, round(share**0.5 * STEPS))
