@@ -17,6 +17,7 @@ from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.generate import write_sailings
 from veduta.demo.model import load_model, save_new
+from veduta.demo.pictures import load_pictures
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
 from veduta.web.catalogue import services as catalogue
@@ -84,6 +85,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     if there:
         load_tables(analyst, folder, rows, say)
         load_model(analyst, folder)
+        load_pictures(analyst)
         return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
     path = write_sailings(folder / "sailings.csv", rows)
@@ -98,6 +100,8 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     made = _dashboard(analyst, dataset, charts)
     say("Joining the tables in a model and working out its formulas …")
     load_model(analyst, folder)
+    say("Drawing the season in pictures …")
+    load_pictures(analyst)
     return made
 
 

@@ -25,8 +25,8 @@ Colour = Annotated[str, StringConstraints(pattern=r"^([1-8]|better|worse|quiet|i
 
 
 class Layer(Frozen):
-    """How some of a chart's measures, by their positions, are drawn: each by itself, or as a range, a band or a link between two (a link of one
-    begins at zero).
+    """How some of a chart's measures, by their positions, are drawn: each by itself, or as a range, a band or a link
+    between two (a link of one begins at zero).
     A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
     `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
     colour. `width` is that of lines, `size` that of dots, in pixels."""

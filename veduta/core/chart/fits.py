@@ -74,7 +74,11 @@ def _r_squared(ys: np.ndarray, at_points: np.ndarray) -> float | None:
 
 
 def _number(value: float) -> str:
-    return f"{value:.4g}".replace("-", "−")
+    """Four figures, written out unless that is long."""
+    if value == 0 or not 1e-4 <= abs(value) < 1e9:
+        return f"{value:.3g}".replace("-", "−")
+    decimals = max(0, 3 - math.floor(math.log10(abs(value))))
+    return f"{value:,.{decimals}f}".rstrip("0").rstrip(".").replace("-", "−") if decimals else f"{value:,.0f}"
 
 
 def _polynomial(coefficients: np.ndarray) -> str:

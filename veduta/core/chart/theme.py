@@ -4,18 +4,37 @@ from __future__ import annotations
 
 from typing import Any
 
-from veduta.core.chart.drawing.colours import NAMED_COLOURS, SERIES_COLOURS
+from veduta.core.chart.drawing.colours import BLACK, NAMED_COLOURS, ON_LIGHT_SERIES, ON_SERIES, SERIES_COLOURS, WHITE
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
 DARK_NAMED = {"better": "#6CC4A4", "worse": "#EE8A80", "quiet": "#7B8B8E", "ink": "#E4EBE9"}
+# Shades of tables of colours, and the texts on them and on series.
+DARK_SHADES = {
+    "#E3EFEE": "#1D3437",
+    "#0B5D63": "#2F8F95",
+    "#EFF2F1": "#22353A",
+    "#B8433B": "#C05A50",
+    WHITE: "#0A0A0A",
+    BLACK: "#F5F5F5",
+    ON_SERIES: "#050505",
+    ON_LIGHT_SERIES: "#050505",
+}
 LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
 
 def config(tokens: dict[str, str]) -> dict[str, Any]:
     """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels."""
-    text = {"labelColor": tokens["muted"], "labelFont": "Archivo", "labelFontSize": 11, "titleFont": "Archivo"}
+    text = {
+        "labelColor": tokens["muted"],
+        "labelFont": "Archivo",
+        "labelFontSize": 11,
+        "titleFont": "Archivo",
+        "titleFontSize": 11,
+        "titleFontWeight": "normal",
+        "titleColor": tokens["muted"],
+    }
     return {
         "background": None,
         "font": "Archivo",
@@ -32,7 +51,6 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
         "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
         "axisXQuantitative": {"domain": False, "labelOverlap": "greedy", "labelSeparation": 8},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
-        "axisXPoint": {"titleColor": tokens["muted"], "titleFontWeight": "normal"},
         "rule": {"color": tokens["ink"]},
         "legend": {
             "labelColor": tokens["ink"],
@@ -54,5 +72,6 @@ def themes() -> dict[str, Any]:
         "light": config(LIGHT),
         "dark": config(DARK),
         "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
-        | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()},
+        | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()}
+        | DARK_SHADES,
     }

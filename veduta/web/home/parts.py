@@ -35,7 +35,7 @@ def parts(request: Request) -> HttpResponse:
             "kinds": list(Kind),
             "drawn": list(KINDS.values()),
             "settings": (
-                SettingInput("stacking", "Several series", "full", "stacked", [("stacked", "Stacked"), ("full", "To 100%")]),
+                SettingInput("curve", "Curve", "stepped", "straight", [("straight", "Even"), ("stepped", "In steps")]),
                 SettingInput("outliers", "Outliers", True, False, []),
                 SettingInput("classes", "Classes", 12, 10, []),
                 SettingInput("words", "Words for it", "on time", "", []),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -33,6 +34,7 @@ TICKS = {
 }
 MOST_TICKS = 60
 HALF_A_LABEL = 18
+MOST_FINE_POWERS = 5
 DAYS_OF_A_MONTH = 31
 MONTHS_SAID = 14
 """Months of which each has a label; of more every third."""
@@ -59,6 +61,13 @@ def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     sign = "(datum.value < 0 ? '−' : '')"
     size = f"(abs(datum.value) >= 1000 ? {large} : format(abs(datum.value), '.6~g'))"
     return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
+
+
+def logarithmic(low: float, high: float) -> list[float]:
+    """Where a logarithmic axis is marked: at 1, 2 and 5 times the powers of ten, or at the powers if these are many."""
+    powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
+    steps = (1, 2, 5) if len(powers) <= MOST_FINE_POWERS else (1,)
+    return [step * 10.0**power for power in powers for step in steps if low <= step * 10.0**power <= high]
 
 
 SHARES_AXIS = {"labelExpr": "format(datum.value, '.0%')"}

@@ -13,9 +13,14 @@ from veduta.core.words import listed
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
 NAMED_COLOURS = {"better": "#1F7A5C", "worse": "#B3322C", "quiet": "#8A9A9D", "ink": "#16262B"}
 """Colours that mean something; beside them stand the series colours, named 1 to 8, and any as #rrggbb."""
+WHITE, BLACK = "#FEFEFE", "#010101"
+"""Texts on strong and on pale shades; in the dark theme they change places."""
+ON_SERIES, ON_LIGHT_SERIES = "#FDFDFD", "#020202"
+"""Texts on series colours, which are all light in the dark theme."""
 MOST_IN_LEGEND = 24
 IN_LEGEND = 24
-"""Letters of a name in a legend."""
+"""Letters of a name in a legend; of a few twice as many."""
+FEW = 4
 
 
 def colour_named(name: str) -> str:
@@ -23,6 +28,24 @@ def colour_named(name: str) -> str:
     if name.isdecimal():
         return SERIES_COLOURS[(int(name) - 1) % len(SERIES_COLOURS)]
     return NAMED_COLOURS.get(name, name)
+
+
+def luminance(colour: str) -> float:
+    """Relative luminance of a colour written #rrggbb, as WCAG 2.2 defines it."""
+    srgb = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    red, green, blue = (part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in srgb)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def between(low: str, high: str, share: float) -> str:
+    """The colour at a share of the way from one to another."""
+    ends = ([int(colour[i : i + 2], 16) for i in (1, 3, 5)] for colour in (low, high))
+    return "#" + "".join(f"{round(a + (b - a) * min(max(share, 0), 1)):02X}" for a, b in zip(*ends, strict=True))
+
+
+def needs_white(colour: str) -> bool:
+    """Whether white text on a colour is easier to read than black text; the better one has at least 4.5:1."""
+    return 1.05 / (luminance(colour) + 0.05) > (luminance(colour) + 0.05) / 0.05
 
 
 def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
@@ -72,12 +95,13 @@ def colour_by_series(picture: Picture, made: list[Mark]) -> dict[str, Any]:
 
 def legend(names: Sequence[str]) -> dict[str, Any]:
     """As many entries side by side as fit the width."""
-    entry = 34 + 6 * min(IN_LEGEND, max(map(len, names), default=0))
+    letters = IN_LEGEND if len(names) > FEW else 2 * IN_LEGEND
+    entry = 34 + 6 * min(letters, max(map(len, names), default=0))
     return {
         "title": None,
         "orient": "top",
         "labelLimit": 0,
-        "labelExpr": shortened(IN_LEGEND),
+        "labelExpr": shortened(letters),
         "columns": {"expr": f"max(1, floor(width / {entry}))"},
         "description": f"Colours: {listed(names, most=10)}",
     }

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any, Literal
 
 from veduta.core.chart.definition import Layer
@@ -76,9 +77,13 @@ def draw_layers(
     logarithmic: bool = False,
     given: Sequence[list[Mark]] | None = None,
     shares_on: Literal["", "first", "second"] = "",
+    unnamed: Collection[int] = (),
+    colours: Mapping[str, str] = MappingProxyType({}),
 ) -> Drawing:
     """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
-    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them."""
+    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them.
+    Layers that are `unnamed`, by their numbers, have their colour without an entry in the legend;
+    `colours` are those of series that have one of their own."""
     notes: list[str] = []
     if given is None:
         placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
@@ -94,7 +99,7 @@ def draw_layers(
         along,
         lying,
         stacking,
-        _painted(picture, placed),
+        _painted(picture, placed, unnamed, colours),
         len(layers) > 1,
         logarithmic and _is_positive(made, notes),
         shares_on,
@@ -155,11 +160,13 @@ def _is_positive(made: Sequence[Mark], notes: list[str]) -> bool:
     return not low
 
 
-def _painted(picture: Picture, placed: Sequence[Placed]) -> Encoding:
+def _painted(
+    picture: Picture, placed: Sequence[Placed], unnamed: Collection[int], colours: Mapping[str, str]
+) -> Encoding:
     """Gives each mark its entry in the legend. Returns the colour channel."""
     usual = [each for each in placed if not each.layer.colour and each.layer.how != "link"]
     own = series_colours(picture, list(dict.fromkeys(name for each in usual for name in each.series)))
-    paints: dict[str, str] = dict(own)
+    paints = own | {name: colour_named(colours[name]) for name in own if name in colours}
     for each in placed:
         layer = each.layer
         if layer.how == "link":
@@ -170,7 +177,11 @@ def _painted(picture: Picture, placed: Sequence[Placed]) -> Encoding:
                 paints[mark.paint] = colour_named(layer.colour if mark.more.get("holds", True) else layer.other)
     if len(paints) <= 1 and len(picture.dimensions) < 2:
         return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
-    return colour_channel(paints)
+    channel = colour_channel(paints)
+    named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made}
+    if channel["legend"] and len(named) < len(paints):
+        channel["legend"]["values"] = [paint for paint in paints if paint in named]
+    return channel
 
 
 def _entry(placed: Placed, mark: Mark) -> str:
@@ -191,8 +202,9 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     full = ground.stacking == "full" and any(each.layer.how in ("bar", "area") for each in placed)
     full = full and any(len(each.series) > 1 for each in placed)
     across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
-    if ground.logarithmic:
-        across["scale"] = {"type": "log"}
+    if ground.logarithmic and (values := [mark.value for each in placed for mark in each.made if mark.value]):
+        across["scale"] = {"type": "log", "nice": False}
+        across["axis"] |= {"values": axes.logarithmic(min(values), max(values))}
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "right", "grid": False}
     drawn = []

@@ -96,8 +96,8 @@ class Picture:
 
 @dataclass
 class Drawing:
-    """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it seems.
-    `along` is the direction in which a range of the first dimension can be dragged over, if there is one."""
+    """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
+    seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)

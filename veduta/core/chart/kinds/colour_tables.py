@@ -6,7 +6,8 @@ import datetime as dt
 from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
-from veduta.core.chart.drawing.axes import number_axis, shortened
+from veduta.core.chart.drawing.axes import LEVEL_LETTERS, number_axis, shortened
+from veduta.core.chart.drawing.colours import BLACK, WHITE, between, needs_white
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
@@ -14,8 +15,8 @@ from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.formats import REST_POINT
 from veduta.core.words import counted, in_sentence
 
-RISING = ["#E3EFEE", "#0B5D62"]
-AROUND_ZERO = ["#B8433A", "#EFF2F1", "#0B5D62"]
+RISING = ["#E3EFEE", "#0B5D63"]
+AROUND_ZERO = ["#B8433B", "#EFF2F1", "#0B5D63"]
 NUMBERED_CELLS = 240
 """Cells up to which each carries its number."""
 STEP = 24
@@ -31,7 +32,7 @@ def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
         most = max(-low, high)
         scale: dict[str, Any] = {"domain": [-most, 0, most], "range": AROUND_ZERO}
     else:
-        scale = {"domain": [low, high], "range": RISING}
+        scale = {"domain": [low, high], "range": RISING, "nice": True}
     legend = {
         "title": None,
         "orient": "top",
@@ -41,10 +42,16 @@ def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
         **number_axis(measure.format),
     }
     for mark in made:
-        share = 0.0 if mark.value is None or high == low else (mark.value - low) / (high - low)
-        strong = abs(mark.value or 0) / most if low < 0 < high else share
-        mark.more["strong"] = int(strong > 0.55)
+        mark.more["strong"] = int(mark.value is not None and needs_white(_shade_of(mark.value, low, high)))
     return {"field": "value", "type": "quantitative", "scale": scale, "legend": legend}
+
+
+def _shade_of(value: float, low: float, high: float) -> str:
+    """About the shade that a value has."""
+    if low < 0 < high:
+        far = AROUND_ZERO[0] if value < 0 else AROUND_ZERO[2]
+        return between(AROUND_ZERO[1], far, abs(value) / max(-low, high))
+    return between(*RISING, (value - low) / (high - low) if high > low else 0)
 
 
 def _cells(shade: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
@@ -88,7 +95,7 @@ class ColourTable(Kind):
             "sort": order,
             "scale": {"paddingInner": 0.04},
             "axis": axis | {"orient": "top", "labelOverlap": "greedy", "description": across.name}
-            | ({"labelAngle": 0} if sum(map(len, order)) <= 100 else {"labelAngle": -35}),
+            | _level(order, across.dimension.grain),
         }
         y = {
             "field": "name",
@@ -100,12 +107,19 @@ class ColourTable(Kind):
         layers = [_cells(_shade(picture, made), x, y)]
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
-            white = {"condition": {"test": "datum.strong === 1", "value": "#FFFFFF"}, "value": "#16262B"}
+            white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
             layers.append({"mark": number, "encoding": {"x": x, "y": y, "text": {"field": "text"}, "color": white}})
         spec = base_spec(layer=layers)
         if len(rows) > MOST_STANDING:
             spec["height"] = {"step": STEP}
         return Drawing(spec, [mark.row() for mark in made])
+
+
+def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
+    """How names stand above their columns: parts of dates by three letters, many letters slanted."""
+    if grain in (Grain.MONTH_OF_YEAR, Grain.WEEKDAY):
+        return {"labelAngle": 0, "labelExpr": "slice(datum.label, 0, 3)"}
+    return {"labelAngle": 0 if sum(map(len, names)) <= LEVEL_LETTERS else -35}
 
 
 def _in_order(picture: Picture) -> list[Any]:
@@ -143,8 +157,11 @@ class Calendar(Kind):
                 "line": f"{day.year} {day.weekday()}",
             }
         years = sorted({mark.along.year for mark in made})
-        lines = [f"{year} {day}" for year in range(years[0], years[-1] + 1) for day in (*range(7), "gap")] if years else []
-        names = " : ".join(f"slice(datum.value, 5) === '{i}' ? {_line_name(i, name)}" for i, name in enumerate(WEEKDAYS))
+        all_years = range(years[0], years[-1] + 1) if years else ()
+        lines = [f"{year} {day}" for year in all_years for day in (*range(7), "gap")]
+        names = " : ".join(
+            f"slice(datum.value, 5) === '{day}' ? {_line_name(day, name)}" for day, name in enumerate(WEEKDAYS)
+        )
         y = {
             "field": "line",
             "type": "nominal",

@@ -7,7 +7,14 @@ from typing import Any
 import squarify
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.colours import colour_channel, series_colours
+from veduta.core.chart.drawing.colours import (
+    NAMED_COLOURS,
+    ON_LIGHT_SERIES,
+    ON_SERIES,
+    colour_channel,
+    needs_white,
+    series_colours,
+)
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
@@ -34,7 +41,7 @@ class Nested(Kind):
     article = ""
     theme = "Shares"
     use = "Shows many parts of a whole by area, and within each its own parts."
-    glyph = '<path d="M3 3h14v18H3zM18.500 3H29v10H18.500zM18.500 14.500h5.500V21h-5.500zM25.500 14.500H29V21h-3.500z"/>'
+    glyph = '<path d="M3 3h14v18H3zM18.5 3H29v10H18.5zM18.5 14.5H24V21h-5.5zM25.5 14.5H29V21h-3.5z"/>'
     measures = (1, 1)
     dimensions = (1, 2)
 
@@ -60,8 +67,10 @@ class Nested(Kind):
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
             mark.more["label"] = mark.series if is_nested else mark.name
-        outer = list(dict.fromkeys(mark.name for mark in there))
-        colour = colour_channel(series_colours(picture, outer), in_legend=False) if is_nested else {"value": "#0B5D62"}
+        paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
+        for mark in there:
+            mark.more["strong"] = int(needs_white(paints[mark.paint]))
+        colour = colour_channel(paints, in_legend=False)
         spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings if is_nested else [])])
         return Drawing(spec, [mark.row() for mark in there], notes=notes)
 
@@ -129,13 +138,13 @@ def _labels() -> list[dict[str, Any]]:
                 "dx": 5,
                 "dy": dy,
                 "limit": limit,
-                "color": "#FFFFFF",
                 "aria": False,
                 "fontWeight": weight,
             },
             "encoding": {
                 **_scales("left", "top"),
                 "text": {"field": field},
+                "color": {"condition": {"test": "datum.strong === 1", "value": ON_SERIES}, "value": ON_LIGHT_SERIES},
                 "opacity": {"condition": {"test": FITS.format(width=34, height=height), "value": 1}, "value": 0},
             },
         }
@@ -148,5 +157,6 @@ def _headings(headings: list[dict[str, Any]]) -> list[dict[str, Any]]:
         return []
     limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 8"}
     text = {"type": "text", "align": "left", "baseline": "top", "dx": 2, "dy": 3, "limit": limit, "aria": False}
+    text |= {"fontWeight": 600, "color": NAMED_COLOURS["ink"]}
     encoding = {**_scales("left", "top"), "text": {"field": "name"}}
-    return [{"data": {"values": headings}, "mark": text | {"fontWeight": 600, "color": "#16262B"}, "encoding": encoding}]
+    return [{"data": {"values": headings}, "mark": text, "encoding": encoding}]

@@ -51,7 +51,7 @@ class Band(Kind):
         between = Layer(measures=(0, 1), how="band", colour="1")
         edges = [Layer(measures=(i,), how="line", colour="1", width=1, opacity=0.6) for i in (0, 1)]
         middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(picture.measures) > 2 else []
-        return draw_layers(picture, [between, *edges, *middle])
+        return draw_layers(picture, [between, *edges, *middle], unnamed=(1, 2))
 
 
 @kind

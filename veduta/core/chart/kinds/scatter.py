@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from veduta.core.chart.drawing.axes import number_axis
+from veduta.core.chart.drawing.axes import number_axis, said_of
 from veduta.core.chart.drawing.colours import colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
@@ -95,7 +95,7 @@ def _rows(made: list[Mark]) -> list[dict[str, Any]]:
 
 def _axis(field: str, measure: Column) -> dict[str, Any]:
     """A measure's channel. Dots show no lengths, so that the axis need not begin at zero."""
-    axis = {"title": measure.name, "description": f"Values of {in_sentence(measure.name)}", **number_axis(measure.format)}
+    axis = {"title": measure.name, "description": said_of([measure]), **number_axis(measure.format)}
     return {"field": field, "type": "quantitative", "scale": {"zero": False, "nice": True}, "axis": axis}
 
 

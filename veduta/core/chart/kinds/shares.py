@@ -12,7 +12,7 @@ from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Kind, kind
 from veduta.core.formats import format_value
 from veduta.core.query.query import Sort
-from veduta.core.words import counted
+from veduta.core.words import counted, in_sentence
 
 MOST_PARTS = 8
 """Parts of a circle that can be told apart; the others are gathered."""
@@ -42,25 +42,25 @@ class Circle(Kind):
             mark.paint = mark.name
         shape: dict[str, Any] = {"type": "arc", "stroke": "#FFFFFF", "strokeWidth": 1, **POINTED_AT}
         shape |= {"innerRadius": {"expr": self.inner}}
-        theta = {"field": "value", "type": "quantitative", "stack": True}
+        turn = {"type": "quantitative", "scale": {"domain": [0, 1]}, "stack": None}
         encoding: dict[str, Any] = {
-            "theta": theta,
-            "order": {"field": "order", "type": "quantitative"},
+            "theta": {"field": "start", **turn},
+            "theta2": {"field": "end"},
             "color": colour_channel(paints),
             "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
             "description": SAID,
         }
         if len(picture.measures) > 1:
             scale = {"type": "sqrt", "zero": True, "range": [0, {"expr": OUTER}]}
-            encoding["radius"] = {"field": "radius", "type": "quantitative", "scale": scale}
-            notes.append(f"The angle is {picture.measures[0].name}, the area of a part goes by {picture.measures[1].name}.")
+            encoding["radius"] = {"field": "radius", "type": "quantitative", "stack": None, "scale": scale}
+            angle, radius = (in_sentence(measure.name) for measure in picture.measures)
+            notes.append(f"The angle is {angle}; how far a part reaches goes by {radius}, as an area.")
             return Drawing(base_spec(mark=shape, encoding=encoding), [mark.row() for mark in made], notes=notes)
         shape["outerRadius"] = {"expr": OUTER}
         labels = {
             "mark": {"type": "text", "radius": {"expr": f"{OUTER} + 11"}, "aria": False},
             "encoding": {
-                "theta": theta,
-                "order": encoding["order"],
+                "theta": {"field": "middle", **turn},
                 "text": {"field": "share"},
             },
         }
@@ -83,10 +83,13 @@ def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
         there = [*there[: MOST_PARTS - 1], _gathered(picture, small)]
     if len(there) > EASY_PARTS and not carried:
         notes.append("Horizontal bars would be easier to compare.")
-    for order, mark in enumerate(there):
+    start = 0.0
+    for mark in there:
         share = mark.value / total
         words = f"{share:.1%}"
-        mark.more |= {"order": order, "share": words if share >= LABELLED_SHARE else ""}
+        mark.more |= {"start": start, "middle": start + share / 2, "end": start + share}
+        mark.more["share"] = words if share >= LABELLED_SHARE else ""
+        start += share
         mark.tip.insert(len(picture.dimensions) + 1, ["Share", words])
         mark.said += f", {words}"
         if carried:
@@ -113,7 +116,7 @@ class Pie(Circle):
     name = "pie"
     title = "pie"
     use = "Shows a few parts of one whole; a second measure can be the radius."
-    glyph = '<path d="M16 2a10 10 0 1 0 10 10H16z"/><path opacity=".5" d="M18.500 1.500a9 9 0 0 1 8.500 8.500h-8.500z"/>'
+    glyph = '<path d="M16 2a10 10 0 1 0 10 10H16z"/><path opacity=".5" d="M18.5 1.5a9 9 0 0 1 8.5 8.5h-8.5z"/>'
 
 
 @kind
@@ -121,5 +124,8 @@ class Ring(Circle):
     name = "ring"
     title = "ring"
     use = "Shows a few parts of one whole around an open middle."
-    glyph = '<circle cx="16" cy="12" r="7.5" fill="none" stroke="currentColor" stroke-width="5" stroke-dasharray="30 2.500"/>'
+    glyph = (
+        '<circle cx="16" cy="12" r="7.5" fill="none" stroke="currentColor" stroke-width="5" '
+        'stroke-dasharray="30 2.5"/>'
+    )
     inner = f"0.58 * ({OUTER})"

@@ -26,7 +26,7 @@ class Boxes(Kind):
     title = "boxes"
     article = ""
     theme = "Distributions"
-    use = "Shows how the rows of each group spread: the middle half as a box, the median in it, lowest to highest as a line."
+    use = "Shows how the rows of each group spread: half of them in the box, the median in it, all on the line."
     glyph = (
         '<path fill="none" stroke="currentColor" stroke-width="1.4" d="M9 2v20M23 5v16"/>'
         '<path d="M5 8h8v8H5zM19 10h8v7h-8z"/><path stroke="#fff" stroke-width="1.6" d="M5 12.500h8M19 13h8"/>'

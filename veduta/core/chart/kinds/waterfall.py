@@ -14,6 +14,7 @@ from veduta.core.formats import format_value
 from veduta.core.query.query import Sort
 
 RISES, FALLS, TOTAL = "▲ rises", "▼ falls", "total"
+COLOURS = {RISES: "1", FALLS: "3", TOTAL: "quiet"}
 LAYERS = (
     Layer(measures=(0,), how="range"),
     Layer(measures=(0,), how="text", colour="ink"),
@@ -63,7 +64,7 @@ class Waterfall(Kind):
             bars.append(_part(picture, mark, step))
         bars.append(_total_mark(picture, picture.measures[-1].name if begin is not None else "Total", found[-1]))
         texts = [_text(bar) for bar in bars]
-        drawing = draw_layers(picture, LAYERS, given=[bars, texts])
+        drawing = draw_layers(picture, LAYERS, given=[bars, texts], unnamed=(1,), colours=COLOURS)
         if len(picture.measures) > 1:
             before, after = (measure.name for measure in picture.measures)
             drawing.notes.append(f"Each part is the difference from {before} to {after}.")

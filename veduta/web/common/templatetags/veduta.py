@@ -141,12 +141,6 @@ def cell_attributes(cell: Cell) -> SafeString:
     return format_html_join(" ", '{}="{}"', ((name, value) for name, value in attributes.items() if value))
 
 
-@register.filter
-def as_json(value: Any) -> str:
-    """A value as JSON, for an attribute that a script reads."""
-    return json.dumps(value)
-
-
 @register.simple_tag
 def bundle(name: str) -> SafeString:
     """A script of the front-end build, and the parts it needs, so that they come at the same time."""

@@ -1,0 +1,209 @@
+"""A chart of each kind of drawing, doing what the kind is good for, and the dashboard “Season in pictures”."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth.models import Group
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.dashboard.definition import Block, DashboardDefinition
+from veduta.core.formula.measures import with_ids
+from veduta.core.model.model import Model
+from veduta.demo.model import save_new
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.dashboards import services as dashboards
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import model_of
+
+NAME = "Season in pictures"
+
+
+class _Parts:
+    """What the charts are made of, by the names that people see."""
+
+    def __init__(self, sailings: Dataset, model: Model) -> None:
+        self.dataset, self.model = str(sailings.pk), model
+        self.ids = {field.name: field.id for field in model.schema if not field.table}
+        self.named = {field.name: field.id for field in model.schema if field.table == "formula"}
+        self.date = self.ids["Sailing date"]
+
+    def chart(self, **parts: Any) -> ChartDefinition:
+        return load_definition({"dataset": self.dataset, **parts})
+
+    def sum_of(self, name: str) -> dict[str, Any]:
+        return {"field": self.ids[name], "aggregate": "sum"}
+
+    def formula(self, name: str) -> dict[str, Any]:
+        return {"field": self.named[name], "aggregate": "own"}
+
+    def own(self, text: str, name: str, **more: Any) -> dict[str, Any]:
+        return {"formula": with_ids(text, self.model.schema), "name": name, **more}
+
+    def by(self, grain: str) -> dict[str, Any]:
+        return {"field": self.date, "grain": grain}
+
+    def within(self, start: str, end: str) -> dict[str, Any]:
+        return {"kind": "dates", "field": self.date, "start": start, "end": end}
+
+
+def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
+    """The charts by the kinds that draw them."""
+    p = _Parts(sailings, model)
+    revenue, passengers, ids = p.sum_of("Fare revenue"), p.sum_of("Passengers"), p.ids
+    late = {"field": ids["Minutes late"], "aggregate": "mean", "name": "Mean minutes late", "format": {"decimals": 1}}
+    sailings_: dict[str, Any] = {"name": "Sailings"}
+    this_year = p.within("2026-01-01", "2026-10-31")
+    route, region, vessel = ids["Route"], ids["Region"], ids["Vessel"]
+    return {
+        "lollipop": p.chart(
+            kind="lollipop", show=[late], by=[vessel], title="Mean minutes late by vessel", only=[this_year]
+        ),
+        "dumbbell": p.chart(
+            kind="dumbbell",
+            show=[revenue, p.formula("Target revenue")],
+            by=[route],
+            only=[this_year],
+            keep={"count": 12, "by": revenue},
+            title="Fare revenue and target of the largest routes in 2026",
+        ),
+        "strip": p.chart(
+            kind="strip", show=[passengers], by=[region], split=vessel, title="Passengers of each vessel by region"
+        ),
+        "range": p.chart(
+            kind="range",
+            show=[
+                p.own("percentile(Passengers, 10)", "Passengers, tenth percentile"),
+                p.own("percentile(Passengers, 90)", "Passengers, ninetieth percentile"),
+            ],
+            by=[vessel],
+            title="Passengers of four in five sailings by vessel",
+        ),
+        "band": p.chart(
+            kind="band",
+            show=[
+                p.own('percentile("Minutes late", 25)', "Minutes late, first quartile"),
+                p.own('percentile("Minutes late", 75)', "Minutes late, third quartile"),
+                p.own('median("Minutes late")', "Minutes late, median"),
+            ],
+            by=[p.by("month")],
+            title="Minutes late of the middle half of sailings",
+        ),
+        "slope": p.chart(
+            kind="slope",
+            show=[revenue],
+            by=[p.by("year")],
+            split=region,
+            only=[p.within("2023-01-01", "2025-12-31")],
+            title="Fare revenue by region, 2023 and 2025",
+        ),
+        "waterfall": p.chart(
+            kind="waterfall",
+            show=[p.own('shift(sum("Fare revenue"), -1, \'year\')', "Revenue a year before"), revenue],
+            by=[region],
+            only=[this_year],
+            title="From last year's fare revenue to this year's, by region",
+        ),
+        "scatter": p.chart(
+            kind="scatter",
+            show=[late, revenue, passengers],
+            by=[route],
+            only=[this_year],
+            settings={"fit": "linear"},
+            title="Do routes that are late earn less?",
+        ),
+        "pie": p.chart(
+            kind="pie",
+            show=[passengers, p.own('sum("Fare revenue") / sum(Passengers)', "Fare revenue per passenger")],
+            by=[region],
+            only=[this_year],
+            title="Passengers by region, and what each of them paid",
+        ),
+        "ring": p.chart(
+            kind="ring",
+            show=[sailings_],
+            by=[ids["Cancel reason"]],
+            only=[{"kind": "list", "field": ids["Cancelled"], "values": [True]}],
+            title="Why sailings were cancelled",
+        ),
+        "heat": p.chart(
+            kind="heat",
+            show=[passengers],
+            by=[route],
+            split=p.by("month_of_year"),
+            keep={"count": 12, "by": passengers},
+            title="Passengers of the busiest routes by month of the year",
+        ),
+        "calendar": p.chart(
+            kind="calendar",
+            show=[passengers],
+            by=[p.by("day")],
+            only=[p.within("2025-01-01", "2026-10-31")],
+            title="Passengers on each day since January 2025",
+        ),
+        "box": p.chart(
+            kind="box", show=[{"field": ids["Passengers"], "aggregate": "median"}], by=[vessel],
+            title="Passengers of a sailing by vessel",
+        ),
+        "cumulative": p.chart(
+            kind="cumulative", show=[revenue], by=[route], only=[this_year],
+            title="How few routes make most of the fare revenue",
+        ),
+        "nested": p.chart(
+            kind="nested", show=[passengers], by=[region], split=vessel, only=[this_year],
+            title="Passengers by region and vessel in 2026",
+        ),
+        "words": p.chart(kind="words", show=[passengers], by=[route], title="Routes by their passengers"),
+        "line": p.chart(
+            kind="line",
+            show=[passengers],
+            by=[p.by("month")],
+            split=region,
+            settings={"scale": "logarithmic"},
+            title="Passengers by month and region, on a logarithmic axis",
+        ),
+        "area": p.chart(
+            kind="area",
+            show=[revenue],
+            by=[p.by("quarter")],
+            split=region,
+            settings={"stacking": "full"},
+            title="Each region's part of the fare revenue by quarter",
+        ),
+    }
+
+
+PLACES = (
+    ("scatter", 0, 0, 6, 6),
+    ("line", 6, 0, 6, 6),
+    ("dumbbell", 0, 6, 6, 6),
+    ("heat", 6, 6, 6, 6),
+    ("pie", 0, 12, 4, 5),
+    ("waterfall", 4, 12, 8, 5),
+    ("calendar", 0, 17, 12, 5),
+    ("nested", 0, 22, 7, 6),
+    ("band", 7, 22, 5, 6),
+)
+
+
+def load_pictures(user: User) -> None:
+    """The charts, and the dashboard of some of them, unless it is there."""
+    if Dashboard.objects.filter(name=NAME).exists():
+        return
+    sailings = Dataset.objects.select_related("current").get(name="Sailings")
+    made = pictures(sailings, model_of(sailings))
+    _dashboard(user, {kind: save_new(user, sailings, kind, definition) for kind, definition in made.items()})
+
+
+def _dashboard(user: User, charts: dict[str, Chart]) -> None:
+    dashboard = dashboards.create_dashboard(user, NAME)
+    blocks = tuple(
+        Block(id=f"b{number}", kind="chart", chart=str(charts[name].pk), x=x, y=y, w=w, h=h)
+        for number, (name, x, y, w, h) in enumerate(PLACES, 1)
+    )
+    dashboard = dashboards.save_draft(user, dashboard, DashboardDefinition(blocks=blocks), dashboard.name, 0)
+    dashboards.publish(user, dashboard)
+    group = Group.objects.get(name="Harbour office")
+    dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
