@@ -40,6 +40,7 @@ MONTHS_SAID = 14
 """Months of which each has a label; of more every third."""
 LETTERS_ALONG = {"x": 20, "y": 28}
 """Letters of a name below and beside a drawing."""
+MOST_SLANTED = 16
 LEVEL_LETTERS = 90
 """So many letters of names below a drawing stand level; more are slanted."""
 
@@ -103,6 +104,8 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
     }
     if not lying:
         axis["labelAngle"] = _angle(picture, made)
+        if axis["labelAngle"] and len({mark.name for mark in made}) <= MOST_SLANTED:
+            axis["labelOverlap"] = False
     return {"field": "name", "type": "nominal", "sort": None, "axis": axis}
 
 

@@ -13,6 +13,7 @@ from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, co
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.query.query import Column
+from veduta.core.words import listed
 
 Stacking = Literal["stacked", "grouped", "full"]
 Encoding = dict[str, Any]
@@ -43,7 +44,8 @@ class Ground:
     colour: Encoding
     layered: bool
     logarithmic: bool
-    shares_on: str = ""
+    shares_on: str
+    has_two_axes: bool
 
     @property
     def along_channel(self) -> Literal["x", "y"]:
@@ -103,9 +105,10 @@ def draw_layers(
         len(layers) > 1,
         logarithmic and _is_positive(made, notes),
         shares_on,
+        len({layer.axis for layer in layers}) > 1,
     )
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
-    spec = _composed(ground, drawn, made)
+    spec = _composed(ground, drawn)
     _give_room(ground, spec, placed)
     return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel)
 
@@ -172,10 +175,10 @@ def _painted(
         if layer.how == "link":
             continue
         for mark in each.made:
-            mark.paint = _entry(each, mark)
+            mark.paint = _entry(picture, each, mark) + f" ({each.number})" * (each.number in unnamed)
             if layer.colour:
                 paints[mark.paint] = colour_named(layer.colour if mark.more.get("holds", True) else layer.other)
-    if len(paints) <= 1 and len(picture.dimensions) < 2:
+    if len(paints) <= 1 and (len(picture.dimensions) < 2 or not own):
         return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
     channel = colour_channel(paints)
     named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made}
@@ -184,11 +187,12 @@ def _painted(
     return channel
 
 
-def _entry(placed: Placed, mark: Mark) -> str:
-    """What a mark is called in the legend."""
+def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
+    """What a mark is called in the legend; one colour for all series is called by what they show."""
     if not placed.layer.colour:
         return mark.series
-    name = " to ".join(measure.name for measure in placed.measures) if placed.measures else mark.series
+    several = len(picture.dimensions) > 1
+    name = " to ".join(measure.name for measure in placed.measures) if several or not mark.series else mark.series
     if "holds" not in mark.more:
         return name
     return f"{name}, {PASSED if mark.more['holds'] else OTHERWISE}"
@@ -207,6 +211,10 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
         across["axis"] |= {"values": axes.logarithmic(min(values), max(values))}
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "right", "grid": False}
+    if ground.has_two_axes:
+        series = dict.fromkeys(mark.series for each in placed for mark in each.made)
+        names = [measure.name for measure in measures] if len(measures) > 1 or not all(series) else list(series)
+        across["axis"] |= {"title": listed(names, "/", 3)}
     drawn = []
     for each in placed:
         parts = BUILDERS[each.layer.how](ground, each, across)
@@ -217,16 +225,10 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     return drawn
 
 
-def _composed(ground: Ground, drawn: list[list[dict[str, Any]]], made: Sequence[Mark]) -> dict[str, Any]:
+def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, Any]:
     first, second = drawn
     references = reference_layers(ground.picture, ground.across_channel)
     if second and first:
-        for side in (first, second):
-            names = dict.fromkeys(part["encoding"][ground.across_channel]["axis"]["description"] for part in side)
-            title = " / ".join(name.removeprefix("Values of ") for name in names)
-            for part in side:
-                channel = part["encoding"][ground.across_channel]
-                channel["axis"] = channel["axis"] | {"title": title}
         resolve = {"scale": {ground.across_channel: "independent"}}
         return base_spec(layer=[{"layer": [*first, *references]}, {"layer": second}], resolve=resolve)
     parts = [*(first or second), *references]

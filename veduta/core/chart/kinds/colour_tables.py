@@ -94,7 +94,8 @@ class ColourTable(Kind):
             "type": "nominal",
             "sort": order,
             "scale": {"paddingInner": 0.04},
-            "axis": axis | {"orient": "top", "labelOverlap": "greedy", "description": across.name}
+            "axis": axis
+            | {"orient": "top", "labelOverlap": "greedy", "description": across.name}
             | _level(order, across.dimension.grain),
         }
         y = {

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.marks import marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.chart.kinds.dots import Direction
@@ -79,6 +80,7 @@ class Slope(Kind):
         ends = sorted({min(dated), max(dated)}) if dated else []
         picture = replace(picture, result=replace(picture.result, frame=frame.filter(frame[first].is_in(ends))))
         layers = [Layer(measures=(0,), how="line"), Layer(measures=(0,), how="dot"), Layer(measures=(0,), how="text")]
-        drawing = draw_layers(picture, layers)
+        given = [marks(picture, layer=number) for number, _ in enumerate(layers)]
+        drawing = draw_layers(picture, layers, given=given)
         drawing.notes.append("Only the first and the last period are drawn.")
         return drawing

@@ -19,7 +19,7 @@ MOST_PARTS = 8
 EASY_PARTS = 5
 LABELLED_SHARE = 0.03
 OTHER = "Other"
-OUTER = "min(width, height) / 2 - 18"
+OUTER = "min(width - 50, height) / 2 - 10"
 
 
 class Circle(Kind):
@@ -58,7 +58,12 @@ class Circle(Kind):
             return Drawing(base_spec(mark=shape, encoding=encoding), [mark.row() for mark in made], notes=notes)
         shape["outerRadius"] = {"expr": OUTER}
         labels = {
-            "mark": {"type": "text", "radius": {"expr": f"{OUTER} + 11"}, "aria": False},
+            "mark": {
+                "type": "text",
+                "radius": {"expr": f"{OUTER} + 5"},
+                "align": {"expr": "datum.middle < 0.5 ? 'left' : 'right'"},
+                "aria": False,
+            },
             "encoding": {
                 "theta": {"field": "middle", **turn},
                 "text": {"field": "share"},
@@ -125,7 +130,6 @@ class Ring(Circle):
     title = "ring"
     use = "Shows a few parts of one whole around an open middle."
     glyph = (
-        '<circle cx="16" cy="12" r="7.5" fill="none" stroke="currentColor" stroke-width="5" '
-        'stroke-dasharray="30 2.5"/>'
+        '<circle cx="16" cy="12" r="7.5" fill="none" stroke="currentColor" stroke-width="5" stroke-dasharray="30 2.5"/>'
     )
     inner = f"0.58 * ({OUTER})"

@@ -56,7 +56,7 @@ class Boxes(Kind):
             Layer(measures=(0,), how="tick", colour="2", width=2.5),
         ]
         lying = picture.settings.direction == "lying"
-        return draw_layers(picture, layers, lying=lying, given=[whisker, box, line])
+        return draw_layers(picture, layers, lying=lying, given=[whisker, box, line], unnamed=(1, 2))
 
 
 def _spans(picture: Picture, start: str, end: str, layer: int) -> list[Mark]:
