@@ -191,6 +191,17 @@ class Edits(unittest.TestCase):
             "swap": ({}, lambda d: (d.by[0].field, d.split.field) == ("region", "sailed")),
             "set_kind": ({"kind": "table"}, lambda d: d.kind == "table"),
             "set_setting": ({"name": "curve", "value": "stepped"}, lambda d: d.settings == {"curve": "stepped"}),
+            "draw_measure": (
+                {"index": 0, "how": "bar", "axis": "second"},
+                lambda d: (d.kind, [(x.how, x.axis) for x in d.layers]) == ("layers", [("bar", "second")]),
+            ),
+            "set_layer": ({"index": 0, "colour": "better"}, lambda d: d.layers[0].colour == "better"),
+            "add_layer": (
+                {"how": "text", "measures": [0]},
+                lambda d: [layer.how for layer in d.layers] == ["line", "text"],
+            ),
+            "move_layer": ({"index": 0, "to": 1}, lambda d: [layer.how for layer in d.layers] == ["line"]),
+            "remove_layer": ({"index": 0}, lambda d: d.layers == () and len(d.show) == 1),
             "set_filter": (
                 {"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}},
                 lambda d: [f.kind for f in d.only] == ["range"],
@@ -214,6 +225,56 @@ class Edits(unittest.TestCase):
             with self.subTest(edit=name):
                 begun = {**start, "split": "region"} if name == "swap" else start
                 self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
+
+    def test_each_measure_is_drawn_its_own_way_and_order_is_kept(self):
+        fare, passengers = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
+        start = {"show": [fare, passengers], "by": ["region"]}
+        definition = self.after({"edit": "draw_measure", "index": 1, "how": "line", "axis": "second"}, **start)
+        said = ask(definition, self.model, context_of(self.model)).sentence
+        self.assertEqual(
+            said, "Show fare as bars and passengers as a line on the right axis, in one drawing, by region."
+        )
+        layers = [(layer.measures, layer.how) for layer in definition.layers]
+        self.assertEqual(layers, [((0,), "bar"), ((1,), "line")])
+        # What fills its ground goes behind.
+        definition = apply_edit(definition, self.model, {"edit": "draw_measure", "index": 1, "how": "area"})
+        self.assertEqual([layer.how for layer in definition.layers], ["area", "bar"])
+        definition = apply_edit(definition, self.model, {"edit": "move_layer", "index": 0, "to": 1})
+        self.assertEqual([layer.how for layer in definition.layers], ["bar", "area"])
+
+    def test_layers_follow_their_measures(self):
+        fare, passengers = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
+        start = {
+            "show": [fare, passengers, {}],
+            "by": ["region"],
+            "kind": "layers",
+            "layers": [{"measures": [0, 2], "how": "link"}, {"measures": [0], "how": "dot"}, {"measures": [2], "how": "dot"}],
+        }
+        varied = self.after({"edit": "vary_measure", "index": 0, "how": "share"}, **start)
+        self.assertEqual([layer.measures for layer in varied.layers], [(0, 3), (0,), (3,)])
+        fewer = self.after({"edit": "remove", "clause": "show", "index": 1}, **start)
+        self.assertEqual([layer.measures for layer in fewer.layers], [(0, 1), (0,), (1,)])
+        gone = self.after({"edit": "remove", "clause": "show", "index": 0}, **start)
+        self.assertEqual([layer.measures for layer in gone.layers], [(1,)])
+        without = self.after({"edit": "remove_layer", "index": 2}, **start)
+        # The one in between, which no layer showed, has one of its own.
+        self.assertEqual([layer.measures for layer in without.layers], [(0, 2), (0,), (1,)])
+        self.assertEqual(len(without.show), 3)
+
+    def test_a_layer_is_coloured_by_a_test_of_the_charts_own(self):
+        fare, passengers = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
+        start = {"show": [fare, passengers], "by": ["route"], "kind": "dumbbell"}
+        test = {"edit": "set_layer", "index": 2, "test": "sum(Fare) >= 10", "colour": "better"}
+        definition = self.after(test, {"edit": "set_layer", "index": 2, "other": "worse"}, **start)
+        answered = ask(definition, self.model, context_of(self.model))
+        tested = [row for row in answered.drawing.rows if row["layer"] == 2]
+        self.assertEqual({row["paint"] for row in tested}, {"Fare, sum(Fare) >= 10", "Fare, otherwise"})
+        for row in tested:
+            self.assertEqual(row["paint"].endswith("otherwise"), row["value"] < 10, row["name"])
+        self.assertEqual([column.name for column in answered.result.columns], ["Route", "Fare", "Passengers"])
+        for wrong in ("sum(Fare)", "nonsense", "Fare >"):
+            with self.subTest(wrong), self.assertRaises(VedutaError):
+                self.after({"edit": "set_layer", "index": 0, "test": wrong}, **start)
 
     def test_a_heading_of_a_table_sorts_by_its_column_and_again_the_other_way_round(self):
         for by, position, orders in (

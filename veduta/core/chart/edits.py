@@ -11,10 +11,20 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.definition import ChartDefinition, KindName, SettingValue, default_measure, sort_of_column
+from veduta.core.chart.definition import (
+    ChartDefinition,
+    Colour,
+    How,
+    KindName,
+    Layer,
+    SettingValue,
+    default_measure,
+    sort_of_column,
+)
 from veduta.core.chart.kinds import kind_named
+from veduta.core.chart.kinds.layered import BETWEEN_TWO
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
-from veduta.core.data.fields import Aggregate, NumberFormat, Role, Total, aggregates_for
+from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
@@ -25,6 +35,7 @@ from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
 FEW = 12
+FILLING = ("bar", "area")
 edit = Edits(ChartDefinition, given=2)
 """Registers an edit: of a definition, over its model."""
 EDITS = edit.functions
@@ -104,7 +115,10 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
     """Take one part out of a clause."""
     if clause in ("show", "by", "only"):
         items = getattr(definition, clause)
-        return _tidied(_with(definition, **{clause: (*items[:index], *items[index + 1 :])}))
+        definition = _with(definition, **{clause: (*items[:index], *items[index + 1 :])})
+        if clause == "show":
+            definition = _with(definition, layers=_moved(definition.layers, index, -1))
+        return _tidied(definition)
     if clause == "with":
         return _with(definition, values={})
     emptied = {
@@ -166,7 +180,19 @@ def vary_measure(definition: ChartDefinition, model: Model, index: Index, how: s
     if how not in {each.key for each in VARIATIONS}:
         raise DefinitionProblem("There is no such variation.", hint="Choose one from the list.")
     measure = vary(_there(shown, index), how, definition.groups, model.schema)
-    return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
+    layers = _moved(definition.layers, index + 1, 1)
+    return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]), layers=layers)
+
+
+def _moved(layers: tuple[Layer, ...], index: int, by: Literal[1, -1]) -> tuple[Layer, ...]:
+    """Layers after a measure came in at a position, or went from there."""
+    kept = []
+    for layer in layers:
+        there = [i for i in layer.measures if by == 1 or i != index]
+        if len(there) == len(layer.measures):
+            measures = tuple(i + by if i >= index else i for i in there)
+            kept.append(layer.model_copy(update={"measures": measures}))
+    return tuple(kept)
 
 
 @edit
@@ -334,6 +360,121 @@ def sort_by_column(definition: ChartDefinition, model: Model, column: str) -> Ch
 @edit
 def set_title(definition: ChartDefinition, model: Model, title: str) -> ChartDefinition:
     return _with(definition, title=title.strip())
+
+
+def _layers(definition: ChartDefinition, model: Model) -> list[Layer]:
+    """The layers that the chart is drawn in now."""
+    kind = choose_kind(definition, model)[0]
+    return list(kind.layers(definition) or kind_named("layers").layers(definition))
+
+
+def _in_layers(definition: ChartDefinition, layers: list[Layer], model: Model) -> ChartDefinition:
+    """The chart drawn in these layers, lying if it lay before."""
+    lies = choose_kind(definition, model)[0].lies(definition)
+    settings = {**definition.settings, "direction": "lying" if lies else "upright"}
+    return _with(definition, kind="layers", layers=tuple(layers), settings=settings)
+
+
+@edit
+def draw_measure(
+    definition: ChartDefinition, model: Model, index: Index, how: How, axis: Literal["first", "second"] = "first"
+) -> ChartDefinition:
+    """Draw a measure its own way; the others stay as they are. Bars and areas of several measures share a layer, behind
+    the others."""
+    _there(definition.measures, index)
+    layers = []
+    for layer in _layers(definition, model):
+        others = tuple(i for i in layer.measures if i != index)
+        if layer.how in BETWEEN_TWO or others == layer.measures:
+            layers.append(layer)
+        elif others:
+            layers.append(layer.model_copy(update={"measures": others}))
+    new = Layer(measures=(index,), how=how, axis=axis)
+    same = [n for n, layer in enumerate(layers) if (layer.how, layer.axis) == (how, axis) and how in FILLING]
+    if same:
+        measures = tuple(sorted((*layers[same[0]].measures, index)))
+        layers[same[0]] = layers[same[0]].model_copy(update={"measures": measures})
+    else:
+        layers = [new, *layers] if how in FILLING else [*layers, new]
+    return _in_layers(definition, layers, model)
+
+
+@edit
+def set_layer(
+    definition: ChartDefinition,
+    model: Model,
+    index: Index,
+    how: How | None = None,
+    axis: Literal["first", "second"] | None = None,
+    colour: Colour | None = None,
+    test: str | None = None,
+    other: Colour | None = None,
+    dash: Literal["", "solid", "dashed", "dotted"] | None = None,
+    width: float | Literal[""] | None = None,
+    size: float | Literal[""] | None = None,
+    opacity: float | Literal[""] | None = None,
+) -> ChartDefinition:
+    """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
+    written with the fields' names. Raises FormulaProblem for one that is not yes or no."""
+    layers = _layers(definition, model)
+    layer = _there(tuple(layers), index)
+    sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash}
+    changes: dict[str, Any] = {name: value for name, value in sent.items() if value is not None}
+    numbers = {"width": width, "size": size, "opacity": opacity}
+    changes |= {name: None if value == "" else value for name, value in numbers.items() if value is not None}
+    if test is not None:
+        changes["test"] = _tested(test, model)
+    layers[index] = layer.model_copy(update=changes)
+    return _in_layers(definition, layers, model)
+
+
+def _tested(test: str, model: Model) -> str:
+    """A test as it is stored. Raises DefinitionProblem if it is not yes or no."""
+    if not test.strip():
+        return ""
+    formula = with_ids(test, model.schema)
+    node = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
+    if node.kind is not Kind.YES_NO:
+        raise DefinitionProblem(
+            "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
+        )
+    return formula
+
+
+@edit
+def add_layer(
+    definition: ChartDefinition, model: Model, how: How, measures: tuple[Index, ...]
+) -> ChartDefinition:
+    """Add a layer in front of the others, or behind them if it fills its ground or links dots."""
+    for index in measures:
+        _there(definition.measures, index)
+    layers, layer = _layers(definition, model), Layer(measures=measures, how=how)
+    behind = how in FILLING or how in BETWEEN_TWO
+    return _in_layers(definition, [layer, *layers] if behind else [*layers, layer], model)
+
+
+@edit
+def move_layer(definition: ChartDefinition, model: Model, index: Index, to: Index) -> ChartDefinition:
+    """Draw a layer earlier, behind others, or later, in front of them."""
+    layers = _layers(definition, model)
+    layer = _there(tuple(layers), index)
+    layers.pop(index)
+    layers.insert(to, layer)
+    return _in_layers(definition, layers, model)
+
+
+@edit
+def remove_layer(definition: ChartDefinition, model: Model, index: Index) -> ChartDefinition:
+    """Take a layer away. A measure that no other layer shows goes with it."""
+    layers = _layers(definition, model)
+    gone = _there(tuple(layers), index)
+    layers.pop(index)
+    definition = _in_layers(definition, layers, model)
+    drawn = {i for layer in layers for i in layer.measures}
+    for measure in sorted(set(gone.measures) - drawn, reverse=True):
+        if len(definition.measures) > 1:
+            definition = remove(definition, model, "show", measure)
+    return definition
 
 
 def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping | None:

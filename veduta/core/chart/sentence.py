@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import Kind
+from veduta.core.chart.parts import Part, joined
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
 from veduta.core.formats import value_words
@@ -19,16 +19,6 @@ from veduta.core.query.measures import Keep, measure_words, words_together
 from veduta.core.query.query import Sort
 from veduta.core.words import in_sentence, listed
 
-
-@dataclass(frozen=True)
-class Part:
-    """Some words; those of a clause name it and its position in it."""
-
-    text: str
-    clause: str = ""
-    index: int = 0
-
-
 COMPARED = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}
 
 
@@ -38,16 +28,15 @@ def sentence(
     """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters`
     are the names and values of those the chart reads."""
     parts = [Part("Show ")]
-    parts += _joined(words_together(definition.measures, schema), "show")
-    parts += [Part(f" as {kind.article}"), Part(kind.words(definition), "as")]
+    parts += kind.start(definition, words_together(definition.measures, schema))
     if definition.by:
-        parts += [Part(" by "), *_joined([in_sentence(grouping_words(g, schema)) for g in definition.by], "by")]
+        parts += [Part(" by "), *joined([in_sentence(grouping_words(g, schema)) for g in definition.by], "by")]
     if definition.aligned and any(group.is_time_axis for group in definition.groups):
         parts += [Part(" counted from the first with "), Part(with_names(definition.aligned, schema), "aligned")]
     if definition.split:
         parts += [Part(" split by "), Part(in_sentence(grouping_words(definition.split, schema)), "split")]
     if definition.only:
-        parts += [Part(", only "), *_joined([in_sentence(f.words(schema)) for f in definition.only], "only")]
+        parts += [Part(", only "), *joined([in_sentence(f.words(schema)) for f in definition.only], "only")]
     if definition.keep:
         parts += [Part(", keep the "), Part(keep_words(definition, definition.keep, schema), "keep")]
     if definition.sort:
@@ -125,15 +114,6 @@ def default_title(definition: ChartDefinition, schema: Schema) -> str:
     if definition.split:
         title += f", split by {in_sentence(grouping_words(definition.split, schema))}"
     return title[0].upper() + title[1:]
-
-
-def _joined(texts: list[str], clause: str) -> list[Part]:
-    parts: list[Part] = []
-    for index, text in enumerate(texts):
-        if index:
-            parts.append(Part(" and " if index == len(texts) - 1 else ", "))
-        parts.append(Part(text, clause, index))
-    return parts
 
 
 def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:

@@ -10,7 +10,8 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, suited
-from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.colours import SERIES_COLOURS
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind
 from veduta.core.chart.sentence import parameters_read
@@ -23,8 +24,18 @@ from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
 from veduta.core.query.filters.base import FieldCondition
 from veduta.core.query.listing import group_values
-from veduta.core.query.measures import TOTAL_WORDS, Keep, Measure, measure_format, measure_node, measure_words, total_of
+from veduta.core.query.measures import (
+    TOTAL_WORDS,
+    Keep,
+    Measure,
+    measure_format,
+    measure_node,
+    measure_words,
+    total_of,
+    words_together,
+)
 from veduta.core.query.query import Sort
+from veduta.core.words import listed
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
 from veduta.web.charts.filter_forms import FORMS, forms_for
 from veduta.web.charts.setting_inputs import setting_inputs
@@ -114,6 +125,70 @@ def _kind(opened: Opened) -> dict[str, Any]:
     }
 
 
+WAYS = {
+    "bar": "Bars",
+    "line": "Line",
+    "step": "Stepped line",
+    "area": "Area",
+    "dot": "Dots",
+    "tick": "Short lines",
+    "text": "Numbers",
+}
+WAYS_BETWEEN = {"range": "Bars from one to the other", "band": "Band", "link": "Links"}
+DASHES = {"solid": "Solid", "dashed": "Dashed", "dotted": "Dotted"}
+COLOURS = [(str(number), f"Series colour {number}") for number in range(1, len(SERIES_COLOURS) + 1)]
+COLOURS += [("better", "Better"), ("worse", "Worse"), ("quiet", "Quiet grey"), ("ink", "Ink")]
+
+
+@popover("layer")
+def _layer(opened: Opened) -> dict[str, Any]:
+    """How a layer of the drawing is drawn, and what can be laid over it."""
+    definition, model, index = opened.definition, opened.model, opened.index
+    kind = choose_kind(definition, model)[0]
+    layers = kind.layers(definition)
+    if index >= len(layers):
+        raise DefinitionProblem("The chart has no such layer any more.", hint="Load the page again.")
+    layer, names = layers[index], words_together(definition.measures, model.schema)
+    is_between = layer.how in WAYS_BETWEEN
+    lies = kind.lies(definition)
+    return {
+        "layer": layer,
+        "measures": listed([names[i] for i in layer.measures]),
+        "ways": list((WAYS_BETWEEN if is_between else WAYS).items()),
+        "axes": [("first", "Below" if lies else "Left"), ("second", "Above" if lies else "Right")],
+        "test": with_names(layer.test, model.schema),
+        "colours": COLOURS,
+        "dashes": list(DASHES.items()),
+        "numbers": [
+            ("width", "Line, px", layer.width),
+            ("size", "Dot, px", layer.size),
+            ("opacity", "Opacity", layer.opacity),
+        ],
+        "several": len(layers) > 1,
+        "last": len(layers) - 1,
+        "before": index - 1,
+        "after": index + 1,
+        "additions": _additions(layer, names),
+    }
+
+
+def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]]]:
+    """What can be added beside a layer: another way of the same measure, and what stands between it and others."""
+    first = layer.measures[0]
+    found = [
+        (f"{names[first]} as {words.lower()} too", {"edit": "add_layer", "how": how, "measures": [first]})
+        for how, words in WAYS.items()
+        if how in ("line", "dot", "text") and how != layer.how
+    ]
+    for other, name in enumerate(names):
+        if other != first:
+            found += [
+                (f"{words} between {names[first]} and {name}", {"edit": "add_layer", "how": how, "measures": [first, other]})
+                for how, words in (("link", "Links"), ("band", "A band"))
+            ]
+    return found
+
+
 @popover("keep")
 def _keep(opened: Opened) -> dict[str, Any]:
     definition, model = opened.definition, opened.model
@@ -146,11 +221,20 @@ def _show(opened: Opened) -> dict[str, Any]:
         "total": total_of(measure, schema) if measure else "again",
         "totals": list(TOTAL_WORDS.items()),
         "variations": fitting(definition.groups) if measure else [],
+        "ways": _ways(opened) if measure else [],
         "fixed": measure is not None and not _node(measure, model).fields,
         "fields": _fields_first(model, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next": len(definition.show),
     }
+
+
+def _ways(opened: Opened) -> list[tuple[str, str, bool]]:
+    """How a measure of a drawing in layers, or of bars and lines, can be drawn by itself; True for how it is."""
+    definition, index = opened.definition, opened.index
+    layers = choose_kind(definition, opened.model)[0].layers(definition)
+    now = {layer.how for layer in layers if index in layer.measures}
+    return [(how, words, how in now) for how, words in WAYS.items()] if layers and definition.groups else []
 
 
 def _node(measure: Measure, model: Model) -> Checked:

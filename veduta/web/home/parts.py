@@ -33,6 +33,7 @@ def parts(request: Request) -> HttpResponse:
                 {"value": '{"field":"c2"}', "name": "mean of passengers", "chosen": True},
             ],
             "kinds": list(Kind),
+            "colours": [("1", "Series colour 1"), ("better", "Better")],
             "drawn": list(KINDS.values()),
             "settings": (
                 SettingInput("curve", "Curve", "stepped", "straight", [("straight", "Even"), ("stepped", "In steps")]),

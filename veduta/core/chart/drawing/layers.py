@@ -29,7 +29,6 @@ DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
 BANDED = {"bar", "dot", "tick", "text", "range", "link"}
 BETWEEN = ("range", "band", "link")
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
-PASSED, OTHERWISE = "where it holds", "elsewhere"
 
 
 @dataclass
@@ -58,16 +57,22 @@ class Ground:
 
 @dataclass
 class Placed:
-    """A layer with its number, its marks and the measures they show."""
+    """A layer with its number, its marks, the measures they show, and the test that they pass or not."""
 
     layer: Layer
     number: int
     made: list[Mark]
     measures: list[Column]
+    test: Column | None = None
 
     @property
     def series(self) -> list[str]:
         return series_of(self.made)
+
+    @property
+    def has_colour(self) -> bool:
+        """Whether all its series have a colour of the layer's own."""
+        return bool(self.layer.colour) or self.test is not None
 
 
 def draw_layers(
@@ -81,14 +86,16 @@ def draw_layers(
     shares_on: Literal["", "first", "second"] = "",
     unnamed: Collection[int] = (),
     colours: Mapping[str, str] = MappingProxyType({}),
+    tests: Mapping[int, Column] = MappingProxyType({}),
 ) -> Drawing:
     """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
     a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them.
     Layers that are `unnamed`, by their numbers, have their colour without an entry in the legend;
-    `colours` are those of series that have one of their own."""
+    `colours` are those of series that have one of their own. `tests` are the columns that say of which marks a layer's
+    test holds, by its number."""
     notes: list[str] = []
     if given is None:
-        placed = [_placed(picture, layer, number) for number, layer in enumerate(layers)]
+        placed = [_placed(picture, layer, number, tests.get(number)) for number, layer in enumerate(layers)]
     else:
         placed = [Placed(layer, i, given[i], _shown(picture, layer)) for i, layer in enumerate(layers)]
     made = [mark for each in placed for mark in each.made]
@@ -117,15 +124,15 @@ def _shown(picture: Picture, layer: Layer) -> list[Column]:
     return [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
 
 
-def _placed(picture: Picture, layer: Layer, number: int) -> Placed:
+def _placed(picture: Picture, layer: Layer, number: int, test: Column | None) -> Placed:
     measures = _shown(picture, layer)
     if layer.how in BETWEEN:
         made = _between(picture, measures, number)
         return Placed(layer, number, filled_in(picture, made) if layer.how == "band" else made, measures)
-    made = marks(picture, measures, number)
+    made = marks(picture, measures, number, {"holds": test.key} if test else {})
     if layer.how in ("bar", "line", "step", "area"):
         made = filled_in(picture, made, zero=layer.how == "area")
-    return Placed(layer, number, made, measures)
+    return Placed(layer, number, made, measures, test)
 
 
 def _between(picture: Picture, measures: list[Column], number: int) -> list[Mark]:
@@ -167,7 +174,7 @@ def _painted(
     picture: Picture, placed: Sequence[Placed], unnamed: Collection[int], colours: Mapping[str, str]
 ) -> Encoding:
     """Gives each mark its entry in the legend. Returns the colour channel."""
-    usual = [each for each in placed if not each.layer.colour and each.layer.how != "link"]
+    usual = [each for each in placed if not each.has_colour and each.layer.how != "link"]
     own = series_colours(picture, list(dict.fromkeys(name for each in usual for name in each.series)))
     paints = own | {name: colour_named(colours[name]) for name in own if name in colours}
     for each in placed:
@@ -176,8 +183,9 @@ def _painted(
             continue
         for mark in each.made:
             mark.paint = _entry(picture, each, mark) + f" ({each.number})" * (each.number in unnamed)
-            if layer.colour:
-                paints[mark.paint] = colour_named(layer.colour if mark.more.get("holds", True) else layer.other)
+            if each.has_colour:
+                holds = each.test is None or mark.more.get("holds")
+                paints[mark.paint] = colour_named((layer.colour or "better") if holds else (layer.other or "worse"))
     if len(paints) <= 1 and (len(picture.dimensions) < 2 or not own):
         return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
     channel = colour_channel(paints)
@@ -189,13 +197,13 @@ def _painted(
 
 def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
     """What a mark is called in the legend; one colour for all series is called by what they show."""
-    if not placed.layer.colour:
+    if not placed.has_colour:
         return mark.series
     several = len(picture.dimensions) > 1
     name = " to ".join(measure.name for measure in placed.measures) if several or not mark.series else mark.series
-    if "holds" not in mark.more:
+    if placed.test is None:
         return name
-    return f"{name}, {PASSED if mark.more['holds'] else OTHERWISE}"
+    return f"{name}, {placed.test.name if mark.more.get('holds') else 'otherwise'}"
 
 
 def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:

@@ -28,8 +28,6 @@ class Bars(Kind):
     article = ""
     theme = "To compare"
     settings = BarSettings
-    is_lying = False
-
     def words(self, definition: ChartDefinition) -> str:
         if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
             return self.title
@@ -43,10 +41,13 @@ class Bars(Kind):
         """The longest first."""
         return Sort(by="measure", descending=True)
 
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        return (Layer(measures=tuple(range(len(definition.measures))), how="bar"),)
+
     def draw(self, picture: Picture) -> Drawing:
         stacking = picture.settings.stacking
-        layer = Layer(measures=tuple(range(len(picture.measures))), how="bar")
-        drawing = draw_layers(picture, [layer], lying=self.is_lying, stacking=stacking)
+        lying = self.lies(picture.definition)
+        drawing = draw_layers(picture, self.layers(picture.definition), lying=lying, stacking=stacking)
         series = len({row["series"] for row in drawing.rows})
         if series > 1 and stacking == "full" and any((row["value"] or 0) < 0 for row in drawing.rows):
             drawing.notes.append("Shares to 100% do not make sense with negative values.")
@@ -72,7 +73,9 @@ class LyingBars(Bars):
     title = "horizontal bars"
     use = "Ranks things whose names want to be read."
     glyph = '<path d="M3 4h24v4H3zM3 10h16v4H3zM3 16h10v4H3z"/>'
-    is_lying = True
+
+    def lies(self, definition: ChartDefinition) -> bool:
+        return True
 
     def suits(self, asked: Asked) -> Suits | None:
         first = asked.first

@@ -10,8 +10,9 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.calendar import Grouping
-from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.parts import Part, joined
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure, measure_format, measure_kind
@@ -120,6 +121,18 @@ class Kind:
     def words(self, definition: ChartDefinition) -> str:
         """What it is called in the sentence."""
         return self.title
+
+    def start(self, definition: ChartDefinition, measures: list[str]) -> list[Part]:
+        """How the sentence begins: the measures, and what they are drawn as."""
+        return [*joined(measures, "show"), Part(f" as {self.article}"), Part(self.words(definition), "as")]
+
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        """The layers that it is made of; none for a kind that is not drawn in layers."""
+        return ()
+
+    def lies(self, definition: ChartDefinition) -> bool:
+        """Whether its first dimension goes down, not across."""
+        return getattr(self.set(definition), "direction", "") == "lying"
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """The usual order of a first dimension that is not a date: by name, or as it is kept."""

@@ -51,7 +51,7 @@ def _shade_of(value: float, low: float, high: float) -> str:
     if low < 0 < high:
         far = AROUND_ZERO[0] if value < 0 else AROUND_ZERO[2]
         return between(AROUND_ZERO[1], far, abs(value) / max(-low, high))
-    return between(*RISING, (value - low) / (high - low) if high > low else 0)
+    return between(RISING[0], RISING[1], (value - low) / (high - low) if high > low else 0)
 
 
 def _cells(shade: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:

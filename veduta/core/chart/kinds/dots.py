@@ -17,8 +17,17 @@ class Direction(Settings):
     )
 
 
+class Directed(Kind):
+    """What kinds share that are drawn in layers, lying or upright."""
+
+    settings = Direction
+
+    def draw(self, picture: Picture) -> Drawing:
+        return draw_layers(picture, self.layers(picture.definition), lying=picture.settings.direction == "lying")
+
+
 @kind
-class Lollipops(Kind):
+class Lollipops(Directed):
     name = "lollipop"
     title = "dots on stems"
     article = ""
@@ -30,20 +39,17 @@ class Lollipops(Kind):
     )
     measures = (1, 1)
     dimensions = (1, 1)
-    settings = Direction
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """The highest first."""
         return Sort(by="measure", descending=True)
 
-    def draw(self, picture: Picture) -> Drawing:
-        stem = Layer(measures=(0,), how="link", width=1.5)
-        dot = Layer(measures=(0,), how="dot", size=11)
-        return draw_layers(picture, [stem, dot], lying=picture.settings.direction == "lying")
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        return (Layer(measures=(0,), how="link", width=1.5), Layer(measures=(0,), how="dot", size=11))
 
 
 @kind
-class Dumbbells(Kind):
+class Dumbbells(Directed):
     name = "dumbbell"
     title = "pairs of dots"
     article = ""
@@ -56,20 +62,18 @@ class Dumbbells(Kind):
     )
     measures = (2, 2)
     dimensions = (1, 1)
-    settings = Direction
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """By the first measure, the highest first."""
         return Sort(by="measure", descending=True)
 
-    def draw(self, picture: Picture) -> Drawing:
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         between = Layer(measures=(0, 1), how="link", dash="dotted", width=2)
-        ends = [Layer(measures=(i,), how="dot", size=11) for i in (1, 0)]
-        return draw_layers(picture, [between, *ends], lying=picture.settings.direction == "lying")
+        return (between, *(Layer(measures=(i,), how="dot", size=11) for i in (1, 0)))
 
 
 @kind
-class Strip(Kind):
+class Strip(Directed):
     name = "strip"
     title = "strip of marks"
     theme = "Distributions"
@@ -80,11 +84,12 @@ class Strip(Kind):
     )
     measures = (1, 1)
     dimensions = (2, 2)
-    settings = Direction
+
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        return (Layer(measures=(0,), how="tick", colour="1", opacity=0.7),)
 
     def draw(self, picture: Picture) -> Drawing:
-        ticks = Layer(measures=(0,), how="tick", colour="1", opacity=0.7)
-        drawing = draw_layers(picture, [ticks], lying=picture.settings.direction == "lying")
+        drawing = super().draw(picture)
         member = picture.dimensions[1].name
         drawing.notes.append(f"Each line is a value of {member}; its tooltip says which.")
         return drawing

@@ -38,10 +38,13 @@ class Line(Kind):
         stepped = "stepped " * (chosen.curve == "stepped")
         return f"{stepped}line" + " on a logarithmic axis" * (chosen.scale == "logarithmic")
 
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        how: Literal["step", "line"] = "step" if self.set(definition).curve == "stepped" else "line"
+        return (Layer(measures=tuple(range(len(definition.measures))), how=how),)
+
     def draw(self, picture: Picture) -> Drawing:
-        how: Literal["step", "line"] = "step" if picture.settings.curve == "stepped" else "line"
-        layer = Layer(measures=tuple(range(len(picture.measures))), how=how)
-        return draw_layers(picture, [layer], logarithmic=picture.settings.scale == "logarithmic")
+        logarithmic = picture.settings.scale == "logarithmic"
+        return draw_layers(picture, self.layers(picture.definition), logarithmic=logarithmic)
 
 
 class AreaSettings(Settings):
@@ -69,6 +72,8 @@ class Area(Kind):
         stacked = self.set(definition).stacking == "stacked"
         return "stacked area" if stacked else "area to 100%"
 
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        return (Layer(measures=tuple(range(len(definition.measures))), how="area"),)
+
     def draw(self, picture: Picture) -> Drawing:
-        layer = Layer(measures=tuple(range(len(picture.measures))), how="area")
-        return draw_layers(picture, [layer], stacking=picture.settings.stacking)
+        return draw_layers(picture, self.layers(picture.definition), stacking=picture.settings.stacking)

@@ -5,16 +5,16 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import replace
 
-from veduta.core.chart.definition import Layer
+from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.marks import marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import Asked, Kind, kind
-from veduta.core.chart.kinds.dots import Direction
+from veduta.core.chart.kinds.dots import Directed
 
 
 @kind
-class RangeBars(Kind):
+class RangeBars(Directed):
     name = "range"
     title = "bars from one value to another"
     article = ""
@@ -23,12 +23,9 @@ class RangeBars(Kind):
     glyph = '<path d="M4 9h5v9H4zM13.5 4h5v11h-5zM23 11h5v9h-5z"/>'
     measures = (2, 2)
     dimensions = (1, 1)
-    settings = Direction
 
-    def draw(self, picture: Picture) -> Drawing:
-        return draw_layers(
-            picture, [Layer(measures=(0, 1), how="range", colour="1")], lying=picture.settings.direction == "lying"
-        )
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        return (Layer(measures=(0, 1), how="range", colour="1"),)
 
 
 @kind
@@ -48,11 +45,14 @@ class Band(Kind):
         is_ordered = asked.first is not None and bool(asked.first.grain)
         return "" if is_ordered else "A band goes from period to period: it needs a date to draw along."
 
-    def draw(self, picture: Picture) -> Drawing:
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         between = Layer(measures=(0, 1), how="band", colour="1")
         edges = [Layer(measures=(i,), how="line", colour="1", width=1, opacity=0.6) for i in (0, 1)]
-        middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(picture.measures) > 2 else []
-        return draw_layers(picture, [between, *edges, *middle], unnamed=(1, 2))
+        middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(definition.measures) > 2 else []
+        return (between, *edges, *middle)
+
+    def draw(self, picture: Picture) -> Drawing:
+        return draw_layers(picture, self.layers(picture.definition), unnamed=(1, 2))
 
 
 @kind

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
@@ -88,7 +88,7 @@ def _worded(picture: Picture, value: float, signed: bool) -> str:
 
 def _part(picture: Picture, mark: Mark, step: Step) -> Mark:
     change = step.end - step.start
-    paint: Literal["▲ rises", "▼ falls"] = RISES if change >= 0 else FALLS
+    paint = RISES if change >= 0 else FALLS
     mark.text = _worded(picture, change, signed=True)
     mark.value, mark.more, mark.series = step.start, {"to": step.end}, paint
     mark.tip = [mark.tip[0], ["Change", mark.text], ["From", _worded(picture, step.start, False)]]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition
@@ -51,4 +52,4 @@ class Words(Kind):
 
 def size_of(share: float) -> int:
     """The step of size for a share of the largest: areas of letters go by it, so that sizes go by its root."""
-    return max(1, round(share**0.5 * STEPS))
+    return max(1, round(math.sqrt(share) * STEPS))

@@ -1,0 +1,104 @@
+"""Layers over one another, each measure drawn its own way, on one axis or two."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
+from veduta.core.chart.parts import Part, joined
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Sort
+
+HOW_WORDS = {
+    "bar": "bars",
+    "line": "a line",
+    "step": "a stepped line",
+    "area": "an area",
+    "dot": "dots",
+    "tick": "short lines",
+    "text": "numbers",
+    "range": "bars from one to the other",
+    "band": "a band between them",
+    "link": "links between them",
+}
+BETWEEN_TWO = ("range", "band", "link")
+
+
+class LayeredSettings(Settings):
+    direction: Literal["upright", "lying"] = setting(
+        "Direction", "upright", {"upright": "Names below", "lying": "Names at the left"}
+    )
+    stacking: Literal["stacked", "grouped", "full"] = setting(
+        "Several series", "stacked", {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
+    )
+
+
+@kind
+class Layered(Kind):
+    name = "layers"
+    title = "layers, each measure its own way"
+    article = ""
+    theme = "Your own"
+    use = "Lays bars, lines, dots and more over one another, on one value axis or two."
+    glyph = (
+        '<path opacity=".45" d="M4 21V12h5v9zM13.5 21V8h5v13zM23 21v-7h5v7z"/>'
+        '<path fill="none" stroke="currentColor" stroke-width="2" d="M5 9l11-5 10 5"/>'
+        '<circle cx="6" cy="9" r="2.2"/><circle cx="16" cy="4" r="2.2"/><circle cx="26" cy="9" r="2.2"/>'
+    )
+    settings = LayeredSettings
+
+    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+        """The chart's layers, as far as it has their measures; measures of none are drawn like the last, or as bars."""
+        count = len(definition.measures)
+        found: list[Layer] = []
+        for layer in definition.layers:
+            there = tuple(i for i in layer.measures if i < count)
+            if there:
+                found.append(layer.model_copy(update={"measures": there}))
+        drawn = {i for layer in found for i in layer.measures}
+        single = [layer.how for layer in found if layer.how not in BETWEEN_TWO]
+        others = [Layer(measures=(i,), how=single[-1] if single else "bar") for i in range(count) if i not in drawn]
+        return (*found, *others)
+
+    def start(self, definition: ChartDefinition, measures: list[str]) -> list[Part]:
+        """ "fare revenue as bars and passengers as a line on the right axis, in one drawing"."""
+        parts: list[Part] = []
+        layers = self.layers(definition)
+        for number, layer in enumerate(layers):
+            if number:
+                parts.append(Part(" and " if number == len(layers) - 1 else ", "))
+            parts += joined([measures[i] for i in layer.measures], "show", layer.measures)
+            parts += [Part(" as "), Part(layer_words(layer, self.set(definition).direction), "layer", number)]
+        return [*parts, Part(", "), Part("in one drawing", "as"), Part(",")]
+
+    def offered(self, asked: Asked) -> list[str]:
+        bars = any(layer.how == "bar" for layer in self.layers(asked.definition))
+        return ["direction", "stacking"] if bars and asked.has_series else ["direction"]
+
+    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+        return tuple(Measure(formula=layer.test) for layer in self.layers(definition) if layer.test)
+
+    def sort(self, definition: ChartDefinition) -> Sort | None:
+        """The highest of the first measure first."""
+        return Sort(by="measure", descending=True)
+
+    def draw(self, picture: Picture) -> Drawing:
+        layers = self.layers(picture.definition)
+        tested = [number for number, layer in enumerate(layers) if layer.test]
+        tests = dict(zip(tested, picture.result.unseen, strict=True))
+        settings: LayeredSettings = picture.settings
+        lying = settings.direction == "lying"
+        return draw_layers(picture, layers, lying=lying, stacking=settings.stacking, tests=tests)
+
+
+def layer_words(layer: Layer, direction: str) -> str:
+    """How a layer is drawn, in words."""
+    words = HOW_WORDS[layer.how]
+    if layer.dash in ("dashed", "dotted") and layer.how in ("line", "step", "link"):
+        words = words.replace("links", f"{layer.dash} links").replace("a ", f"a {layer.dash} ", 1)
+    if layer.axis == "second":
+        words += " on the upper axis" if direction == "lying" else " on the right axis"
+    return words

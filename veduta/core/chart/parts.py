@@ -1,0 +1,25 @@
+"""The parts that a chart's sentence is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some words; those of a clause name it and its position in it."""
+
+    text: str
+    clause: str = ""
+    index: int = 0
+
+
+def joined(texts: Sequence[str], clause: str, positions: Sequence[int] | None = None) -> list[Part]:
+    """The entries of a clause in a row: "fare, passengers and sailings"; at these positions, else at their own."""
+    parts: list[Part] = []
+    for place, text in enumerate(texts):
+        if place:
+            parts.append(Part(" and " if place == len(texts) - 1 else ", "))
+        parts.append(Part(text, clause, positions[place] if positions else place))
+    return parts
