@@ -248,7 +248,11 @@ class Edits(unittest.TestCase):
             "show": [fare, passengers, {}],
             "by": ["region"],
             "kind": "layers",
-            "layers": [{"measures": [0, 2], "how": "link"}, {"measures": [0], "how": "dot"}, {"measures": [2], "how": "dot"}],
+            "layers": [
+                {"measures": [0, 2], "how": "link"},
+                {"measures": [0], "how": "dot"},
+                {"measures": [2], "how": "dot"},
+            ],
         }
         varied = self.after({"edit": "vary_measure", "index": 0, "how": "share"}, **start)
         self.assertEqual([layer.measures for layer in varied.layers], [(0, 3), (0,), (3,)])
@@ -272,6 +276,9 @@ class Edits(unittest.TestCase):
         for row in tested:
             self.assertEqual(row["paint"].endswith("otherwise"), row["value"] < 10, row["name"])
         self.assertEqual([column.name for column in answered.result.columns], ["Route", "Fare", "Passengers"])
+        words = {"edit": "set_layer", "index": 2, "said": "passed", "other_said": "missed"}
+        answered = ask(apply_edit(definition, self.model, words), self.model, context_of(self.model))
+        self.assertEqual({row["paint"] for row in answered.drawing.rows if row["layer"] == 2}, {"passed", "missed"})
         for wrong in ("sum(Fare)", "nonsense", "Fare >"):
             with self.subTest(wrong), self.assertRaises(VedutaError):
                 self.after({"edit": "set_layer", "index": 0, "test": wrong}, **start)

@@ -27,9 +27,11 @@ Colour = Annotated[str, StringConstraints(pattern=r"^([1-8]|better|worse|quiet|i
 class Layer(Frozen):
     """How some of a chart's measures, by their positions, are drawn: each by itself, or as a range, a band or a link
     between two (a link of one begins at zero).
+
     A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
     `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
-    colour. `width` is that of lines, `size` that of dots, in pixels."""
+    colour; `said` and `other_said` are their words in the legend. `width` is that of lines, `size` that of dots, in
+    pixels."""
 
     measures: tuple[Annotated[int, Attribute(ge=0, lt=50)], ...] = Attribute(min_length=1, max_length=50)
     how: How
@@ -37,6 +39,8 @@ class Layer(Frozen):
     colour: Colour = ""
     test: str = Attribute("", max_length=5_000)
     other: Colour = ""
+    said: str = Attribute("", max_length=100)
+    other_said: str = Attribute("", max_length=100)
     dash: Literal["", "solid", "dashed", "dotted"] = ""
     width: float | None = Attribute(None, ge=0.5, le=20)
     size: float | None = Attribute(None, ge=2, le=60)

@@ -409,6 +409,8 @@ def set_layer(
     colour: Colour | None = None,
     test: str | None = None,
     other: Colour | None = None,
+    said: str | None = None,
+    other_said: str | None = None,
     dash: Literal["", "solid", "dashed", "dotted"] | None = None,
     width: float | Literal[""] | None = None,
     size: float | Literal[""] | None = None,
@@ -419,6 +421,7 @@ def set_layer(
     layers = _layers(definition, model)
     layer = _there(tuple(layers), index)
     sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash}
+    sent |= {"said": said and said.strip(), "other_said": other_said and other_said.strip()}
     changes: dict[str, Any] = {name: value for name, value in sent.items() if value is not None}
     numbers = {"width": width, "size": size, "opacity": opacity}
     changes |= {name: None if value == "" else value for name, value in numbers.items() if value is not None}
@@ -442,9 +445,7 @@ def _tested(test: str, model: Model) -> str:
 
 
 @edit
-def add_layer(
-    definition: ChartDefinition, model: Model, how: How, measures: tuple[Index, ...]
-) -> ChartDefinition:
+def add_layer(definition: ChartDefinition, model: Model, how: How, measures: tuple[Index, ...]) -> ChartDefinition:
     """Add a layer in front of the others, or behind them if it fills its ground or links dots."""
     for index in measures:
         _there(definition.measures, index)

@@ -114,11 +114,14 @@ def _kind(opened: Opened) -> dict[str, Any]:
     asked = Asked(definition, model)
     chosen, why = suited(asked)
     current = choose_kind(definition, model)[0]
-    offered: dict[str, list[tuple[Kind, str]]] = {theme: [] for theme in THEMES}
-    for kind in KINDS.values():
-        offered[kind.theme].append((kind, kind.unfit(asked)))
+    problems = [(kind, kind.unfit(asked)) for kind in KINDS.values()]
+    fitting_: dict[str, list[Kind]] = {theme: [] for theme in THEMES}
+    for kind, problem in problems:
+        if not problem:
+            fitting_[kind.theme].append(kind)
     return {
-        "themes": [(theme, kinds) for theme, kinds in offered.items() if kinds],
+        "themes": [(theme, kinds) for theme, kinds in fitting_.items() if kinds],
+        "others": [(kind, problem) for kind, problem in problems if problem],
         "chosen": chosen,
         "why": why,
         "settings": setting_inputs(current, definition, asked),
@@ -182,8 +185,9 @@ def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]
     ]
     for other, name in enumerate(names):
         if other != first:
+            both = [first, other]
             found += [
-                (f"{words} between {names[first]} and {name}", {"edit": "add_layer", "how": how, "measures": [first, other]})
+                (f"{words} between {names[first]} and {name}", {"edit": "add_layer", "how": how, "measures": both})
                 for how, words in (("link", "Links"), ("band", "A band"))
             ]
     return found

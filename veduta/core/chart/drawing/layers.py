@@ -203,7 +203,9 @@ def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
     name = " to ".join(measure.name for measure in placed.measures) if several or not mark.series else mark.series
     if placed.test is None:
         return name
-    return f"{name}, {placed.test.name if mark.more.get('holds') else 'otherwise'}"
+    if mark.more.get("holds"):
+        return placed.layer.said or f"{name}, {placed.test.name}"
+    return placed.layer.other_said or f"{name}, otherwise"
 
 
 def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:

@@ -28,6 +28,7 @@ class Bars(Kind):
     article = ""
     theme = "To compare"
     settings = BarSettings
+
     def words(self, definition: ChartDefinition) -> str:
         if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
             return self.title
