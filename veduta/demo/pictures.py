@@ -39,8 +39,11 @@ class _Parts:
     def formula(self, name: str) -> dict[str, Any]:
         return {"field": self.named[name], "aggregate": "own"}
 
+    def stored(self, text: str) -> str:
+        return with_ids(text, self.model.schema)
+
     def own(self, text: str, name: str, **more: Any) -> dict[str, Any]:
-        return {"formula": with_ids(text, self.model.schema), "name": name, **more}
+        return {"formula": self.stored(text), "name": name, **more}
 
     def by(self, grain: str) -> dict[str, Any]:
         return {"field": self.date, "grain": grain}
@@ -58,6 +61,19 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     this_year = p.within("2026-01-01", "2026-10-31")
     route, region, vessel = ids["Route"], ids["Region"], ids["Vessel"]
     return {
+        "trend": p.chart(
+            kind="trend",
+            show=[revenue, passengers],
+            by=[p.by("month")],
+            settings={"better": "higher"},
+            title="The latest month",
+        ),
+        "target": p.chart(
+            kind="target",
+            show=[revenue, p.formula("Target revenue")],
+            only=[p.within("2026-01-01", "2026-12-31")],
+            title="Fare revenue of 2026 and its target",
+        ),
         "lollipop": p.chart(
             kind="lollipop", show=[late], by=[vessel], title="Mean minutes late by vessel", only=[this_year]
         ),
@@ -68,6 +84,27 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             only=[this_year],
             keep={"count": 12, "by": revenue},
             title="Fare revenue and target of the largest routes in 2026",
+        ),
+        "layers": p.chart(
+            kind="layers",
+            show=[revenue, p.formula("Target revenue")],
+            by=[route],
+            only=[this_year],
+            keep={"count": 12, "by": revenue},
+            settings={"direction": "lying"},
+            layers=[
+                {"measures": [1, 0], "how": "link", "dash": "dotted", "width": 2},
+                {"measures": [1], "how": "dot", "colour": "quiet", "size": 11},
+                {
+                    "measures": [0],
+                    "how": "dot",
+                    "size": 11,
+                    "test": p.stored('sum("Fare revenue") >= "Target revenue"'),
+                    "said": "Fare revenue, target passed",
+                    "other_said": "Fare revenue, target missed",
+                },
+            ],
+            title="Which routes passed their target in 2026",
         ),
         "strip": p.chart(
             kind="strip", show=[passengers], by=[region], split=vessel, title="Passengers of each vessel by region"
@@ -185,15 +222,17 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
 
 
 PLACES = (
-    ("scatter", 0, 0, 6, 6),
-    ("line", 6, 0, 6, 6),
-    ("dumbbell", 0, 6, 6, 6),
-    ("heat", 6, 6, 6, 6),
-    ("pie", 0, 12, 4, 5),
-    ("waterfall", 4, 12, 8, 5),
-    ("calendar", 0, 17, 12, 5),
-    ("nested", 0, 22, 7, 6),
-    ("band", 7, 22, 5, 6),
+    ("trend", 0, 0, 7, 3),
+    ("target", 7, 0, 5, 3),
+    ("scatter", 0, 3, 6, 6),
+    ("line", 6, 3, 6, 6),
+    ("layers", 0, 9, 6, 6),
+    ("heat", 6, 9, 6, 6),
+    ("pie", 0, 15, 4, 5),
+    ("waterfall", 4, 15, 8, 5),
+    ("calendar", 0, 20, 12, 5),
+    ("nested", 0, 25, 7, 6),
+    ("band", 7, 25, 5, 6),
 )
 
 

@@ -3,10 +3,6 @@ from __future__ import annotations
 import datetime as dt
 import json
 import unittest
-from functools import cache
-from pathlib import Path
-
-from jsonschema import Draft7Validator
 
 from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.chart.choose import choose_kind
@@ -20,7 +16,6 @@ from veduta.core.data.fields import Kind, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
 from veduta.core.formats import format_number, settle
 
-VEGA_LITE = Path(__file__).parents[3] / "node_modules/vega-lite/build/vega-lite-schema.json"
 FARE = {"field": "fare", "aggregate": "sum"}
 MONTH = {"field": "sailed", "grain": "month"}
 ROWS = [
@@ -35,11 +30,6 @@ ROWS = [
     for r in ("North Reach", "Inner Sound", "South Banks")
     if i % 5 != 2  # nothing sails in March
 ]
-
-
-@cache
-def validator() -> Draft7Validator:
-    return Draft7Validator(json.loads(VEGA_LITE.read_text()))
 
 
 def chart(**parts) -> ChartDefinition:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import json
+import re
 import unittest
 from functools import cache
 from pathlib import Path
+from typing import Any
 from unittest import mock
+from urllib.parse import unquote
 
-from jsonschema import Draft7Validator
+import jsonschema_rs
 
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
@@ -19,6 +22,7 @@ from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
 from veduta.core.chart.kinds.base import kind
 from veduta.core.chart.question import Answered, ask
 from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
 
 GRAMMARS = Path(__file__).parents[3] / "node_modules"
 MONTH = {"field": "sailed", "grain": "month"}
@@ -63,14 +67,44 @@ ROWS = {
 }
 
 
+MODELS: dict[int, tuple[Model, list[dict]]] = {}
+
+
 @cache
-def validator(grammar: str) -> Draft7Validator:
-    return Draft7Validator(json.loads((GRAMMARS / f"{grammar}/build/{grammar}-schema.json").read_text()))
+def validator(grammar: str) -> jsonschema_rs.Draft7Validator:
+    schema = json.loads((GRAMMARS / f"{grammar}/build/{grammar}-schema.json").read_text())
+    return jsonschema_rs.Draft7Validator(_with_plain_names(schema))
+
+
+def _with_plain_names(node: Any) -> Any:
+    """A schema whose definitions are called by letters and digits only, as references may be."""
+    if isinstance(node, list):
+        return [_with_plain_names(each) for each in node]
+    if not isinstance(node, dict):
+        return node
+    node = {key: _with_plain_names(value) for key, value in node.items()}
+    if isinstance(reference := node.get("$ref"), str):
+        start, _, name = reference.rpartition("/")
+        node["$ref"] = f"{start}/{_plain(unquote(name))}"
+    if isinstance(definitions := node.get("definitions"), dict):
+        node["definitions"] = {_plain(name): each for name, each in definitions.items()}
+    return node
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"\W", lambda found: f"_{ord(found[0])}_", name)
+
+
+def model_of(rows: list[dict]) -> Model:
+    """A model of these rows, the same for the same list."""
+    if id(rows) not in MODELS:
+        MODELS[id(rows)] = sailings(rows), rows
+    return MODELS[id(rows)][0]
 
 
 def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
     """The parts of charts that a kind can draw, with each number of measures and dimensions it takes."""
-    model = sailings(rows)
+    model = model_of(rows)
     found = []
     for measures in range(1, len(MEASURES) + 1):
         for dimensions in DIMENSIONS:
@@ -83,7 +117,7 @@ def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
 
 
 def drawn(parts: dict, rows: list[dict]) -> Answered:
-    model = sailings(rows)
+    model = model_of(rows)
     return ask(load_definition({"dataset": "d", **parts}), model, context_of(model))
 
 
@@ -107,6 +141,9 @@ class EveryKind(unittest.TestCase):
             if mark["point"] is not None:
                 self.assertLessEqual(len(mark["point"]), dimensions)
                 self.assertTrue(mark["tip"])
+
+    def test_the_grammar_is_checked(self):
+        self.assertFalse(validator("vega-lite").is_valid({"mark": "pictogram", "encoding": {}}))
 
     def test_it_draws_all_that_fits_it(self):
         for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):

@@ -48,10 +48,35 @@ class TableLayout:
 
 
 @dataclass
+class Change:
+    """How a figure differs from what it is compared with, in words; `tone` is "better", "worse" or neither."""
+
+    text: str
+    tone: str = ""
+
+
+@dataclass
 class Figure:
+    """A number said large. `of` says what it is of, such as a period; `changes` compare it; `trend` is a line of an
+    SVG of 100 by 30 with a point for each period. `share` of a target is drawn as a bar, a ring or on a scale (`look`),
+    of which `filled` of 100 are reached and the target stands at `aim`."""
+
     name: str
     text: str
     exact: str
+    of: str = ""
+    changes: list[Change] = attribute(default_factory=list)
+    trend: str = ""
+    share: float = 0
+    look: str = ""
+
+    @property
+    def filled(self) -> float:
+        return round(100 * max(0, self.share) / max(1, self.share), 1)
+
+    @property
+    def aim(self) -> float:
+        return round(100 / max(1, self.share), 1)
 
 
 @dataclass

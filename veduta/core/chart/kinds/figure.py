@@ -1,11 +1,26 @@
-"""A single figure for each measure."""
+"""Figures: single ones, the latest of a trend, and those that have a target."""
 
 from __future__ import annotations
 
-from veduta.core.chart.drawing.cells import Figure
-from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
+import datetime as dt
+from dataclasses import replace
+from typing import Literal
+
+from veduta.core.calendar import Grain, period_words
+from veduta.core.chart.drawing.cells import Change, Figure
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
+from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.data.fields import NumberFormat
 from veduta.core.formats import format_value
+from veduta.core.query.query import Column
+from veduta.core.words import in_sentence
+
+BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
+PERCENT = NumberFormat(style="percent", decimals=1)
+WIDTH, HEIGHT = 100.0, 30.0
+NO_CHANGE = 0.0005
+"""A share of change that is said to be none."""
 
 
 @kind
@@ -25,15 +40,153 @@ class SingleFigure(Kind):
         return Suits(1, "no dimension, so a single figure")
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_figures(picture)
+        return Drawing(figures=[_figure(picture, column, _first(picture, column)) for column in picture.measures])
 
 
-def draw_figures(picture: Picture) -> Drawing:
-    formats = picture.formats
-    row = picture.result.frame.row(0, named=True) if picture.result.frame.height else {}
-    figures = []
-    for column in picture.measures:
-        value = row.get(column.key)
-        exact = format_value(value, column.kind, formats[column.key])
-        figures.append(Figure(column.name, exact, exact))
-    return Drawing(figures=figures)
+def _first(picture: Picture, column: Column) -> float | None:
+    frame = picture.result.frame
+    return frame[column.key][0] if frame.height else None
+
+
+def _figure(picture: Picture, column: Column, value: float | None) -> Figure:
+    text = format_value(value, column.kind, picture.formats[column.key])
+    return Figure(column.name, text, text)
+
+
+class TrendSettings(Settings):
+    better: Literal["none", "higher", "lower"] = setting("What is better", "none", BETTER)
+
+
+@kind
+class TrendFigure(Kind):
+    name = "trend"
+    title = "figure with its trend"
+    theme = "To read"
+    use = "Says the latest period's number large, its change, and the way there as a quiet line."
+    glyph = (
+        '<path d="M4 3h3.200v10H4zM10 3h7v2.600h-4.400v1.200H17V13h-7v-2.600h4.400V9.200H10z"/>'
+        '<path fill="none" stroke="currentColor" stroke-width="1.6" d="M3 21l6-3 6 2 6-4 8-2"/>'
+    )
+    dimensions = (1, 1)
+    settings = TrendSettings
+
+    def unfit_besides(self, asked: Asked) -> str:
+        is_time = asked.first is not None and asked.first.is_time_axis
+        return "" if is_time else "It goes from period to period: it needs a date."
+
+    def draw(self, picture: Picture) -> Drawing:
+        notes = []
+        if picture.result.unfinished:
+            notes.append("The figure is that of the last finished period.")
+        return Drawing(figures=[_with_trend(picture, column) for column in picture.measures], notes=notes)
+
+
+def _with_trend(picture: Picture, column: Column) -> Figure:
+    """The last finished period's figure, compared with the period before and the year before."""
+    first = picture.dimensions[0]
+    grain = first.dimension.period
+    rows = picture.result.frame.select(first.key, column.key).drop_nulls(first.key).sort(first.key)
+    values: dict[dt.date, float | None] = dict(rows.iter_rows())
+    periods = list(values)
+    if picture.result.unfinished and len(periods) > 1:
+        periods.pop()
+    if not periods:
+        return _figure(picture, column, None)
+    last = periods[-1]
+    figure = _figure(picture, column, values[last])
+    compared = [(_before(last, grain), f"the {grain.words} before"), (_year_before(last, grain), "a year before")]
+    changes = [
+        change
+        for period, words in (compared if grain is not Grain.YEAR else compared[:1])
+        if period in values and (change := _change(values[last], values[period], words, picture.settings.better))
+    ]
+    trend = _path([values[period] for period in periods])
+    return replace(figure, of=period_words(last, grain), changes=changes, trend=trend)
+
+
+def _before(start: dt.date, grain: Grain) -> dt.date | None:
+    """The start of the period before; None for hours, which are not told apart by days."""
+    if grain is Grain.HOUR:
+        return None
+    day = start - dt.timedelta(days=1)
+    if grain is Grain.DAY:
+        return day
+    if grain is Grain.WEEK:
+        return start - dt.timedelta(days=7)
+    months = {Grain.MONTH: 1, Grain.QUARTER: 3, Grain.YEAR: 12}[grain]
+    return _months_before(start, months)
+
+
+def _year_before(start: dt.date, grain: Grain) -> dt.date | None:
+    """The start of the period that corresponds to it a year before; a week and a day have none of their own."""
+    return _months_before(start, 12) if grain in (Grain.MONTH, Grain.QUARTER, Grain.YEAR) else None
+
+
+def _months_before(start: dt.date, months: int) -> dt.date:
+    number = start.year * 12 + start.month - 1 - months
+    return dt.date(number // 12, number % 12 + 1, 1)
+
+
+def _change(value: float | None, before: float | None, words: str, better: str) -> Change | None:
+    """The change in words, sign and arrow: "▲ 4.2% on the month before"."""
+    if value is None or not before or before < 0:
+        return None
+    share = value / before - 1
+    if abs(share) < NO_CHANGE:
+        return Change(f"as {words}")
+    said = format_value(abs(share), ValueKind.DECIMAL, PERCENT)
+    rises = share > 0
+    tone = "" if better == "none" else "better" if rises == (better == "higher") else "worse"
+    return Change(f"{'▲ +' if rises else '▼ −'}{said} on {words}", tone)
+
+
+def _path(values: list[float | None]) -> str:
+    """The values as a path of an SVG of 100 by 30; gaps stay gaps. None for fewer than two."""
+    there = [value for value in values if value is not None]
+    if len(there) < 2:
+        return ""
+    low, high = min(there), max(there)
+    step, spread = WIDTH / (len(values) - 1), (high - low) or 1
+    path, pen = "", "M"
+    for place, value in enumerate(values):
+        if value is None:
+            pen = "M"
+            continue
+        path += f"{pen}{place * step:.1f},{HEIGHT - 1 - (value - low) / spread * (HEIGHT - 2):.1f}"
+        pen = "L"
+    return path
+
+
+class TargetSettings(Settings):
+    look: Literal["bar", "ring", "scale"] = setting(
+        "Drawn as", "bar", {"bar": "A bar", "ring": "A ring", "scale": "A mark on a scale"}
+    )
+
+
+@kind
+class TargetFigure(Kind):
+    name = "target"
+    title = "figure and its target"
+    theme = "To read"
+    use = "Says how much of a target is reached: the first measure as a share of the second."
+    glyph = (
+        '<path opacity=".3" d="M3 14h26v6H3z"/><path d="M3 14h17v6H3z"/>'
+        '<path d="M4 3h2.800v8H4zM9 3h6v2.200h-3.800v1H15V11H9V8.800h3.800v-1H9z"/>'
+    )
+    measures = (2, 2)
+    dimensions = (0, 0)
+    settings = TargetSettings
+
+    def draw(self, picture: Picture) -> Drawing:
+        reached, target = picture.measures
+        value, aim = _first(picture, reached), _first(picture, target)
+        figure = _figure(picture, reached, value)
+        aim_words = format_value(aim, target.kind, picture.formats[target.key])
+        if value is None or aim is None or aim <= 0:
+            figure.of = f"{target.name}: {aim_words}"
+            return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
+        share = value / aim
+        said = format_value(share, ValueKind.DECIMAL, PERCENT)
+        figure.of = f"{said} of {in_sentence(target.name)}, {aim_words}"
+        figure.share, figure.look = share, picture.settings.look
+        return Drawing(figures=[figure])
