@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from veduta.core.chart.drawing.colours import BLACK, NAMED_COLOURS, ON_LIGHT_SERIES, ON_SERIES, SERIES_COLOURS, WHITE
+from veduta.core.chart.drawing.colours import (
+    BLACK,
+    GROUND,
+    NAMED_COLOURS,
+    ON_LIGHT_SERIES,
+    ON_SERIES,
+    SERIES_COLOURS,
+    WHITE,
+)
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
@@ -15,6 +23,7 @@ DARK_SHADES = {
     "#0B5D63": "#2F8F95",
     "#EFF2F1": "#22353A",
     "#B8433B": "#C05A50",
+    GROUND: "#172327",
     WHITE: "#0A0A0A",
     BLACK: "#F5F5F5",
     ON_SERIES: "#050505",

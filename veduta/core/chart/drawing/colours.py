@@ -13,6 +13,8 @@ from veduta.core.words import listed
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
 NAMED_COLOURS = {"better": "#1F7A5C", "worse": "#B3322C", "quiet": "#8A9A9D", "ink": "#16262B"}
 """Colours that mean something; beside them stand the series colours, named 1 to 8, and any as #rrggbb."""
+GROUND = "#FFFFFF"
+"""The sheet on which is drawn, for lines that keep filled marks apart."""
 WHITE, BLACK = "#FEFEFE", "#010101"
 """Texts on strong and on pale shades; in the dark theme they change places."""
 ON_SERIES, ON_LIGHT_SERIES = "#FDFDFD", "#020202"

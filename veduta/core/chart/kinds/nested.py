@@ -8,6 +8,7 @@ import squarify
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import (
+    GROUND,
     NAMED_COLOURS,
     ON_LIGHT_SERIES,
     ON_SERIES,
@@ -114,7 +115,7 @@ def _scales(field_x: str, field_y: str) -> dict[str, Any]:
 
 def _rectangles(colour: dict[str, Any]) -> dict[str, Any]:
     return {
-        "mark": {"type": "rect", "stroke": "#FFFFFF", "strokeWidth": 1.2, **POINTED_AT},
+        "mark": {"type": "rect", "stroke": GROUND, "strokeWidth": 1.2, **POINTED_AT},
         "encoding": {
             **_scales("left", "top"),
             "x2": {"field": "right"},

@@ -46,8 +46,8 @@ class Band(Kind):
         return "" if is_ordered else "A band goes from period to period: it needs a date to draw along."
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
-        between = Layer(measures=(0, 1), how="band", colour="1")
-        edges = [Layer(measures=(i,), how="line", colour="1", width=1, opacity=0.6) for i in (0, 1)]
+        between = Layer(measures=(0, 1), how="band", colour="quiet", opacity=0.35)
+        edges = [Layer(measures=(i,), how="line", colour="quiet", width=1, opacity=0.6) for i in (0, 1)]
         middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(definition.measures) > 2 else []
         return (between, *edges, *middle)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from veduta.core.chart.drawing.axes import number_axis, said_of
-from veduta.core.chart.drawing.colours import colour_by_series
+from veduta.core.chart.drawing.colours import NAMED_COLOURS, colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
@@ -142,7 +142,7 @@ def _line(picture: Picture, line: Fitted, paint: str) -> dict[str, Any]:
     if paint:
         encoding["color"] = {"field": "paint", "type": "nominal"}
     else:
-        shape["color"] = "#16262B"
+        shape["color"] = NAMED_COLOURS["ink"]
     return {"data": {"values": points}, "mark": shape, "encoding": encoding}
 
 

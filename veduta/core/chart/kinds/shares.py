@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.colours import colour_channel, series_colours
+from veduta.core.chart.drawing.colours import GROUND, NAMED_COLOURS, colour_channel, series_colours
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
@@ -37,10 +37,10 @@ class Circle(Kind):
     def draw(self, picture: Picture) -> Drawing:
         made, notes = _parts(picture)
         paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER])
-        paints |= {mark.name: "#8A9A9D" for mark in made if mark.name == OTHER}
+        paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if mark.name == OTHER}
         for mark in made:
             mark.paint = mark.name
-        shape: dict[str, Any] = {"type": "arc", "stroke": "#FFFFFF", "strokeWidth": 1, **POINTED_AT}
+        shape: dict[str, Any] = {"type": "arc", "stroke": GROUND, "strokeWidth": 1, **POINTED_AT}
         shape |= {"innerRadius": {"expr": self.inner}}
         turn = {"type": "quantitative", "scale": {"domain": [0, 1]}, "stack": None}
         encoding: dict[str, Any] = {

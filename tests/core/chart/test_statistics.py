@@ -1,0 +1,191 @@
+"""The numbers that drawings work out, against plain loops and other libraries."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import statistics
+import unittest
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.support import context_of, sailings
+from veduta.core.chart.definition import load_definition
+from veduta.core.chart.drawing.colours import between, luminance, needs_white
+from veduta.core.chart.fits import fitted
+from veduta.core.chart.kinds.cumulative import so_far
+from veduta.core.chart.kinds.figure import _path
+from veduta.core.chart.kinds.waterfall import steps
+from veduta.core.chart.question import ask
+
+NUMBERS = st.floats(-1e6, 1e6).map(lambda value: round(value, 2))
+FARE, PASSENGERS = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
+
+
+def drawn(rows, **parts):
+    model = sailings(rows)
+    return ask(load_definition({"dataset": "d", **parts}), model, context_of(model)).drawing
+
+
+class Fits(unittest.TestCase):
+    @examples(60)
+    @given(st.lists(st.tuples(NUMBERS, NUMBERS), min_size=3, max_size=40, unique_by=lambda pair: pair[0]))
+    def test_a_straight_line_is_that_of_least_squares(self, points):
+        x, y = zip(*points, strict=True)
+        slope, start = statistics.linear_regression(x, y)
+        line = fitted(x, y, "linear")
+        spread = max(1.0, max(map(abs, y)))
+        for along, value in zip(line.xs, line.ys, strict=True):
+            self.assertAlmostEqual(value / spread, (start + slope * along) / spread, places=5)
+        if len(set(y)) > 1:
+            self.assertAlmostEqual(line.r_squared, statistics.correlation(x, y) ** 2, places=5)
+
+    def test_known_curves_are_found_again(self):
+        x = [0.5 * i for i in range(20)]
+        for fit, curve, equation in (
+            ("linear", lambda v: 3 * v - 2, "y = 3 x − 2"),
+            ("quadratic", lambda v: 2 * v**2 - v + 5, "y = 2 x² − 1 x + 5"),
+            ("cubic", lambda v: -(v**3) + 4 * v, None),
+            ("exponential", lambda v: 2 * math.exp(0.3 * v), "y = 2 · e^(0.3 x)"),
+        ):
+            with self.subTest(fit):
+                line = fitted(x, [curve(v) for v in x], fit)
+                self.assertAlmostEqual(line.r_squared, 1, places=9)
+                self.assertTrue(np.allclose(line.ys, [curve(v) for v in line.xs]))
+                self.assertEqual(line.equation, equation or line.equation)
+                self.assertEqual(line.count, 20)
+
+    def test_a_smoothed_line_follows_what_is_straight(self):
+        x = list(range(30))
+        line = fitted(x, [2.0 * v for v in x], "smoothed")
+        self.assertTrue(np.allclose(line.ys, [2.0 * v for v in line.xs]))
+        self.assertEqual((line.equation, line.r_squared), ("", None))
+
+    def test_what_has_no_line_says_why(self):
+        self.assertIn("at least 2 points", fitted([1, 1, 1], [1, 2, 3], "linear"))
+        self.assertIn("at least 4 points", fitted([1, 2, 3], [1, 2, 3], "cubic"))
+        self.assertIn("above zero", fitted([1, 2, 3], [1, 0, 3], "exponential"))
+        self.assertIsNone(fitted([1, 2, 3], [4, 4, 4], "linear").r_squared)
+
+    def test_the_note_of_a_scatter_says_equation_and_count(self):
+        rows = [{"route": f"R{i}", "fare": 3.0 * i + 1, "passengers": i} for i in range(8)]
+        parts = {"kind": "scatter", "show": [PASSENGERS, FARE], "by": ["route"], "settings": {"fit": "linear"}}
+        self.assertIn("The line: y = 3 x + 1, R² 1.000, from 8 dots.", drawn(rows, **parts).notes)
+
+
+class Waterfalls(unittest.TestCase):
+    @given(st.lists(st.one_of(st.none(), NUMBERS), max_size=20), st.one_of(st.none(), NUMBERS))
+    def test_each_part_starts_where_the_one_before_ended(self, changes, begin):
+        found = steps(changes, begin)
+        at = begin or 0.0
+        for step, change in zip(found[begin is not None :], changes, strict=False):
+            self.assertAlmostEqual(step.start, at, places=4)
+            at += change or 0.0
+            self.assertAlmostEqual(step.end, at, places=4)
+        self.assertTrue(found[-1].is_total)
+        self.assertAlmostEqual(found[-1].end, at, places=4)
+
+    def test_it_goes_from_one_measures_total_to_the_others(self):
+        rows = [{"region": r, "fare": f, "passengers": p} for r, f, p in (("A", 5.0, 2), ("B", 1.0, 4))]
+        marks = drawn(rows, kind="waterfall", show=[PASSENGERS, FARE], by=["region"]).rows
+        bars = [(m["name"], m["value"], m["to"], m["series"][0]) for m in marks if m["layer"] == 0]
+        self.assertEqual(
+            bars,
+            [("Passengers", 0, 6, "t"), ("A", 6, 9, "▲"), ("B", 9, 6, "▼"), ("Fare", 0, 6, "t")],
+        )
+
+
+class Shares(unittest.TestCase):
+    @given(st.lists(st.floats(0, 1e6), min_size=1, max_size=30))
+    def test_shares_so_far_end_with_the_whole(self, values):
+        found = so_far(values)
+        if sum(values):
+            self.assertAlmostEqual(found[-1], 1)
+            self.assertEqual(found, sorted(found))
+        else:
+            self.assertEqual(set(found), {None})
+
+    def test_parts_of_a_circle_are_their_shares_and_small_ones_are_gathered(self):
+        rows = [{"route": f"R{i:02}", "fare": float(i)} for i in range(1, 13)]
+        marks = drawn(rows, kind="pie", show=[FARE], by=["route"]).rows
+        self.assertEqual(len(marks), 8)
+        for mark in marks:
+            self.assertAlmostEqual(mark["end"] - mark["start"], mark["value"] / 78)
+        self.assertEqual((marks[-1]["name"], marks[-1]["value"], marks[-1]["point"]), ("Other", 15.0, None))
+        self.assertAlmostEqual(marks[-1]["end"], 1)
+
+    def test_nested_rectangles_have_the_area_of_their_values(self):
+        rows = [{"region": f"N{i % 3}", "route": f"R{i}", "fare": 1.0 + i} for i in range(12)]
+        marks = drawn(rows, kind="nested", show=[FARE], by=["route"]).rows
+        whole = sum(mark["value"] for mark in marks)
+        for mark in marks:
+            area = (mark["right"] - mark["left"]) * (mark["bottom"] - mark["top"])
+            self.assertAlmostEqual(area / (160 * 90), mark["value"] / whole)
+        inside = drawn(rows, kind="nested", show=[FARE], by=["region"], split="route").rows
+        for a in inside:
+            for b in inside:
+                apart = a["right"] <= b["left"] + 1e-6 or b["right"] <= a["left"] + 1e-6
+                apart = apart or a["bottom"] <= b["top"] + 1e-6 or b["bottom"] <= a["top"] + 1e-6
+                self.assertTrue(apart or a is b)
+
+
+class Boxes(unittest.TestCase):
+    def test_quartiles_agree_with_numpy(self):
+        rows = [{"region": "ABC"[i % 3], "fare": float((i * 37) % 101)} for i in range(90)]
+        marks = drawn(rows, kind="box", show=[{"field": "fare", "aggregate": "mean"}], by=["region"]).rows
+        for region in "ABC":
+            fares = [row["fare"] for row in rows if row["region"] == region]
+            low, first, middle, third, high = np.percentile(fares, [0, 25, 50, 75, 100])
+            whisker, box, median = ([m for m in marks if m["layer"] == i and m["name"] == region][0] for i in range(3))
+            self.assertEqual((whisker["value"], whisker["to"]), (low, high))
+            self.assertEqual((box["value"], box["to"], median["value"]), (first, third, middle))
+
+
+class Figures(unittest.TestCase):
+    def figure(self, months, **more):
+        rows = [{"sailed": day, "fare": fare} for day, fare in months]
+        by = [{"field": "sailed", "grain": "month"}]
+        return drawn(rows, kind="trend", show=[FARE], by=by, **more).figures[0]
+
+    def test_the_last_period_is_compared_with_the_one_before_and_a_year_before(self):
+        days = [dt.date(2024 + (i + 10) // 12, (i + 10) % 12 + 1, 28) for i in range(14)]
+        months = [(day, 100.0 + 10 * i) for i, day in enumerate(days)]
+        figure = self.figure([*months, (dt.date(2025, 12, 31), 0.0)], settings={"better": "lower"})
+        self.assertEqual((figure.of, figure.text), ("Dec 2025", "230.0"))
+        self.assertEqual(
+            [(change.text, change.tone) for change in figure.changes],
+            [("▲ +4.5% on the month before", "worse"), ("▲ +109.1% on a year before", "worse")],
+        )
+
+    def test_an_unfinished_period_is_passed_over(self):
+        figure = self.figure([(dt.date(2026, 1, 31), 10.0), (dt.date(2026, 2, 3), 1.0)])
+        self.assertEqual((figure.of, figure.changes), ("Jan 2026", []))
+
+    def test_the_way_there_has_gaps(self):
+        self.assertEqual(_path([0, 10, None, 5, 5]).count("M"), 2)
+        self.assertEqual(_path([4, None]), "")
+
+    def test_the_share_of_a_target(self):
+        rows = [{"fare": 30.0, "passengers": 40}]
+        figure = drawn(rows, kind="target", show=[FARE, PASSENGERS]).figures[0]
+        self.assertEqual((figure.of, figure.filled, figure.aim), ("75.0% of passengers, 40", 75, 100))
+        beyond = drawn([{"fare": 50.0, "passengers": 40}], kind="target", show=[FARE, PASSENGERS]).figures[0]
+        self.assertEqual((beyond.filled, beyond.aim), (100, 80))
+        none = drawn([{"fare": 50.0, "passengers": 0}], kind="target", show=[FARE, PASSENGERS])
+        self.assertIn("no target above zero", none.notes[0])
+
+
+class Contrast(unittest.TestCase):
+    @given(st.integers(0, 0xFFFFFF))
+    def test_text_on_any_colour_can_be_read(self, number):
+        colour = f"#{number:06X}"
+        light, dark = (1.05, luminance(colour) + 0.05)
+        contrast = light / dark if needs_white(colour) else dark / 0.05
+        self.assertGreaterEqual(contrast, 4.5)
+
+    def test_shades_lie_between_their_ends(self):
+        self.assertEqual(between("#000000", "#FFFFFF", 0.5), "#808080")
+        self.assertEqual((between("#102030", "#FFFFFF", -1), between("#102030", "#A0B0C0", 2)), ("#102030", "#A0B0C0"))
