@@ -197,6 +197,16 @@ def sharing(walker: Walker) -> None:
 CHART = "Fare revenue by month and region"
 
 
+@state("analyst", part=POPOVER)
+def popover_of_a_layer(walker: Walker) -> None:
+    walker.clause("Which routes passed their target in 2026", "layer")
+
+
+@state("analyst")
+def season_in_pictures(walker: Walker) -> None:
+    walker.dashboard("Season in pictures")
+
+
 for _clause in ("show", "by", "split", "only", "keep", "sort", "as", "compare", "aligned"):
     state("analyst", f"popover of {_clause}", POPOVER)(lambda walker, clause=_clause: walker.clause(CHART, clause))
 

@@ -141,6 +141,11 @@ class Popovers(ChartTest):
                     {"kind": "relative", "field": self.ids["sailed"]},
                 ],
                 "sort": {"by": "own", "values": ["South Banks"]},
+                "references": [
+                    {"of": "groups", "statistic": "percentile"},
+                    {"of": "number", "value": 20, "high": 30},
+                    {"of": "dates", "start": "2026-01-05"},
+                ],
             }
         )
         data = {"definition": definition.model_dump(mode="json"), "clause": clause, "index": index, **more}
@@ -163,6 +168,12 @@ class Popovers(ChartTest):
             ("as", 0, {}, "Side by side"),
             ("keep", 0, {}, "the split"),
             ("sort", 0, {}, "Move South Banks up"),
+            ("compare", 0, {}, "Percent of them below"),
+            ("compare", 1, {}, "20 to 30"),
+            ("compare", 2, {}, "5 Jan 2026"),
+            ("compare", 3, {}, "The value over all rows shown"),
+            ("compare", 3, {"way": "groups"}, "their median"),
+            ("layer", 0, {}, "Another colour by a test"),
         ):
             with self.subTest(clause=clause, more=more):
                 self.assertContains(self.popover(clause, index, **more), words)
@@ -212,6 +223,7 @@ class Popovers(ChartTest):
 
     def test_an_unknown_clause_is_refused(self):
         self.assertEqual(self.popover("colour").status_code, 422)
+        self.assertEqual(self.popover("layer", 9).status_code, 422)
 
 
 class Saving(ChartTest):

@@ -225,7 +225,7 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             show=[formula("Punctual share")],
             by=[ids["Vessel"]],
             kind="bar",
-            compare="rows",
+            references=[{"of": "rows"}],
             title="Share of punctual sailings by vessel",
         ),
         "Regions and vessels": chart(

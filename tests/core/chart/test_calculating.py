@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import statistics
 import unittest
+
+import numpy as np
 
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.calendar import Grouping
@@ -78,7 +81,7 @@ class Variations(unittest.TestCase):
 class Said(unittest.TestCase):
     def test_the_sentence_says_what_is_kept_compared_and_aligned(self):
         keep = {"count": 1, "by": FARE, "rest": True, "ties": True}
-        said = asked(show=[FARE], by=["route"], keep=keep, compare="rows").sentence
+        said = asked(show=[FARE], by=["route"], keep=keep, references=[{"of": "rows"}]).sentence
         self.assertIn(
             "keep the top 1 by fare with ties and the others as one, compared with the value over all rows shown", said
         )
@@ -96,12 +99,45 @@ class Said(unittest.TestCase):
             answered = asked(
                 show=[{"field": "fare", "aggregate": "sum" if compare == "groups" else "mean"}],
                 by=["region"],
-                compare=compare,
+                references=[{"of": compare}],
                 kind="bar",
             )
             rule = next(layer for layer in answered.drawing.spec["layer"] if layer["mark"]["type"] == "rule")
             self.assertEqual([row["value"] for row in rule["data"]["values"]], [float(value)])
             self.assertTrue(any(value in note for note in answered.notes))
+
+    def test_lines_and_bands_stand_where_they_are_said_to(self):
+        rows = [{"route": f"R{i}", "sailed": dt.date(2026, 1 + i, 10), "fare": float(i * i)} for i in range(6)]
+        model = sailings(rows)
+
+        def lines(by, *references, **more):
+            parts = {"dataset": "d", "show": [FARE], "by": [by], "kind": "bar", "references": references, **more}
+            answered = ask(load_definition(parts), model, context_of(model))
+            layers = answered.drawing.spec.get("layer", [])
+            return [layer for layer in layers if "data" in layer], answered.notes
+
+        fares = [float(i * i) for i in range(6)]
+        for statistic, value in (
+            ("median", statistics.median(fares)),
+            ("min", 0.0),
+            ("max", 25.0),
+            ("percentile", float(np.percentile(fares, 90))),
+        ):
+            found, notes = lines("route", {"of": "groups", "statistic": statistic})
+            self.assertAlmostEqual(found[0]["data"]["values"][0]["value"], value)
+        found, notes = lines("route", {"of": "number", "value": 4, "high": 9, "said": "usual"})
+        self.assertEqual(found[0]["data"]["values"], [{"start": 4.0, "end": 9.0}])
+        self.assertIn("The band is usual: 4.00 to 9.00.", notes)
+        storm = {"of": "dates", "start": "2026-02-03", "end": "2026-03-20", "said": "storm"}
+        found, _ = lines(MONTH, storm)
+        self.assertEqual(found[0]["data"]["values"], [{"name": "Feb 2026", "to": "Mar 2026", "label": "storm"}])
+        found, _ = lines(MONTH, storm, kind="line")
+        self.assertEqual(found[0]["data"]["values"][0]["at"], 1_770_076_800_000)
+        _, notes = lines("route", storm)
+        self.assertIn("Days to compare with need a time axis, and are not drawn.", notes)
+        for wrong in ({"of": "number"}, {"of": "dates"}, {"of": "number", "value": 5, "high": 1}):
+            with self.subTest(wrong), self.assertRaises(DefinitionProblem):
+                load_definition({"dataset": "d", "references": [wrong]})
 
     def test_subtotals_close_each_group_and_other_rules_are_said(self):
         answered = asked(show=[FARE | {"total": "max"}, FARE], by=["region", "route"], kind="table", totals="all")

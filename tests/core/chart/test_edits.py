@@ -182,7 +182,7 @@ class Edits(unittest.TestCase):
             "set_total": ({"index": 0, "total": "mean"}, lambda d: d.show[0].total == "mean"),
             "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
             "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
-            "set_compare": ({"compare": "rows"}, lambda d: d.compare == "rows"),
+            "set_reference": ({"reference": {"of": "rows"}}, lambda d: [r.of for r in d.references] == ["rows"]),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
             "set_group": (
                 {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},

@@ -139,7 +139,7 @@ class Boxes(unittest.TestCase):
         for region in "ABC":
             fares = [row["fare"] for row in rows if row["region"] == region]
             low, first, middle, third, high = np.percentile(fares, [0, 25, 50, 75, 100])
-            whisker, box, median = ([m for m in marks if m["layer"] == i and m["name"] == region][0] for i in range(3))
+            whisker, box, median = (next(m for m in marks if m["layer"] == i and m["name"] == region) for i in range(3))
             self.assertEqual((whisker["value"], whisker["to"]), (low, high))
             self.assertEqual((box["value"], box["to"], median["value"]), (first, third, middle))
 

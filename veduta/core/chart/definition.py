@@ -3,10 +3,11 @@ value; everything else is computed from it."""
 
 from __future__ import annotations
 
+import datetime as dt
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import Field as Attribute
-from pydantic import StringConstraints
+from pydantic import StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
@@ -22,6 +23,9 @@ KindName = Annotated[str, StringConstraints(pattern=r"^[a-z_]{1,40}$")]
 SettingValue = bool | int | float | Annotated[str, StringConstraints(max_length=300)]
 How = Literal["bar", "line", "step", "area", "dot", "tick", "text", "range", "band", "link"]
 Colour = Annotated[str, StringConstraints(pattern=r"^([1-8]|better|worse|quiet|ink|#[0-9a-fA-F]{6})?$")]
+
+
+Dash = Literal["", "solid", "dashed", "dotted"]
 
 
 class Layer(Frozen):
@@ -41,18 +45,46 @@ class Layer(Frozen):
     other: Colour = ""
     said: str = Attribute("", max_length=100)
     other_said: str = Attribute("", max_length=100)
-    dash: Literal["", "solid", "dashed", "dotted"] = ""
+    dash: Dash = ""
     width: float | None = Attribute(None, ge=0.5, le=20)
     size: float | None = Attribute(None, ge=2, le=60)
     opacity: float | None = Attribute(None, ge=0.05, le=1)
 
 
+class Reference(Frozen):
+    """What marks are held against, as a line or, with `high` or `end`, a band: a number or a parameter's value, a
+    `statistic` of the values of the groups shown, the value over all rows shown, or a day. `measure` is the position of
+    the one whose axis it stands on; none is each of them. `said` are its words."""
+
+    of: Literal["number", "groups", "rows", "dates"] = "groups"
+    measure: Annotated[int, Attribute(ge=0, lt=50)] | None = None
+    statistic: Literal["mean", "median", "min", "max", "percentile"] = "mean"
+    percent: float = Attribute(90, ge=0, le=100)
+    value: float | None = None
+    high: float | None = None
+    parameter: str = Attribute("", max_length=40)
+    start: dt.date | None = None
+    end: dt.date | None = None
+    said: str = Attribute("", max_length=200)
+    colour: Colour = ""
+    dash: Dash = ""
+
+    @model_validator(mode="after")
+    def _whole(self) -> Reference:
+        if self.of == "number" and self.value is None and not self.parameter:
+            raise ValueError("the number to compare with is missing")
+        if self.of == "dates" and self.start is None:
+            raise ValueError("the day to compare with is missing")
+        if (self.start and self.end and self.end < self.start) or ((self.high or 0) < (self.value or 0) and self.high):
+            raise ValueError("the end of a band is before its beginning")
+        return self
+
+
 class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
     empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
-    `aligned` is a test: the time axis counts from the first period in which it held. `compare` draws the mean of the
-    groups shown, or the value over all rows behind them. `values` sets the model's parameters for this chart; None is
-    no limit."""
+    `aligned` is a test: the time axis counts from the first period in which it held. `values` sets the model's
+    parameters for this chart; None is no limit."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -67,7 +99,7 @@ class ChartDefinition(Frozen):
     keep: Keep | None = None
     sort: Sort | None = None
     totals: Literal["", "all", "none"] = ""
-    compare: Literal["", "groups", "rows"] = ""
+    references: tuple[Reference, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
     values: dict[str, ParameterSetting] = {}
 
@@ -89,14 +121,19 @@ class ChartDefinition(Frozen):
         return names | fields_in(self.aligned) if self.aligned else names
 
 
-def _with_settings(data: dict[str, Any]) -> dict[str, Any]:
-    """Version 1 had the way in which series are stacked beside the kind."""
+def _second(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 1 had the way in which series are stacked beside the kind, and one thing to compare with."""
     stacking = data.get("stacking", "stacked")
-    others = {name: value for name, value in data.items() if name != "stacking"}
-    return others if stacking == "stacked" else {**others, "settings": {"stacking": stacking}}
+    compare = data.get("compare", "")
+    later = {name: value for name, value in data.items() if name not in ("stacking", "compare")}
+    if stacking != "stacked":
+        later["settings"] = {"stacking": stacking}
+    if compare:
+        later["references"] = [{"of": compare}]
+    return later
 
 
-UPGRADES = {1: _with_settings}
+UPGRADES = {1: _second}
 
 
 def load_definition(data: Any) -> ChartDefinition:

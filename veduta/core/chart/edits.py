@@ -17,6 +17,7 @@ from veduta.core.chart.definition import (
     How,
     KindName,
     Layer,
+    Reference,
     SettingValue,
     default_measure,
     sort_of_column,
@@ -29,7 +30,7 @@ from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
-from veduta.core.model.parameters import set_to
+from veduta.core.model.parameters import number_set, set_to
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
@@ -119,6 +120,9 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         if clause == "show":
             definition = _with(definition, layers=_moved(definition.layers, index, -1))
         return _tidied(definition)
+    if clause == "compare":
+        references = definition.references
+        return _with(definition, references=(*references[:index], *references[index + 1 :]))
     if clause == "with":
         return _with(definition, values={})
     emptied = {
@@ -127,7 +131,6 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         "sort": None,
         "as": None,
         "title": "",
-        "compare": "",
         "totals": "",
         "aligned": "",
     }[clause]
@@ -229,8 +232,15 @@ def set_totals(definition: ChartDefinition, model: Model, totals: str) -> ChartD
 
 
 @edit
-def set_compare(definition: ChartDefinition, model: Model, compare: str) -> ChartDefinition:
-    return _with(definition, compare=compare)
+def set_reference(
+    definition: ChartDefinition, model: Model, reference: Reference, index: Index | None = None
+) -> ChartDefinition:
+    """Hold the marks against something, or change what they are held against at a position."""
+    if reference.parameter:
+        number_set(reference.parameter, model.parameters)
+    if index is None or index >= len(definition.references):
+        return _with(definition, references=(*definition.references, reference))
+    return _with(definition, references=_replaced(definition.references, index, reference))
 
 
 @edit

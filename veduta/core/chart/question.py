@@ -10,9 +10,11 @@ from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.kinds import Kind
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
 from veduta.core.model.model import Model
+from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
 from veduta.core.query.query import Query, Result
@@ -44,7 +46,7 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
     totals = kind.totals(definition)
-    if definition.compare == "rows" and () not in totals:
+    if any(reference.of == "rows" for reference in definition.references) and () not in totals:
         totals = (*totals, ())
     keep_split = definition.keep is not None and definition.keep.of == "split" and definition.split is not None
     unseen = kind.unseen(definition)
@@ -86,10 +88,11 @@ def ask(
         value_order=_value_order(definition, model),
         selected=selection.points if selection else None,
         excluded=bool(selection and selection.excluded),
+        numbers=_numbers_set(definition, model),
     )
     drawing = kind.draw(picture)
     notes = [*result.notes, *drawing.notes]
-    notes += [f"The line is {name}: {text}." for name, text in picture.reference_words()]
+    notes += reference_notes(picture) if kind.layers(definition) else []
     if result.unfinished:
         grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
         grain = max(grains, key=PERIODS.index)
@@ -106,6 +109,12 @@ def ask(
         drawing=drawing,
         notes=notes,
     )
+
+
+def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float | None]:
+    """What the parameters that the chart's lines stand at are set to."""
+    named = {reference.parameter for reference in definition.references if reference.parameter}
+    return {name: number_set(name, model.parameters) for name in named}
 
 
 def titled(title: str, model: Model) -> str:

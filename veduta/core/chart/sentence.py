@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.kinds import Kind
 from veduta.core.chart.parts import Part, joined
 from veduta.core.chart.variations import measure_formula
@@ -18,8 +19,6 @@ from veduta.core.query.filters import grouping_words
 from veduta.core.query.measures import Keep, measure_words, words_together
 from veduta.core.query.query import Sort
 from veduta.core.words import in_sentence, listed
-
-COMPARED = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}
 
 
 def sentence(
@@ -41,8 +40,8 @@ def sentence(
         parts += [Part(", keep the "), Part(keep_words(definition, definition.keep, schema), "keep")]
     if definition.sort:
         parts += [Part(", sorted "), Part(sort_words(definition.sort, schema), "sort")]
-    if definition.compare:
-        parts += [Part(", compared with "), Part(COMPARED[definition.compare], "compare")]
+    if definition.references:
+        parts += [Part(", compared with "), *joined([reference_words(r) for r in definition.references], "compare")]
     if definition.totals:
         parts += [Part(", "), Part({"all": "with subtotals", "none": "without totals"}[definition.totals], "totals")]
     for index, (name, words) in enumerate(parameters or ()):
@@ -68,6 +67,7 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
 
     for formula in _formulas(definition, model):
         read(formula)
+    named |= {reference.parameter for reference in definition.references}
     for name in ("parameter", "low_parameter", "high_parameter"):
         named |= {getattr(filter_, name, "") for filter_ in definition.only}
     for filter_ in (definition, *definition.only):

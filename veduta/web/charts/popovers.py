@@ -12,6 +12,7 @@ from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.colours import SERIES_COLOURS
+from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind
 from veduta.core.chart.sentence import parameters_read
@@ -52,7 +53,7 @@ MISSING_CLAUSES = (
     ("only", "Only", lambda d: not d.only),
     ("keep", "Keep the top", lambda d: bool(d.by) and d.keep is None),
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
-    ("compare", "Compare", lambda d: bool(d.by) and not d.compare),
+    ("compare", "Compare", lambda d: bool(d.by) and not d.references),
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
     ("totals", "Subtotals", lambda d: shows_subtotals(d) and len(d.groups) > 1 and not d.totals),
 )
@@ -94,9 +95,46 @@ def popover_context(definition: ChartDefinition, model: Model, context: Context,
 
 
 @popover("totals")
-@popover("compare")
 def _alone(opened: Opened) -> dict[str, Any]:
     return {}
+
+
+STATISTICS_OFFERED = {
+    "mean": "their mean",
+    "median": "their median",
+    "min": "the lowest",
+    "max": "the highest",
+    "percentile": "a percentile",
+}
+READY = (
+    ("The mean of the groups shown", "each group counts once", {"of": "groups"}),
+    ("The median of the groups shown", "", {"of": "groups", "statistic": "median"}),
+    ("The value over all rows shown", "large groups count more", {"of": "rows"}),
+)
+
+
+@popover("compare")
+def _compare(opened: Opened) -> dict[str, Any]:
+    """What the marks are held against: ready-made lines, and one of one's own."""
+    definition, index = opened.definition, opened.index
+    is_new = index >= len(definition.references)
+    is_dated = any(group.is_time_axis for group in definition.by[:1])
+    reference = None if is_new else definition.references[index]
+    of = reference.of if reference else opened.way or "number"
+    others = [("number", "A number"), ("groups", "Of the groups")] + [("dates", "A day or days")] * is_dated
+    return {
+        "is_new": is_new,
+        "reference": reference,
+        "of": of,
+        "words": reference_words(reference.model_copy(update={"said": ""})) if reference else "",
+        "ready": [(words, tail, {"edit": "set_reference", "reference": sent}) for words, tail, sent in READY],
+        "statistics": list(STATISTICS_OFFERED.items()),
+        "others": [each for each in others if each[0] != of],
+        "parameters": numbers(opened.model),
+        "colours": COLOURS,
+        "dashes": list(DASHES.items()),
+        "next": len(definition.references),
+    }
 
 
 @popover("aligned")

@@ -12,6 +12,7 @@ from veduta.core.chart.drawing import axes
 from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, series_colours
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.chart.drawing.references import DASHES, reference_layers
 from veduta.core.query.query import Column
 from veduta.core.words import listed
 
@@ -25,7 +26,6 @@ MOST_STANDING = 12
 """So many lying bars share the height there is; more have a height of their own."""
 SAID = {"field": "said", "type": "nominal"}
 POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
-DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
 BANDED = {"bar", "dot", "tick", "text", "range", "link"}
 BETWEEN = ("range", "band", "link")
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
@@ -237,11 +237,11 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
 
 def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, Any]:
     first, second = drawn
-    references = reference_layers(ground.picture, ground.across_channel)
+    behind, over = reference_layers(ground.picture, ground.across_channel, ground.along)
     if second and first:
         resolve = {"scale": {ground.across_channel: "independent"}}
-        return base_spec(layer=[{"layer": [*first, *references]}, {"layer": second}], resolve=resolve)
-    parts = [*(first or second), *references]
+        return base_spec(layer=[{"layer": [*behind, *first, *over]}, {"layer": second}], resolve=resolve)
+    parts = [*behind, *(first or second), *over]
     return base_spec(layer=parts) if len(parts) > 1 else base_spec(**parts[0])
 
 
@@ -428,32 +428,3 @@ def _links(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     encoding["color"] = {"value": colour_named(layer.colour or "quiet")}
     valid = "isValid(datum.value) && isValid(datum.to)"
     return [{"transform": [{"filter": valid}], "mark": shape, "encoding": encoding}]
-
-
-def reference_layers(picture: Picture, channel: str) -> list[dict[str, Any]]:
-    """A dashed rule for each value the chart is compared with, and its number."""
-    values = [
-        {"value": value, "label": text}
-        for (_, value), (_, text) in zip(picture.references, picture.reference_words(), strict=True)
-    ]
-    if not values:
-        return []
-    value_channel = {channel: {"field": "value", "type": "quantitative"}}
-    at_end = {"x": {"value": {"expr": "width"}}} if channel == "y" else {"y": {"value": 0}}
-    text = (
-        {"type": "text", "align": "right", "baseline": "bottom", "dy": -4, "aria": False}
-        if channel == "y"
-        else {"type": "text", "align": "left", "baseline": "top", "dx": 5, "aria": False}
-    )
-    return [
-        {
-            "data": {"values": values},
-            "mark": {"type": "rule", "strokeDash": [6, 3], "strokeWidth": 1.4, "aria": False},
-            "encoding": value_channel,
-        },
-        {
-            "data": {"values": values},
-            "mark": text,
-            "encoding": {**value_channel, **at_end, "text": {"field": "label"}},
-        },
-    ]

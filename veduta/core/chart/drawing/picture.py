@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.data.fields import Frozen, Kind, NumberFormat
+from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, format_value, settle
 from veduta.core.query.query import Column, Result
 
@@ -29,7 +29,7 @@ class Picture:
     that colours stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
-    they are left out.
+    they are left out. `numbers` are the values of parameters at which lines stand.
     """
 
     definition: ChartDefinition
@@ -38,6 +38,7 @@ class Picture:
     value_order: list[Any] = attribute(default_factory=list)
     selected: tuple[tuple[Any, ...], ...] | None = None
     excluded: bool = False
+    numbers: dict[str, float | None] = attribute(default_factory=dict)
 
     @property
     def dimensions(self) -> list[Column]:
@@ -53,32 +54,6 @@ class Picture:
         return {
             column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.measures
         }
-
-    @cached_property
-    def references(self) -> list[tuple[str, float]]:
-        """The values that the chart is compared with, one for each measure, named."""
-        compare = self.definition.compare
-        if not compare or not self.dimensions:
-            return []
-        compared = []
-        for column in self.measures:
-            if compare == "groups":
-                value = self.result.frame[column.key].mean() if column.kind.is_number else None
-            else:
-                value = self.result.totals[()][column.key][0]
-            if isinstance(value, int | float):
-                compared.append((column, float(value)))
-        said = {"groups": "the mean of the groups shown", "rows": "the value over all rows shown"}[compare]
-        several = len(self.measures) > 1
-        return [(f"{said}{f' of {column.name}' if several else ''}", value) for column, value in compared]
-
-    def reference_words(self) -> list[tuple[str, str]]:
-        """The references as people read them."""
-        formats = list(self.formats.values())
-        return [
-            (name, format_value(value, Kind.DECIMAL, formats[min(i, len(formats) - 1)]))
-            for i, (name, value) in enumerate(self.references)
-        ]
 
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""

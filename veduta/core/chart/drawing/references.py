@@ -1,0 +1,171 @@
+"""Lines and bands that marks are held against: numbers, what the groups or rows have, and days."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.calendar import Grain, period_start, period_words
+from veduta.core.chart.definition import Reference
+from veduta.core.chart.drawing.colours import colour_named
+from veduta.core.chart.drawing.marks import milliseconds
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.data.fields import Kind
+from veduta.core.formats import format_value
+from veduta.core.query.query import Column
+
+DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
+USUAL_DASH = [6, 3]
+STATISTICS = {"mean": "the mean", "median": "the median", "min": "the lowest", "max": "the highest"}
+
+
+@dataclass(frozen=True)
+class Line:
+    """A reference that is worked out: where it begins, and ends if it is a band, as numbers and in words."""
+
+    reference: Reference
+    name: str
+    start: float
+    text: str
+    end: float | None = None
+
+
+def reference_words(reference: Reference) -> str:
+    """What marks are held against, in words: its own, or how it is worked out."""
+    if reference.said:
+        return reference.said
+    if reference.of == "rows":
+        return "the value over all rows shown"
+    if reference.of == "dates":
+        days = [period_words(day, Grain.DAY) for day in (reference.start, reference.end) if day]
+        return " to ".join(days)
+    if reference.of == "number":
+        number = f":{reference.parameter}" if reference.parameter else f"{reference.value:,.15g}"
+        return number if reference.high is None else f"{number} to {reference.high:,.15g}"
+    if reference.statistic == "percentile":
+        return f"the percentile {reference.percent:g} of the groups shown"
+    return f"{STATISTICS[reference.statistic]} of the groups shown"
+
+
+def lines(picture: Picture) -> list[Line]:
+    """The references on the axis of the measures, one for each measure that they are about."""
+    if not picture.dimensions:
+        return []
+    found = []
+    for reference in picture.definition.references:
+        if reference.of == "dates":
+            continue
+        measures = [column for column in picture.measures if column.kind.is_number]
+        if reference.measure is not None:
+            measures = measures[reference.measure : reference.measure + 1]
+        elif reference.of == "number":
+            measures = measures[:1]
+        for column in measures:
+            value = _value(reference, picture, column)
+            if value is None:
+                continue
+            name = reference_words(reference)
+            if reference.of != "number" and not reference.said and len(picture.measures) > 1:
+                name += f" of {column.name}"
+            text = format_value(value, Kind.DECIMAL, picture.formats[column.key])
+            if reference.high is not None:
+                text += f" to {format_value(reference.high, Kind.DECIMAL, picture.formats[column.key])}"
+            found.append(Line(reference, name, value, text, reference.high))
+    return found
+
+
+def _value(reference: Reference, picture: Picture, column: Column) -> float | None:
+    if reference.of == "number":
+        return picture.numbers.get(reference.parameter) if reference.parameter else reference.value
+    if reference.of == "rows":
+        value = picture.result.totals[()][column.key][0]
+    elif reference.statistic == "percentile":
+        value = picture.result.frame[column.key].quantile(reference.percent / 100, "linear")
+    else:
+        value = getattr(picture.result.frame[column.key], reference.statistic)()
+    return float(value) if isinstance(value, int | float) else None
+
+
+def reference_notes(picture: Picture) -> list[str]:
+    """What the lines are, and what has no place on the drawing."""
+    notes = [
+        f"The {'line' if line.end is None else 'band'} is {line.name}: {line.text}."
+        if line.name != line.text
+        else f"The {'line' if line.end is None else 'band'} is at {line.text}."
+        for line in lines(picture)
+    ]
+    dated = [each for each in picture.definition.references if each.of == "dates"]
+    if dated and not (picture.dimensions and picture.dimensions[0].dimension.is_time_axis):
+        notes.append("Days to compare with need a time axis, and are not drawn.")
+    return notes
+
+
+def reference_layers(
+    picture: Picture, channel: str, along: dict[str, Any]
+) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """Bands, which stand behind the marks, and lines with their numbers over them; `along` is the other channel."""
+    found = lines(picture)
+    behind = [_band(line, channel) for line in found if line.end is not None]
+    over = [part for line in found if line.end is None for part in _line(line, channel)]
+    if picture.dimensions and picture.dimensions[0].dimension.is_time_axis:
+        for reference in picture.definition.references:
+            if reference.of == "dates":
+                (behind if reference.end else over).extend(_days(picture, reference, channel, along))
+    return behind, over
+
+
+def _look(reference: Reference) -> dict[str, Any]:
+    dash = [1, 0] if reference.dash == "solid" else DASHES.get(reference.dash, USUAL_DASH)
+    return {"strokeDash": dash, "strokeWidth": 1.4, "color": colour_named(reference.colour or "ink"), "aria": False}
+
+
+def _band(line: Line, channel: str) -> dict[str, Any]:
+    mark = {"type": "rect", "color": colour_named(line.reference.colour or "quiet"), "opacity": 0.18, "aria": False}
+    ends = {channel: {"field": "start", "type": "quantitative"}, f"{channel}2": {"field": "end"}}
+    return {"data": {"values": [{"start": line.start, "end": line.end}]}, "mark": mark, "encoding": ends}
+
+
+def _line(line: Line, channel: str) -> list[dict[str, Any]]:
+    """A dashed rule, and its number at its end."""
+    label = line.reference.said or line.text
+    data = {"values": [{"value": line.start, "label": label}]}
+    value = {channel: {"field": "value", "type": "quantitative"}}
+    if channel == "y":
+        at_end: dict[str, Any] = {"x": {"value": {"expr": "width"}}}
+        text = {"type": "text", "align": "right", "baseline": "bottom", "dy": -4, "aria": False}
+    else:
+        at_end = {"y": {"value": 0}}
+        text = {"type": "text", "align": "left", "baseline": "top", "dx": 5, "aria": False}
+    return [
+        {"data": data, "mark": {"type": "rule", **_look(line.reference)}, "encoding": value},
+        {"data": data, "mark": text, "encoding": {**value, **at_end, "text": {"field": "label"}}},
+    ]
+
+
+def _days(picture: Picture, reference: Reference, channel: str, along: dict[str, Any]) -> list[dict[str, Any]]:
+    """A day as a line across the time axis, or a span of days as a band, with its words."""
+    other = "x" if channel == "y" else "y"
+    start, end = (_at(picture, day, along) if day else None for day in (reference.start, reference.end))
+    data = {"values": [{along["field"]: start, "to": end, "label": reference_words(reference)}]}
+    place = {other: {"field": along["field"], "type": along["type"]}}
+    if reference.end is None:
+        mark: dict[str, Any] = {"type": "rule", **_look(reference)}
+        encoding: dict[str, Any] = place
+    else:
+        mark = {"type": "rect", "color": colour_named(reference.colour or "quiet"), "opacity": 0.18, "aria": False}
+        encoding = place | {f"{other}2": {"field": "to"}}
+    text = {"type": "text", "align": "left", "baseline": "top", "dx": 4, "dy": 2, "aria": False}
+    top = {"y": {"value": 0}} if other == "x" else {"x": {"value": 0}}
+    return [
+        {"data": data, "mark": mark, "encoding": encoding},
+        {"data": data, "mark": text, "encoding": {**place, **top, "text": {"field": "label"}}},
+    ]
+
+
+def _at(picture: Picture, day: dt.date, along: dict[str, Any]) -> Any:
+    """Where a day stands along: its moment, or the period that holds it where each has a band."""
+    if along["field"] == "at":
+        return milliseconds(day)
+    grain = picture.dimensions[0].dimension.period
+    return period_words(period_start(day, grain), grain)
