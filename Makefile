@@ -60,6 +60,10 @@ format: setup
 	@$(BIN)/djangofmt --quiet $(TEMPLATES)
 	@npx --no-install prettier --log-level warn --write $(SCRIPTS) frontend/app.css *.json *.js
 
+# Writes the guide's page of kinds from what they declare.
+guide: setup
+	@$(BIN)/python -m veduta.core.chart.kinds_page
+
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz
 

@@ -11,6 +11,7 @@ import polars as pl
 
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
+from veduta.core.chart.kinds_page import PAGE, written
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.formats import value_words
 from veduta.core.formula.measures import with_ids
@@ -109,7 +110,7 @@ class Guide(unittest.TestCase):
         self.assertGreater(checked, 50)
 
     def test_the_numbers_in_its_sentences(self):
-        text = (GUIDE / "9-calculation.md").read_text()
+        text = (GUIDE / "10-calculation.md").read_text()
         sailings = generate.sailings(60_000)
         day, region = pl.col("sailing_date"), pl.col("region")
         october = sailings.filter(day.dt.month() == 10, day.dt.weekday() == 6)
@@ -132,3 +133,9 @@ class Guide(unittest.TestCase):
             f"| 2025 | {in_2025['north']:,.0f} | {in_2025['north'] / in_2025['all']:.3f} |",
         ):
             self.assertTrue(said in text, said)
+
+
+class PageOfKinds(unittest.TestCase):
+    def test_it_is_as_the_kinds_declare_it(self):
+        page = PAGE.read_text()
+        self.assertEqual(page, written(page), "Run make guide.")

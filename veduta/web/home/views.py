@@ -69,19 +69,21 @@ def find(request: Request) -> HttpResponse:
     return render(request, "pages/find.html", context)
 
 
+def _pages() -> list[Path]:
+    """The files of the guide in the order of their numbers."""
+    return sorted(GUIDE.glob("*.md"), key=lambda path: int(path.stem.split("-", 1)[0]))
+
+
 def guide_pages() -> list[tuple[str, str]]:
     """(slug, title) of the guide's pages in their order."""
-    return [
-        (path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# "))
-        for path in sorted(GUIDE.glob("*.md"))
-    ]
+    return [(path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in _pages()]
 
 
 @signed_in
 def guide(request: Request, slug: str = "") -> HttpResponse:
     pages = guide_pages()
     slug = slug or (pages[0][0] if pages else "")
-    page = next((path for path in sorted(GUIDE.glob("*.md")) if path.stem.split("-", 1)[1] == slug), None)
+    page = next((path for path in _pages() if path.stem.split("-", 1)[1] == slug), None)
     if page is None:
         raise Http404
     return render(request, "pages/guide.html", {"pages": pages, "slug": slug, "html": to_html(page.read_text())})

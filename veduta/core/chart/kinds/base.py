@@ -78,7 +78,7 @@ class Suits:
 
 class Kind:
     """A kind of drawing. Subclasses declare what it is called and good for, how many measures and dimensions it needs
-    (least and most, None for any), its settings, and how it is drawn.
+    (least and most, None for any), whether the first dimension is to be a date, its settings, and how it is drawn.
 
     `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
     themselves."""
@@ -91,6 +91,7 @@ class Kind:
     glyph: ClassVar[str]
     measures: ClassVar[tuple[int, int | None]] = (1, None)
     dimensions: ClassVar[tuple[int, int | None]] = (1, None)
+    dated: ClassVar[bool] = False
     numbers: ClassVar[bool] = True
     shows_rows: ClassVar[bool] = False
     has_subtotals: ClassVar[bool] = False

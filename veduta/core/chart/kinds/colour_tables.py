@@ -142,6 +142,7 @@ class Calendar(Kind):
         '<path d="M9 3h4v4H9zM15 3h4v4h-4zM3 9h4v4H3zM15 9h4v4h-4zM3 15h4v4H3zM9 15h4v4H9zM21 15h4v4h-4z"/>'
     )
     measures = (1, 1)
+    dated = True
     dimensions = (1, 1)
 
     def unfit_besides(self, asked: Asked) -> str:

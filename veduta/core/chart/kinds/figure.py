@@ -67,6 +67,7 @@ class TrendFigure(Kind):
         '<path d="M4 3h3.200v10H4zM10 3h7v2.600h-4.400v1.200H17V13h-7v-2.600h4.400V9.200H10z"/>'
         '<path fill="none" stroke="currentColor" stroke-width="1.6" d="M3 21l6-3 6 2 6-4 8-2"/>'
     )
+    dated = True
     dimensions = (1, 1)
     settings = TrendSettings
 

@@ -39,6 +39,7 @@ class Band(Kind):
         '<path fill="none" stroke="currentColor" stroke-width="2" d="M3 17l9-6 8 3.5 9-6"/>'
     )
     measures = (2, 3)
+    dated = True
     dimensions = (1, 1)
 
     def unfit_besides(self, asked: Asked) -> str:
@@ -67,6 +68,7 @@ class Slope(Kind):
         '<circle cx="6" cy="8" r="2.4"/><circle cx="26" cy="17" r="2.4"/>'
     )
     measures = (1, 1)
+    dated = True
     dimensions = (1, 2)
 
     def unfit_besides(self, asked: Asked) -> str:
