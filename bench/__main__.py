@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load]`.
+`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load|drawing]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -466,6 +466,13 @@ def bench_engine() -> None:
         engine.run(rows, figures, others=rows == ROWS * 10 and not os.environ.get("BENCH_QUICK"))
 
 
+def bench_drawing() -> None:
+    """From a result to a drawing of a thousand marks, in every kind."""
+    from bench import drawing
+
+    drawing.run(figures)
+
+
 GROUPS = {
     "engine": bench_engine,
     "shaping": bench_shaping,
@@ -476,6 +483,7 @@ GROUPS = {
     "http": bench_http,
     "browser": bench_browser,
     "load": bench_load,
+    "drawing": bench_drawing,
 }
 
 

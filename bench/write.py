@@ -76,6 +76,11 @@ def many_readers(groups: Groups) -> list[str]:
     return goals(groups["load"])
 
 
+@table("drawing", "drawing")
+def drawing(groups: Groups) -> list[str]:
+    return goals(groups["drawing"])
+
+
 @table("others", "others")
 def others(groups: Groups) -> list[str]:
     names = list(groups["others"][0].beside)

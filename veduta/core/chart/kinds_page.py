@@ -8,6 +8,7 @@ from veduta.core.chart.kinds import KINDS, THEMES, Kind
 from veduta.core.words import counted
 
 PAGE = Path(__file__).parents[3] / "docs" / "guide" / "8-kinds.md"
+HEADINGS = "| Kind | What it is good for | It needs | What can be set |"
 BEGINS, ENDS = "<!-- kinds -->", "<!-- end -->"
 
 
@@ -39,7 +40,7 @@ def _tables() -> str:
     for theme in THEMES:
         kinds = [kind for kind in KINDS.values() if kind.theme == theme]
         if kinds:
-            lines += [f"## {theme}\n", "| Kind | What it is good for | It needs | What can be set |", "|---|---|---|---|"]
+            lines += [f"## {theme}\n", HEADINGS, "|---|---|---|---|"]
             lines += [f"| {_row(kind)} |" for kind in sorted(kinds, key=lambda kind: kind.title)]
             lines.append("")
     return "\n".join(lines) + "\n"
