@@ -55,6 +55,8 @@ STEPS = {
     Grain.DAY: ("1d", relativedelta(days=1)),
     Grain.HOUR: ("1h", relativedelta(hours=1)),
 }
+LENGTHS = {Grain.WEEK: dt.timedelta(weeks=1), Grain.DAY: dt.timedelta(days=1), Grain.HOUR: dt.timedelta(hours=1)}
+"""Of the grains whose periods are all equally long."""
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 MONTHS = (
     "January",
@@ -343,6 +345,9 @@ def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_
     ]
     if (last.year - first.year) * per_year > most:
         return []
+    if length := LENGTHS.get(grain):
+        count = (last - first) // length + 1
+        return [first + number * length for number in range(count)] if count <= most else []
     periods: list[dt.date] = []
     start = first
     while start <= last and len(periods) <= most:

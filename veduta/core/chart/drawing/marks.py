@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from types import MappingProxyType
@@ -73,41 +73,74 @@ def marks(
     """One mark for each row and measure, of all measures or of some. A mark's series is what its further dimensions
     say, and which measure it is where the chart has several. `carry` gives by its name in `more` another column of the
     row."""
-    result, formats = picture.result, picture.formats
+    formats = picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1
     made = []
-    unfinished_start = _unfinished_start(result)
-    dimensions = picture.dimensions
+    for cell in _cells(picture):
+        for measure in shown:
+            value = cell.row[measure.key]
+            text = format_value(value, measure.kind, formats[measure.key])
+            made.append(
+                Mark(
+                    along=cell.along,
+                    name=cell.words[0] if cell.words else measure.name,
+                    series=" · ".join(filter(None, [cell.series, measure.name])) if several else cell.series,
+                    value=value,
+                    text=text,
+                    tip=[*cell.tip_start, [measure.name, text], *cell.tip_end],
+                    said=f"{cell.said}: {text} {measure.name}" if several else f"{cell.said}: {text}",
+                    point=cell.point,
+                    on=cell.on,
+                    unfinished=bool(cell.tip_end),
+                    layer=layer,
+                    more={name: cell.row[key] for name, key in carry.items()},
+                )
+            )
+    return made
+
+
+@dataclass(slots=True)
+class _Cell:
+    """What all marks of a cell of the chart share."""
+
+    row: dict[str, Any]
+    along: Any
+    words: list[str]
+    series: str
+    said: str
+    point: list[Any]
+    on: bool
+    tip_start: list[list[str]]
+    tip_end: list[list[str]]
+
+
+def _cells(picture: Picture) -> list[_Cell]:
+    """The cells of a picture, worked out once for all its layers."""
+    if not picture.cells:
+        picture.cells.extend(_read_cells(picture))
+    return picture.cells
+
+
+def _read_cells(picture: Picture) -> Iterator[_Cell]:
+    result, dimensions = picture.result, picture.dimensions
+    unfinished = _unfinished_start(result)
+    until = format_value(result.unfinished, dimensions[0].kind) if unfinished else ""
     for row in result.frame.iter_rows(named=True):
         values = [result.value(row, column.key) for column in dimensions]
         words = [picture.words(column, value) for column, value in zip(dimensions, values, strict=True)]
         point = plain_point(values)
-        on = picture.chosen(point)
-        unfinished = unfinished_start is not None and unfinished_start in values
-        series = " · ".join(words[1:])
-        tip_start = [[column.name, word] for column, word in zip(dimensions, words, strict=True)]
-        tip_end = [["Unfinished", f"data to {format_value(result.unfinished, dimensions[0].kind)}"]] * unfinished
-        for measure in shown:
-            value = row[measure.key]
-            text = format_value(value, measure.kind, formats[measure.key])
-            made.append(
-                Mark(
-                    along=values[0] if values else None,
-                    name=words[0] if words else measure.name,
-                    series=" · ".join(filter(None, [series, measure.name])) if several else series,
-                    value=value,
-                    text=text,
-                    tip=[*tip_start, [measure.name, text], *tip_end],
-                    said=", ".join(words) + f": {text}" + (f" {measure.name}" if several else ""),
-                    point=point,
-                    on=on,
-                    unfinished=unfinished,
-                    layer=layer,
-                    more={name: row[key] for name, key in carry.items()},
-                )
-            )
-    return made
+        yield _Cell(
+            row=row,
+            along=values[0] if values else None,
+            words=words,
+            series=" · ".join(words[1:]),
+            said=", ".join(words),
+            point=point,
+            on=picture.chosen(point),
+            tip_start=[[column.name, word] for column, word in zip(dimensions, words, strict=True)],
+            tip_end=[["Unfinished", f"data to {until}"]] if unfinished and unfinished in values else [],
+        )
 
 
 def _unfinished_start(result: Result) -> dt.date | None:

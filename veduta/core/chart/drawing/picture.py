@@ -29,7 +29,8 @@ class Picture:
     that colours stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
-    they are left out. `numbers` are the values of parameters at which lines stand.
+    they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks
+    of several layers share.
     """
 
     definition: ChartDefinition
@@ -39,6 +40,7 @@ class Picture:
     selected: tuple[tuple[Any, ...], ...] | None = None
     excluded: bool = False
     numbers: dict[str, float | None] = attribute(default_factory=dict)
+    cells: list[Any] = attribute(default_factory=list)
 
     @property
     def dimensions(self) -> list[Column]:

@@ -80,7 +80,8 @@ class Slope(Kind):
         frame = picture.result.frame
         dated = [value for value in frame[first].to_list() if isinstance(value, dt.date)]
         ends = sorted({min(dated), max(dated)}) if dated else []
-        picture = replace(picture, result=replace(picture.result, frame=frame.filter(frame[first].is_in(ends))))
+        of_ends = replace(picture.result, frame=frame.filter(frame[first].is_in(ends)))
+        picture = replace(picture, result=of_ends, cells=[])
         layers = [Layer(measures=(0,), how="line"), Layer(measures=(0,), how="dot"), Layer(measures=(0,), how="text")]
         given = [marks(picture, layer=number) for number, _ in enumerate(layers)]
         drawing = draw_layers(picture, layers, given=given)

@@ -46,32 +46,36 @@ class Boxes(Kind):
         return tuple(Measure(formula=formula.format(x=x), name=name) for name, formula in PARTS)
 
     def draw(self, picture: Picture) -> Drawing:
-        low, first, middle, third, high = picture.result.unseen
-        whisker = _spans(picture, low.key, high.key, 0)
-        box = _spans(picture, first.key, third.key, 1)
-        line = _spans(picture, middle.key, middle.key, 2)
+        low, first, middle, third, high = (part.key for part in picture.result.unseen)
+        said = _said(picture)
+        given = [
+            _spans(picture, ends, layer, said) for layer, ends in enumerate(((low, high), (first, third), (middle, middle)))
+        ]
         layers = [
             Layer(measures=(0,), how="link", colour="quiet"),
             Layer(measures=(0,), how="range", colour="1"),
             Layer(measures=(0,), how="tick", colour="2", width=2.5),
         ]
         lying = picture.settings.direction == "lying"
-        return draw_layers(picture, layers, lying=lying, given=[whisker, box, line], unnamed=(1, 2))
+        return draw_layers(picture, layers, lying=lying, given=given, unnamed=(1, 2))
 
 
-def _spans(picture: Picture, start: str, end: str, layer: int) -> list[Mark]:
-    """A mark of each group from one of its parts to another, which says all of them."""
-    column = picture.measures[0]
+def _said(picture: Picture) -> list[list[list[str]]]:
+    """The parts of each group, named and formatted."""
+    column, parts = picture.measures[0], picture.result.unseen
     number_format = picture.formats[column.key]
-    carried = {part.name: part.key for part in picture.result.unseen} | {"start": start, "to": end}
-    made = marks(picture, [column], layer, carried)
-    for mark in made:
-        said = [
-            [part.name, format_value(mark.more.pop(part.name), column.kind, number_format)]
-            for part in picture.result.unseen
-        ]
+    return [
+        [[part.name, format_value(row[part.key], column.kind, number_format)] for part in parts]
+        for row in picture.result.frame.iter_rows(named=True)
+    ]
+
+
+def _spans(picture: Picture, ends: tuple[str, str], layer: int, said: list[list[list[str]]]) -> list[Mark]:
+    """A mark of each group from one of its parts to another, which says all of them."""
+    made = marks(picture, picture.measures, layer, {"start": ends[0], "to": ends[1]})
+    for mark, parts in zip(made, said, strict=True):
         mark.value, mark.series = mark.more.pop("start"), ""
-        mark.tip = [mark.tip[0], *said]
-        mark.text = said[2][1]
-        mark.said = f"{mark.name}: " + ", ".join(f"{name.lower()} {text}" for name, text in said)
+        mark.tip = [mark.tip[0], *parts]
+        mark.text = parts[2][1]
+        mark.said = f"{mark.name}: " + ", ".join(f"{name.lower()} {text}" for name, text in parts)
     return made
