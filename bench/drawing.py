@@ -18,6 +18,7 @@ MARKS = 1_000
 TURNS = 15
 MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggregate": "sum"}, {}]
 DAY = {"field": "sailed", "grain": "day"}
+MONTH = {"field": "sailed", "grain": "month"}
 
 
 def rows() -> list[dict]:
@@ -38,7 +39,7 @@ def rows() -> list[dict]:
 def charts(kind: Kind) -> Iterator[dict]:
     """What the kind could be asked for, what makes most marks first."""
     for measures in (1, 2, 3):
-        for by, split in ((DAY, None), ("route", None), ("region", {"field": "sailed", "grain": "month"}), (None, None)):
+        for by, split in ((DAY, None), ("route", None), ("region", MONTH), (None, None)):
             yield {
                 "dataset": "d",
                 "kind": kind.name,

@@ -88,13 +88,6 @@ def shaping(camera: Camera) -> None:
     page.click("[data-match] summary >> nth=0")
     camera.shoot("join")
     settled(lambda: page.click("#form-cancel"))
-    camera.go(address("Bookings") + "table/")
-    settled(lambda: page.click("button[data-name='Channel']"))
-    settled(lambda: page.click(".popover button:text-is('Group by it …')"))
-    settled(lambda: page.locator("select[id^=in-measures-f]").last.select_option(label="Paid"))
-    page.locator("[data-unfold]").first.click()
-    page.wait_for_selector("[data-folded]")
-    camera.shoot("table")
     camera.go("/data/lineage/")
     camera.shoot("lineage")
     counts = address("Daily harbour counts")
@@ -110,6 +103,19 @@ def shaping(camera: Camera) -> None:
     page.wait_for_url("**" + counts)
     camera.go(counts + "refreshes/")
     camera.shoot("refreshes")
+
+
+def drawing(camera: Camera) -> None:
+    """A dashboard of many kinds of drawing, and a chart in layers with the editor of one of them."""
+    page = camera.page
+    camera.go("/dashboards/")
+    page.click("a:text-is('Season in pictures')")
+    page.wait_for_function(DRAWN, arg=1)
+    camera.shoot("pictures")
+    camera.chart("Which routes passed their target in 2026")
+    page.locator("[data-clause=layer]").last.click()
+    page.wait_for_selector("[x-ref=popover]:visible")
+    camera.shoot("clause")
 
 
 def modelling(camera: Camera) -> None:
@@ -148,9 +154,7 @@ def main() -> None:
         analyst.shoot("home")
         analyst.chart("Fare revenue by month and region")
         analyst.shoot("workbench")
-        analyst.page.click("[data-clause=by]")
-        analyst.page.wait_for_selector("[x-ref=popover] .chip")
-        analyst.shoot("clause")
+        drawing(analyst)
         modelling(analyst)
         analyst.go("/data/")
         analyst.page.click("a:text-is('Sailings')")

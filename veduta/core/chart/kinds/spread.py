@@ -48,9 +48,8 @@ class Boxes(Kind):
     def draw(self, picture: Picture) -> Drawing:
         low, first, middle, third, high = (part.key for part in picture.result.unseen)
         said = _said(picture)
-        given = [
-            _spans(picture, ends, layer, said) for layer, ends in enumerate(((low, high), (first, third), (middle, middle)))
-        ]
+        spans = ((low, high), (first, third), (middle, middle))
+        given = [_spans(picture, ends, layer, said) for layer, ends in enumerate(spans)]
         layers = [
             Layer(measures=(0,), how="link", colour="quiet"),
             Layer(measures=(0,), how="range", colour="1"),
