@@ -421,8 +421,7 @@ export function workbench() {
       const form = near(event, "form[data-edit-form]");
       if ("grain" in event.target.dataset) return this.formula.typed();
       if (!form || "find" in event.target.dataset) return;
-      const waits = form.querySelector("button:not([type])") && !event.target.matches("[data-list], #values-exclude");
-      if (!waits) this.sendForm(form);
+      if (!("waits" in form.dataset)) this.sendForm(form); // until its button is pressed
     },
     popoverSubmitted(event) {
       const form = near(event, "form[data-edit-form]");

@@ -222,17 +222,17 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
 
 
 PLACES = (
-    ("trend", 0, 0, 7, 3),
-    ("target", 7, 0, 5, 3),
-    ("scatter", 0, 3, 6, 6),
-    ("line", 6, 3, 6, 6),
-    ("layers", 0, 9, 6, 6),
-    ("heat", 6, 9, 6, 6),
-    ("pie", 0, 15, 4, 5),
-    ("waterfall", 4, 15, 8, 5),
-    ("calendar", 0, 20, 12, 5),
-    ("nested", 0, 25, 7, 6),
-    ("band", 7, 25, 5, 6),
+    ("trend", 0, 0, 7, 4),
+    ("target", 7, 0, 5, 4),
+    ("scatter", 0, 4, 6, 6),
+    ("line", 6, 4, 6, 6),
+    ("layers", 0, 10, 6, 6),
+    ("heat", 6, 10, 6, 6),
+    ("pie", 0, 16, 4, 5),
+    ("waterfall", 4, 16, 8, 5),
+    ("calendar", 0, 21, 12, 5),
+    ("nested", 0, 26, 7, 6),
+    ("band", 7, 26, 5, 6),
 )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
 from veduta.core.chart.drawing.axes import LEVEL_LETTERS, number_axis, shortened
 from veduta.core.chart.drawing.colours import BLACK, WHITE, between, needs_white
-from veduta.core.chart.drawing.layers import POINTED_AT, SAID
+from veduta.core.chart.drawing.layers import LETTER, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Asked, Kind, kind
@@ -109,7 +109,9 @@ class ColourTable(Kind):
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
             white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
-            layers.append({"mark": number, "encoding": {"x": x, "y": y, "text": {"field": "text"}, "color": white}})
+            fits = {"test": f"bandwidth('x') > {LETTER} * length(datum.text)", "value": 1}
+            text = {"text": {"field": "text"}, "color": white, "opacity": {"condition": fits, "value": 0}}
+            layers.append({"mark": number, "encoding": {"x": x, "y": y, **text}})
         spec = base_spec(layer=layers)
         if len(rows) > MOST_STANDING:
             spec["height"] = {"step": STEP}
