@@ -31,6 +31,7 @@ export function workbench() {
     canUndo: false,
     canRedo: false,
     popoverOpen: false,
+    inGrammar: true,
     fieldsOpen: innerWidth > 760,
     rowsOpen: true,
 
@@ -146,6 +147,7 @@ export function workbench() {
 
     async show(data) {
       lastAnswer = data;
+      this.inGrammar = Boolean(data.chart.spec);
       this.why =
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;

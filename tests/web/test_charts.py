@@ -129,6 +129,22 @@ class Answers(ChartTest):
         lines = b"".join(answer.streaming_content).decode("utf-8-sig").splitlines()
         self.assertEqual(lines, ["Region,Fare", "North Reach,180.5", "Inner Sound,80.0", "South Banks,-15.25"])
 
+    def test_the_drawing_as_a_file_that_others_can_draw(self):
+        address = reverse("chart-specification", args=[self.chart.pk])
+        answer = self.client.post(address, {"definition": json.dumps(self.chart.definition)})
+        self.assertIn(".vl.json", answer["Content-Disposition"])
+        spec = answer.json()
+        self.assertEqual(spec["$schema"], "https://vega.github.io/schema/vega-lite/v6.json")
+        self.assertEqual([row["value"] for row in spec["data"]["values"]], [180.5, 80.0, -15.25])
+        self.assertEqual((spec["description"], spec["width"]), ("Show fare as vertical bars by region.", 760))
+        self.assertNotIn("container", json.dumps(spec))
+        table = self.chart.definition | {"kind": "table"}
+        refused = self.client.post(address, {"definition": json.dumps(table)}, headers={"accept": "application/json"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("not drawn in the chart grammar", refused.content.decode())
+        self.as_(self.explorer)
+        self.assertEqual(self.client.post(address, {"definition": json.dumps(table)}).status_code, 404)
+
 
 class Popovers(ChartTest):
     def popover(self, clause, index=0, **more):

@@ -213,11 +213,9 @@ class Nonsense(WebTest):
         yield "dataset-schedule", [self.dataset.pk], {
             "often": "weekly", "at": "06:00", "weekday": "1", "day": "3", "zone": "UTC", "hours": "6", "minute": "5",
         }  # fmt: skip
-        yield (
-            "chart-rows-file",
-            [self.dataset.charts.first().pk],
-            {"definition": json.dumps(self.dataset.charts.first().definition)},
-        )
+        chart = self.dataset.charts.first()
+        for name in ("chart-rows-file", "chart-specification"):
+            yield name, [chart.pk], {"definition": json.dumps(chart.definition)}
 
     def asked_by_address(self) -> Iterator[tuple[str, list, dict]]:
         state = {

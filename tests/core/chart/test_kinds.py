@@ -20,6 +20,7 @@ from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.picture import Drawing
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
 from veduta.core.chart.kinds.base import kind
+from veduta.core.chart.outside import complete
 from veduta.core.chart.question import Answered, ask
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -130,6 +131,7 @@ class EveryKind(unittest.TestCase):
             grammar = "vega-lite" if "vega-lite" in drawing.spec["$schema"] else "vega"
             self.assertEqual([error.message[-200:] for error in validator(grammar).iter_errors(drawing.spec)], [])
             json.dumps(drawing.rows, allow_nan=False)
+            self.assertTrue(validator(grammar).is_valid(complete(answered)))
             self.marks_say_what_they_are(answered)
         return drawing
 

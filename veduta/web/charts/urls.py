@@ -19,4 +19,5 @@ urlpatterns = [
     path("<uuid:pk>/restore/", views.restore, name="chart-restore"),
     path("<uuid:pk>/rows/", views.rows_behind, name="chart-rows"),
     path("<uuid:pk>/rows.csv", views.rows_file, name="chart-rows-file"),
+    path("<uuid:pk>/specification.json", views.specification, name="chart-specification"),
 ]

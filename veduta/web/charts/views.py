@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import json
 import time
 import uuid
 from collections import OrderedDict
@@ -17,6 +18,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -26,6 +28,7 @@ from veduta.web.charts import services
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
+from veduta.web.common.downloads import as_file
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
     Flag,
@@ -329,6 +332,17 @@ def rows_file(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     headings = [column.name for column in columns]
     rows = answered.result.frame.lazy().select([column.key for column in columns])
     return csv_response(rows, headings, f"{chart}.csv", file.as_they_are)
+
+
+@require_POST
+@builders_only
+def specification(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The chart as a complete specification of the open chart grammar, with its rows."""
+    chart, file = _chart(pk), filled_in(request, RowsFile)
+    definition = read({"definition": json_in(file.definition)}, ChartSent).load(chart)
+    answered = services.answer_chart(chart.dataset, definition, request.user)
+    text = json.dumps(complete(answered), ensure_ascii=False, indent=1)
+    return as_file(HttpResponse(text, content_type="application/json"), f"{chart}.vl.json")
 
 
 @require_POST

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated, Any
-from urllib.parse import quote
 
 import polars as pl
 from django.http import StreamingHttpResponse
@@ -18,6 +16,7 @@ from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.listing import rows_behind
 from veduta.web.accounts.models import User
+from veduta.web.common.downloads import as_file
 from veduta.web.common.requests import Flag, Line, Sent, Whole
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import parts_for
@@ -102,9 +101,4 @@ def rows_context(
 def csv_response(rows: pl.LazyFrame, headings: list[str], name: str, as_they_are: bool) -> StreamingHttpResponse:
     """All the rows as a CSV file, sent piece by piece; texts as they are only if that is asked for."""
     pieces = csv_pieces(rows, headings, guarded=not as_they_are)
-    response = StreamingHttpResponse(pieces, content_type="text/csv; charset=utf-8")
-    safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
-    response["Content-Disposition"] = (
-        f"attachment; filename=\"{safe.encode('ascii', 'ignore').decode()}\"; filename*=UTF-8''{quote(safe)}"
-    )
-    return response
+    return as_file(StreamingHttpResponse(pieces, content_type="text/csv; charset=utf-8"), name)

@@ -1,0 +1,36 @@
+"""A drawing as a complete specification of the open chart grammar, which other programs draw as it is here."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from veduta.core.chart.question import Answered
+from veduta.core.chart.theme import themes
+from veduta.core.errors import DefinitionProblem
+
+WIDTH, HEIGHT = 760, 420
+ONLY_HERE = ("tip",)
+"""What rows hold for the page alone."""
+
+
+def complete(answered: Answered) -> dict[str, Any]:
+    """The specification with its rows, its title, what it says in words, its look and a size of its own. Raises
+    DefinitionProblem for what the grammar cannot draw."""
+    drawing = answered.drawing
+    if drawing.spec is None:
+        raise DefinitionProblem(
+            f"A {answered.kind.title} is not drawn in the chart grammar.",
+            hint="Download the chart's rows, or draw it another way.",
+        )
+    rows = [{name: value for name, value in row.items() if name not in ONLY_HERE} for row in drawing.rows]
+    sized = {"width": WIDTH, "height": HEIGHT}
+    own = {name: value for name, value in drawing.spec.items() if value != "container"}
+    return {
+        **sized,
+        **own,
+        "title": answered.title,
+        "description": answered.sentence,
+        "data": {"name": "rows", "values": rows},
+        "config": themes()["light"] | {"background": "white"},
+        "usermeta": {"notes": answered.notes},
+    }
