@@ -6,7 +6,7 @@ import { all, made, near, sent } from "./dom.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string }} Answer
+ * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string, least_height?: number }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
  * @typedef {{ view: vega.View, key: string, along: string, size: string }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
@@ -139,6 +139,7 @@ export function clear(host) {
  * @param {Answer} data
  */
 export async function draw(host, data) {
+  host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
   if (!data.spec) {
     clear(host);
     if (host.contains(document.activeElement)) updateContent(host, data.html ?? "");

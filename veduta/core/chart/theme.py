@@ -67,6 +67,7 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
             "labelFontSize": 11,
             "symbolType": "square",
             "symbolSize": 70,
+            "symbolOpacity": 1,
             "offset": 6,
         },
         "text": {"color": tokens["muted"], "font": "Archivo", "fontSize": 11},

@@ -38,7 +38,8 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         columns = [
             {"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns
         ]
-        return data | {"spec": drawing.spec, "rows": drawing.rows, "columns": columns, "along": drawing.along}
+        drawn = {"spec": drawing.spec, "rows": drawing.rows, "columns": columns}
+        return data | drawn | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}
     if drawing.words is not None:

@@ -22,6 +22,10 @@ LABELLED = 40  # so many horizontal bars carry their value beside them
 STEP = 24
 LETTER = 6
 """About how wide a letter of a label is, in pixels."""
+BESIDE_BANDS = 1.35
+"""How far a text may reach beyond its band."""
+LEAST_STEP, AROUND_ROWS = 17, 60
+"""The least height of a lying row, and what stands above and below them, in pixels."""
 MOST_STANDING = 12
 """So many lying bars share the height there is; more have a height of their own."""
 SAID = {"field": "said", "type": "nominal"}
@@ -117,7 +121,9 @@ def draw_layers(
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
     spec = _composed(ground, drawn)
     _give_room(ground, spec, placed)
-    return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel)
+    names = len({mark.name for mark in made}) if lying else 0
+    least = AROUND_ROWS + LEAST_STEP * names if names else 0
+    return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel, least_height=least)
 
 
 def _shown(picture: Picture, layer: Layer) -> list[Column]:
@@ -391,7 +397,11 @@ def _points(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, An
 def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
     place = {"align": "left", "dx": 6, "baseline": "middle"} if ground.lying else {"baseline": "bottom", "dy": -5}
     encoding = _shared(ground, across | {"stack": None})
-    encoding |= {"text": {"field": "text"}, "opacity": _dimmed(each.layer), "description": SAID}
+    opacity = _dimmed(each.layer)
+    if not ground.lying and "scale" not in ground.along:
+        crowded = f"bandwidth('x') * {BESIDE_BANDS} < {LETTER} * length(datum.text)"
+        opacity["condition"].insert(0, {"test": crowded, "value": 0})
+    encoding |= {"text": {"field": "text"}, "opacity": opacity, "description": SAID}
     return [
         {
             "transform": [{"filter": "isValid(datum.value)"}],

@@ -74,7 +74,8 @@ class Picture:
 @dataclass
 class Drawing:
     """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
-    seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one."""
+    seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
+    Below `least_height`, in pixels, it cannot be read."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
@@ -83,6 +84,7 @@ class Drawing:
     words: list[Word] | None = None
     notes: list[str] = attribute(default_factory=list)
     along: Literal["", "x", "y"] = ""
+    least_height: int = 0
 
 
 def plain_point(values: list[Any]) -> list[Any]:

@@ -8,7 +8,7 @@ from typing import Any
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
 from veduta.core.chart.drawing.axes import LEVEL_LETTERS, number_axis, shortened
 from veduta.core.chart.drawing.colours import BLACK, WHITE, between, needs_white
-from veduta.core.chart.drawing.layers import LETTER, POINTED_AT, SAID
+from veduta.core.chart.drawing.layers import AROUND_ROWS, LEAST_STEP, LETTER, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Asked, Kind, kind
@@ -115,7 +115,8 @@ class ColourTable(Kind):
         spec = base_spec(layer=layers)
         if len(rows) > MOST_STANDING:
             spec["height"] = {"step": STEP}
-        return Drawing(spec, [mark.row() for mark in made])
+        least = AROUND_ROWS + LEAST_STEP * len(rows)
+        return Drawing(spec, [mark.row() for mark in made], least_height=least)
 
 
 def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
