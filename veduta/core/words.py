@@ -10,6 +10,11 @@ def counted(count: int, one: str, many: str = "") -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
+def not_drawn(count: int, thing: str, why: str) -> str:
+    """That some things are left out of a drawing: "2 parts below zero are not drawn." """
+    return f"{counted(count, thing)} {why} {'is' if count == 1 else 'are'} not drawn."
+
+
 def listed(names: Sequence[str], joint: str = "and", most: int | None = None) -> str:
     """Names in a row: "Tern, Quay and Harrow". Of more than `most` the first ones, and how many more there are."""
     if not names:

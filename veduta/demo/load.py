@@ -11,10 +11,10 @@ import polars as pl
 from django.contrib.auth.models import Group
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
+from veduta.demo.boards import GROUP, publish_board
 from veduta.demo.generate import write_sailings
 from veduta.demo.model import load_model, save_new
 from veduta.demo.pictures import load_pictures
@@ -34,7 +34,6 @@ PEOPLE = (
     ("analyst", "Jonas", "Tern", User.Role.ANALYST),
     ("explorer", "Runa", "Fennick", User.Role.EXPLORER),
 )
-GROUP = "Harbour office"
 DAILY_COUNTS = "Daily harbour counts"
 DESCRIPTIONS = {
     "Sailing date": "The day of departure by the timetable.",
@@ -271,21 +270,9 @@ PLACES = (
 
 
 def _dashboard(user: User, dataset: Dataset, charts: dict[str, Chart]) -> Dashboard:
-    dashboard = dashboards.create_dashboard(user, "Season at a glance")
     ids = {field.name: field.id for field in dataset.all_fields}
-    blocks = tuple(
-        Block(id=f"b{number}", kind="chart", chart=str(charts[name].pk), x=x, y=y, w=w, h=h)
-        for number, (name, x, y, w, h) in enumerate(PLACES, 1)
-    )
-    controls = tuple(
+    controls = [
         dashboards.control_for(dataset, ids[name]).model_copy(update={"id": key})
         for key, name in (("date", "Sailing date"), ("region", "Region"), ("vessel", "Vessel"))
-    )
-    dashboard = dashboards.save_draft(
-        user, dashboard, DashboardDefinition(blocks=blocks, controls=controls), dashboard.name, 0
-    )
-    dashboards.publish(user, dashboard)
-    group = Group.objects.get(name=GROUP)
-    dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
-    dashboard.refresh_from_db()
-    return dashboard
+    ]
+    return publish_board(user, "Season at a glance", charts, PLACES, controls)

@@ -8,13 +8,12 @@ from pathlib import Path
 from typing import Any
 
 import polars as pl
-from django.contrib.auth.models import Group
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.shaping.shaping import load_shaping
+from veduta.demo.boards import publish_board
 from veduta.web.accounts.models import User
 from veduta.web.catalogue.services import update_field
 from veduta.web.charts.models import Chart
@@ -304,19 +303,10 @@ PLACES = (
 
 
 def _dashboard(user: User, sailings: Dataset, charts: dict) -> None:
-    dashboard = dashboards.create_dashboard(user, NAME)
-    blocks = tuple(
-        Block(id=f"b{number}", kind="chart", chart=str(charts[name].pk), x=x, y=y, w=w, h=h)
-        for number, (name, x, y, w, h) in enumerate(PLACES, 1)
-    )
     own = next(field.id for field in sailings.all_fields if field.name == "Region")
     region = dashboards.control_for(sailings, own).model_copy(update={"id": "region"})
     controls = [region] + [
         dashboards.control_for(sailings, "", name).model_copy(update={"id": name.replace("_", "")})
         for name in ("top_n", "late_after")
     ]
-    definition = DashboardDefinition(blocks=blocks, controls=tuple(controls))
-    dashboard = dashboards.save_draft(user, dashboard, definition, dashboard.name, 0)
-    dashboards.publish(user, dashboard)
-    group = Group.objects.get(name="Harbour office")
-    dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
+    publish_board(user, NAME, charts, PLACES, controls)

@@ -4,16 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.contrib.auth.models import Group
-
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.dashboard.definition import Block, DashboardDefinition
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
+from veduta.demo.boards import publish_board
 from veduta.demo.model import save_new
 from veduta.web.accounts.models import User
-from veduta.web.charts.models import Chart
-from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
@@ -242,16 +238,5 @@ def load_pictures(user: User) -> None:
         return
     sailings = Dataset.objects.select_related("current").get(name="Sailings")
     made = pictures(sailings, model_of(sailings))
-    _dashboard(user, {kind: save_new(user, sailings, kind, definition) for kind, definition in made.items()})
-
-
-def _dashboard(user: User, charts: dict[str, Chart]) -> None:
-    dashboard = dashboards.create_dashboard(user, NAME)
-    blocks = tuple(
-        Block(id=f"b{number}", kind="chart", chart=str(charts[name].pk), x=x, y=y, w=w, h=h)
-        for number, (name, x, y, w, h) in enumerate(PLACES, 1)
-    )
-    dashboard = dashboards.save_draft(user, dashboard, DashboardDefinition(blocks=blocks), dashboard.name, 0)
-    dashboards.publish(user, dashboard)
-    group = Group.objects.get(name="Harbour office")
-    dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
+    charts = {kind: save_new(user, sailings, kind, definition) for kind, definition in made.items()}
+    publish_board(user, NAME, charts, PLACES)

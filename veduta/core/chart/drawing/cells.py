@@ -10,7 +10,7 @@ import polars as pl
 
 from veduta.core.chart.definition import sorted_column
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.formats import format_value
+from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
 
@@ -127,6 +127,13 @@ def total_notes(measures: list[Column]) -> list[str]:
     return [
         f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"
     ]
+
+
+def in_order(values: list[Any]) -> list[Any]:
+    """The values across in their order, the empty one and what was gathered last."""
+    there = list(dict.fromkeys(values))
+    last = [value for value in (None, REST_POINT) if value in there]
+    return sorted(value for value in there if value not in last) + last
 
 
 def by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
 from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, series_colours
-from veduta.core.chart.drawing.marks import Mark, filled_in, marks, series_of
+from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import DASHES, reference_layers
 from veduta.core.query.query import Column
@@ -29,6 +29,7 @@ LEAST_STEP, AROUND_ROWS = 17, 60
 MOST_STANDING = 12
 """So many lying bars share the height there is; more have a height of their own."""
 SAID = {"field": "said", "type": "nominal"}
+DIMMED = {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1}
 POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
 BANDED = {"bar", "dot", "tick", "text", "range", "link"}
 BETWEEN = ("range", "band", "link")
@@ -120,10 +121,8 @@ def draw_layers(
     )
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
     spec = _composed(ground, drawn)
-    _give_room(ground, spec, placed)
-    names = len({mark.name for mark in made}) if lying else 0
-    least = AROUND_ROWS + LEAST_STEP * names if names else 0
-    return Drawing(spec, [mark.row() for mark in made], notes=notes, along=ground.along_channel, least_height=least)
+    least = _give_room(ground, spec, placed)
+    return Drawing(spec, rows_of(made), notes=notes, along=ground.along_channel, least_height=least)
 
 
 def _shown(picture: Picture, layer: Layer) -> list[Column]:
@@ -144,17 +143,17 @@ def _placed(picture: Picture, layer: Layer, number: int, test: Column | None) ->
 def _between(picture: Picture, measures: list[Column], number: int) -> list[Mark]:
     """Marks from the first of two measures to the second; those of one begin at zero."""
     start, end = measures[0], measures[-1]
-    made = marks(picture, [start], number)
     if start is end:
+        made = marks(picture, [start], number)
         for mark in made:
             mark.more = {"to": 0}
         return made
+    made = marks(picture, [start], number, apart=False)
     for mark, other in zip(made, marks(picture, [end], number), strict=True):
         mark.more = {"to": other.value}
         mark.tip.insert(len(picture.dimensions) + 1, [end.name, other.text])
         mark.text = f"{mark.text} to {other.text}"
         mark.said = f"{mark.said}, {other.text} {end.name}"
-        mark.series = mark.series.removesuffix(start.name).removesuffix(" · ")
     return made
 
 
@@ -251,10 +250,11 @@ def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, An
     return base_spec(layer=parts) if len(parts) > 1 else base_spec(**parts[0])
 
 
-def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> None:
-    """Room for the values beside lying bars, and for many of them below one another."""
+def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> int:
+    """Room for the values beside lying bars, and for many of them below one another. Returns the least height at which
+    they can be read, in pixels."""
     if not ground.lying:
-        return
+        return 0
     made = [mark for each in placed for mark in each.made]
     names = len({mark.name for mark in made})
     grouped = ground.stacking == "grouped"
@@ -263,6 +263,7 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
         spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": LETTER * max(len(mark.text) for mark in made)}
     if names * per_name > MOST_STANDING:
         spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
+    return AROUND_ROWS + LEAST_STEP * names if names else 0
 
 
 def _carries_values(ground: Ground, each: Placed) -> bool:

@@ -69,10 +69,11 @@ def marks(
     measures: Sequence[Column] | None = None,
     layer: int = 0,
     carry: Mapping[str, str] = MappingProxyType({}),
+    apart: bool = True,
 ) -> list[Mark]:
     """One mark for each row and measure, of all measures or of some. A mark's series is what its further dimensions
     say, and which measure it is where the chart has several. `carry` gives by its name in `more` another column of the
-    row."""
+    row. Marks that stand for several measures at once are not told `apart` by theirs."""
     formats = picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1
@@ -85,7 +86,7 @@ def marks(
                 Mark(
                     along=cell.along,
                     name=cell.words[0] if cell.words else measure.name,
-                    series=" · ".join(filter(None, [cell.series, measure.name])) if several else cell.series,
+                    series=" · ".join(filter(None, [cell.series, measure.name])) if several and apart else cell.series,
                     value=value,
                     text=text,
                     tip=[*cell.tip_start, [measure.name, text], *cell.tip_end],
@@ -149,6 +150,11 @@ def _unfinished_start(result: Result) -> dt.date | None:
     periods = [column for column in result.dimensions if column.dimension.is_time_axis]
     finest = max(periods, key=lambda column: PERIODS.index(column.dimension.period))
     return cast("dt.date | None", result.frame[finest.key].max())
+
+
+def rows_of(made: Sequence[Mark]) -> list[dict[str, Any]]:
+    """Marks as the rows of a specification's data."""
+    return [mark.row() for mark in made]
 
 
 def series_of(made: Sequence[Mark]) -> list[str]:

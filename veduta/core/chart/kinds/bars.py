@@ -9,7 +9,6 @@ from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
 from veduta.core.data.fields import Kind as ValueKind
-from veduta.core.query.query import Sort
 
 MANY_NAMES = 4
 """Names from which on lying bars leave more room for them."""
@@ -27,6 +26,7 @@ class Bars(Kind):
 
     article = ""
     theme = "To compare"
+    highest_first = True
     settings = BarSettings
 
     def words(self, definition: ChartDefinition) -> str:
@@ -37,10 +37,6 @@ class Bars(Kind):
 
     def offered(self, asked: Asked) -> list[str]:
         return ["stacking"] if asked.has_series else []
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The longest first."""
-        return Sort(by="measure", descending=True)
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=tuple(range(len(definition.measures))), how="bar"),)

@@ -92,6 +92,7 @@ class Kind:
     measures: ClassVar[tuple[int, int | None]] = (1, None)
     dimensions: ClassVar[tuple[int, int | None]] = (1, None)
     dated: ClassVar[bool] = False
+    highest_first: ClassVar[bool] = False
     numbers: ClassVar[bool] = True
     shows_rows: ClassVar[bool] = False
     has_subtotals: ClassVar[bool] = False
@@ -136,7 +137,9 @@ class Kind:
         return getattr(self.set(definition), "direction", "") == "lying"
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The usual order of a first dimension that is not a date: by name, or as it is kept."""
+        """The usual order of a first dimension that is not a date: by the first measure, as it is kept, or by name."""
+        if self.highest_first:
+            return Sort(by="measure", descending=True)
         if definition.keep and definition.keep.of == "by":
             return Sort(by="measure", measure=definition.keep.by, descending=definition.keep.end == "top")
         return Sort(by="name")

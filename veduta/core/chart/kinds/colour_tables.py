@@ -7,12 +7,12 @@ from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
 from veduta.core.chart.drawing.axes import LEVEL_LETTERS, number_axis, shortened
+from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import BLACK, WHITE, between, needs_white
-from veduta.core.chart.drawing.layers import AROUND_ROWS, LEAST_STEP, LETTER, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, LETTER, POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Asked, Kind, kind
-from veduta.core.formats import REST_POINT
 from veduta.core.words import counted, in_sentence
 
 RISING = ["#E3EFEE", "#0B5D63"]
@@ -62,7 +62,7 @@ def _cells(shade: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[
             "x": x,
             "y": y,
             "color": shade,
-            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "opacity": DIMMED,
             "description": SAID,
         },
     }
@@ -84,7 +84,7 @@ class ColourTable(Kind):
     def draw(self, picture: Picture) -> Drawing:
         down, across = picture.dimensions
         made = marks(picture)
-        order = [picture.words(across, value) for value in _in_order(picture)]
+        order = [picture.words(across, value) for value in _across(picture)]
         for mark in made:
             mark.more["column"] = mark.series
         axis = {"title": None, "labelLimit": 0, "labelExpr": shortened(24), "domain": False}
@@ -116,7 +116,7 @@ class ColourTable(Kind):
         if len(rows) > MOST_STANDING:
             spec["height"] = {"step": STEP}
         least = AROUND_ROWS + LEAST_STEP * len(rows)
-        return Drawing(spec, [mark.row() for mark in made], least_height=least)
+        return Drawing(spec, rows_of(made), least_height=least)
 
 
 def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
@@ -126,12 +126,10 @@ def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
     return {"labelAngle": 0 if sum(map(len, names)) <= LEVEL_LETTERS else -35}
 
 
-def _in_order(picture: Picture) -> list[Any]:
-    """The values across in their order, the empty one and what was gathered last."""
-    across = picture.dimensions[1].key
-    there = list(dict.fromkeys(picture.result.value(row, across) for row in picture.result.frame.iter_rows(named=True)))
-    last = [value for value in (None, REST_POINT) if value in there]
-    return sorted(value for value in there if value not in last) + last
+def _across(picture: Picture) -> list[Any]:
+    """The values of the second dimension in their order."""
+    key, result = picture.dimensions[1].key, picture.result
+    return in_order([result.value(row, key) for row in result.frame.iter_rows(named=True)])
 
 
 @kind
@@ -198,7 +196,7 @@ class Calendar(Kind):
         spec = base_spec(**_cells(_shade(picture, made), x, y))
         if len(lines) > MOST_STANDING + 2:
             spec["height"] = {"step": 13}
-        return Drawing(spec, [mark.row() for mark in made])
+        return Drawing(spec, rows_of(made))
 
 
 def _line_name(weekday: int, name: str) -> str:

@@ -12,13 +12,14 @@ from veduta.core.chart.drawing.cells import (
     Row,
     TableLayout,
     by_key,
+    in_order,
     measure_cell,
     total_cells,
     total_notes,
 )
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind
-from veduta.core.formats import EMPTY, REST_POINT
+from veduta.core.formats import EMPTY
 
 MOST_ACROSS = 60
 
@@ -59,7 +60,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
     result = picture.result
     *down, across = result.dimensions
     measures, frame = result.measures, result.frame
-    values = _in_order([result.value(row, across.key) for row in frame.iter_rows(named=True)])
+    values = in_order([result.value(row, across.key) for row in frame.iter_rows(named=True)])
     notes = []
     if len(values) > MOST_ACROSS:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
@@ -98,10 +99,3 @@ def draw_crosstab(picture: Picture) -> Drawing:
     totals += total_cells(picture, grand, [])
     notes += total_notes(measures)
     return Drawing(table=TableLayout(headings, rows, [totals], len(down)), notes=notes)
-
-
-def _in_order(values: list[Any]) -> list[Any]:
-    """The values across in their order, the empty one and what was gathered last."""
-    there = list(dict.fromkeys(values))
-    last = [value for value in (None, REST_POINT) if value in there]
-    return sorted(value for value in there if value not in last) + last

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from itertools import accumulate
 
-from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import Kind, kind
-from veduta.core.query.query import Sort
 
 MOST_DRAWN = 60
 
@@ -20,6 +19,7 @@ class Cumulative(Kind):
     title = "bars with their share so far"
     article = ""
     theme = "Shares"
+    highest_first = True
     use = "Shows how many of the largest make up most of the whole."
     glyph = (
         '<path d="M3 8h5v13H3zM10 13h5v8h-5zM17 16h5v5h-5zM24 18h5v3h-5z"/>'
@@ -27,10 +27,6 @@ class Cumulative(Kind):
     )
     measures = (1, 1)
     dimensions = (1, 1)
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The longest first."""
-        return Sort(by="measure", descending=True)
 
     def draw(self, picture: Picture) -> Drawing:
         bars = sorted(marks(picture), key=lambda mark: -(mark.value or 0))

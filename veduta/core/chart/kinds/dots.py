@@ -8,7 +8,6 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Kind, kind, setting
-from veduta.core.query.query import Sort
 
 
 class Direction(Settings):
@@ -32,6 +31,7 @@ class Lollipops(Directed):
     title = "dots on stems"
     article = ""
     theme = "To compare"
+    highest_first = True
     use = "Ranks many things with less ink than bars, from the same zero line."
     glyph = (
         '<path fill="none" stroke="currentColor" stroke-width="1.6" d="M3 5h20M3 12h13M3 19h7"/>'
@@ -39,10 +39,6 @@ class Lollipops(Directed):
     )
     measures = (1, 1)
     dimensions = (1, 1)
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The highest first."""
-        return Sort(by="measure", descending=True)
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=(0,), how="link", width=1.5), Layer(measures=(0,), how="dot", size=11))
@@ -54,6 +50,7 @@ class Dumbbells(Directed):
     title = "pairs of dots"
     article = ""
     theme = "To compare"
+    highest_first = True
     use = "Shows how far two measures of the same things lie apart, such as actual and target."
     glyph = (
         '<path fill="none" stroke="currentColor" stroke-width="1.6" stroke-dasharray="2 2" d="M7 6h16M5 18h12"/>'
@@ -62,10 +59,6 @@ class Dumbbells(Directed):
     )
     measures = (2, 2)
     dimensions = (1, 1)
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """By the first measure, the highest first."""
-        return Sort(by="measure", descending=True)
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         between = Layer(measures=(0, 1), how="link", dash="dotted", width=2)

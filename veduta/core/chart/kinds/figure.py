@@ -6,7 +6,7 @@ import datetime as dt
 from dataclasses import replace
 from typing import Literal
 
-from veduta.core.calendar import Grain, period_words
+from veduta.core.calendar import STEPS, Grain, period_words
 from veduta.core.chart.drawing.cells import Change, Figure
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
@@ -95,37 +95,24 @@ def _with_trend(picture: Picture, column: Column) -> Figure:
         return _figure(picture, column, None)
     last = periods[-1]
     figure = _figure(picture, column, values[last])
-    compared = [(_before(last, grain), f"the {grain.words} before"), (_year_before(last, grain), "a year before")]
     changes = [
         change
-        for period, words in (compared if grain is not Grain.YEAR else compared[:1])
+        for period, words in _compared(last, grain)
         if period in values and (change := _change(values[last], values[period], words, picture.settings.better))
     ]
     trend = _path([values[period] for period in periods])
     return replace(figure, of=period_words(last, grain), changes=changes, trend=trend)
 
 
-def _before(start: dt.date, grain: Grain) -> dt.date | None:
-    """The start of the period before; None for hours, which are not told apart by days."""
+def _compared(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
+    """The periods that one is compared with, and their words: the one before, and that of a year before where periods
+    correspond to each other."""
     if grain is Grain.HOUR:
-        return None
-    day = start - dt.timedelta(days=1)
-    if grain is Grain.DAY:
-        return day
-    if grain is Grain.WEEK:
-        return start - dt.timedelta(days=7)
-    months = {Grain.MONTH: 1, Grain.QUARTER: 3, Grain.YEAR: 12}[grain]
-    return _months_before(start, months)
-
-
-def _year_before(start: dt.date, grain: Grain) -> dt.date | None:
-    """The start of the period that corresponds to it a year before; a week and a day have none of their own."""
-    return _months_before(start, 12) if grain in (Grain.MONTH, Grain.QUARTER, Grain.YEAR) else None
-
-
-def _months_before(start: dt.date, months: int) -> dt.date:
-    number = start.year * 12 + start.month - 1 - months
-    return dt.date(number // 12, number % 12 + 1, 1)
+        return []
+    found = [(last - STEPS[grain][1], f"the {grain.words} before")]
+    if grain in (Grain.MONTH, Grain.QUARTER):
+        found.append((last - STEPS[Grain.YEAR][1], "a year before"))
+    return found
 
 
 def _change(value: float | None, before: float | None, words: str, better: str) -> Change | None:

@@ -10,7 +10,6 @@ from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
 from veduta.core.chart.parts import Part, joined
 from veduta.core.query.measures import Measure
-from veduta.core.query.query import Sort
 
 HOW_WORDS = {
     "bar": "bars",
@@ -42,6 +41,7 @@ class Layered(Kind):
     title = "layers, each measure its own way"
     article = ""
     theme = "Your own"
+    highest_first = True
     use = "Lays bars, lines, dots and more over one another, on one value axis or two."
     glyph = (
         '<path opacity=".45" d="M4 21V12h5v9zM13.5 21V8h5v13zM23 21v-7h5v7z"/>'
@@ -80,10 +80,6 @@ class Layered(Kind):
 
     def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         return tuple(Measure(formula=layer.test) for layer in self.layers(definition) if layer.test)
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The highest of the first measure first."""
-        return Sort(by="measure", descending=True)
 
     def draw(self, picture: Picture) -> Drawing:
         layers = self.layers(picture.definition)

@@ -6,7 +6,6 @@ from typing import Any
 
 import squarify
 
-from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import (
     GROUND,
     NAMED_COLOURS,
@@ -16,12 +15,11 @@ from veduta.core.chart.drawing.colours import (
     needs_white,
     series_colours,
 )
-from veduta.core.chart.drawing.layers import POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Kind, kind
-from veduta.core.query.query import Sort
-from veduta.core.words import counted
+from veduta.core.words import not_drawn
 
 WIDTH, HEIGHT = 160.0, 90.0
 HEADING = 5.0
@@ -41,21 +39,18 @@ class Nested(Kind):
     title = "nested rectangles"
     article = ""
     theme = "Shares"
+    highest_first = True
     use = "Shows many parts of a whole by area, and within each its own parts."
     glyph = '<path d="M3 3h14v18H3zM18.5 3H29v10H18.5zM18.5 14.5H24V21h-5.5zM25.5 14.5H29V21h-3.5z"/>'
     measures = (1, 1)
     dimensions = (1, 2)
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The largest first."""
-        return Sort(by="measure", descending=True)
 
     def draw(self, picture: Picture) -> Drawing:
         all_marks = marks(picture)
         there = sorted((m for m in all_marks if m.value is not None and m.value > 0), key=lambda m: -m.value)
         notes = []
         if left_out := sum(mark.value is not None and mark.value < 0 for mark in all_marks):
-            notes.append(f"{counted(left_out, 'part')} below zero {'is' if left_out == 1 else 'are'} not drawn.")
+            notes.append(not_drawn(left_out, "part", "below zero"))
         if len(there) > MOST_DRAWN:
             notes.append(f"The {MOST_DRAWN} largest of {len(there):,} parts are drawn.")
             there = there[:MOST_DRAWN]
@@ -73,7 +68,7 @@ class Nested(Kind):
             mark.more["strong"] = int(needs_white(paints[mark.paint]))
         colour = colour_channel(paints, in_legend=False)
         spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings if is_nested else [])])
-        return Drawing(spec, [mark.row() for mark in there], notes=notes)
+        return Drawing(spec, rows_of(there), notes=notes)
 
 
 def _place(parts: list[Mark], within: Rectangle) -> list[dict[str, Any]]:
@@ -121,7 +116,7 @@ def _rectangles(colour: dict[str, Any]) -> dict[str, Any]:
             "x2": {"field": "right"},
             "y2": {"field": "bottom"},
             "color": colour,
-            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "opacity": DIMMED,
             "description": SAID,
         },
     }

@@ -7,13 +7,13 @@ from typing import Any, Literal
 from veduta.core.chart.drawing.axes import number_axis, said_of
 from veduta.core.chart.drawing.colours import NAMED_COLOURS, colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
 from veduta.core.chart.fits import Fitted, fitted
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
-from veduta.core.words import counted, in_sentence
+from veduta.core.words import counted, in_sentence, not_drawn
 
 FEWEST = 5
 """Things from which on dots show how two measures go together."""
@@ -83,14 +83,10 @@ class Scatter(Kind):
         shape = {"type": "point", "filled": True, **POINTED_AT} | ({} if size else {"size": 60})
         lines, notes = _fits(picture, made)
         if missing := picture.result.frame.height - len(made):
-            notes.append(f"{counted(missing, 'dot')} without both values {'is' if missing == 1 else 'are'} not drawn.")
+            notes.append(not_drawn(missing, "dot", "without both values"))
         if size:
             notes.append(f"The area of a dot is its {in_sentence(size[0].name)}.")
-        return Drawing(base_spec(layer=[{"mark": shape, "encoding": encoding}, *lines]), _rows(made), notes=notes)
-
-
-def _rows(made: list[Mark]) -> list[dict[str, Any]]:
-    return [mark.row() for mark in made]
+        return Drawing(base_spec(layer=[{"mark": shape, "encoding": encoding}, *lines]), rows_of(made), notes=notes)
 
 
 def _axis(field: str, measure: Column) -> dict[str, Any]:
@@ -103,9 +99,8 @@ def _dots(picture: Picture) -> list[Mark]:
     """A mark for each cell that has both values."""
     x, y, *size = picture.measures
     carried = {"across": x.key} | ({"size": size[0].key} if size else {})
-    made = marks(picture, [y], carry=carried)
+    made = marks(picture, [y], carry=carried, apart=False)
     for mark in made:
-        mark.series = mark.series.removesuffix(y.name).removesuffix(" · ")
         others = [(x, mark.more["across"]), *((each, mark.more["size"]) for each in size)]
         said = [[each.name, format_value(value, each.kind, picture.formats[each.key])] for each, value in others]
         here = len(picture.dimensions)

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import GROUND, NAMED_COLOURS, colour_channel, series_colours
-from veduta.core.chart.drawing.layers import POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Kind, kind
 from veduta.core.formats import format_value
-from veduta.core.query.query import Sort
-from veduta.core.words import counted, in_sentence
+from veduta.core.words import counted, in_sentence, not_drawn
 
 MOST_PARTS = 8
 """Parts of a circle that can be told apart; the others are gathered."""
@@ -27,12 +25,9 @@ class Circle(Kind):
 
     theme = "Shares"
     measures = (1, 2)
+    highest_first = True
     dimensions = (1, 1)
     inner = "0"
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The largest part first."""
-        return Sort(by="measure", descending=True)
 
     def draw(self, picture: Picture) -> Drawing:
         made, notes = _parts(picture)
@@ -47,7 +42,7 @@ class Circle(Kind):
             "theta": {"field": "start", **turn},
             "theta2": {"field": "end"},
             "color": colour_channel(paints),
-            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1},
+            "opacity": DIMMED,
             "description": SAID,
         }
         if len(picture.measures) > 1:
@@ -55,7 +50,7 @@ class Circle(Kind):
             encoding["radius"] = {"field": "radius", "type": "quantitative", "stack": None, "scale": scale}
             angle, radius = (in_sentence(measure.name) for measure in picture.measures)
             notes.append(f"The angle is {angle}; how far a part reaches goes by {radius}, as an area.")
-            return Drawing(base_spec(mark=shape, encoding=encoding), [mark.row() for mark in made], notes=notes)
+            return Drawing(base_spec(mark=shape, encoding=encoding), rows_of(made), notes=notes)
         shape["outerRadius"] = {"expr": OUTER}
         labels = {
             "mark": {
@@ -70,7 +65,7 @@ class Circle(Kind):
             },
         }
         layers = [{"mark": shape, "encoding": encoding}, labels]
-        return Drawing(base_spec(layer=layers), [mark.row() for mark in made], notes=notes)
+        return Drawing(base_spec(layer=layers), rows_of(made), notes=notes)
 
 
 def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
@@ -80,7 +75,7 @@ def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
     made = marks(picture, [angle], carry=carried)
     there = [mark for mark in made if mark.value is not None and mark.value > 0]
     if left_out := sum(mark.value is not None and mark.value < 0 for mark in made):
-        notes.append(f"{counted(left_out, 'part')} below zero {'is' if left_out == 1 else 'are'} not drawn.")
+        notes.append(not_drawn(left_out, "part", "below zero"))
     total = sum(mark.value for mark in there)
     if len(there) > MOST_PARTS:
         small = there[MOST_PARTS - 1 :]

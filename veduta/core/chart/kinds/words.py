@@ -5,12 +5,10 @@ from __future__ import annotations
 import math
 from typing import Literal
 
-from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import Word
 from veduta.core.chart.drawing.marks import marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Kind, kind, setting
-from veduta.core.query.query import Sort
 from veduta.core.words import counted
 
 MOST_WORDS = 80
@@ -27,15 +25,12 @@ class Words(Kind):
     title = "words by size"
     article = ""
     theme = "Shares"
+    highest_first = True
     use = "Shows which names are common at a glance; a table beside it gives the numbers."
     glyph = '<path d="M3 4h17v6H3zM22 6h7v4h-7zM3 13h9v3H3zM14 12h12v5H14zM7 19h7v2H7zM16 19.500h9V21h-9z"/>'
     measures = (1, 1)
     dimensions = (1, 1)
     settings = WordSettings
-
-    def sort(self, definition: ChartDefinition) -> Sort | None:
-        """The largest first."""
-        return Sort(by="measure", descending=True)
 
     def draw(self, picture: Picture) -> Drawing:
         made = [mark for mark in marks(picture) if mark.value is not None and mark.value > 0]
