@@ -288,6 +288,7 @@ export function workbench() {
         { label: "Show it", run: to("show") },
         { label: "Group by it", run: to("by") },
         { label: "Split by it", run: to("split") },
+        { label: "Panels by it", run: to("panels") },
         {
           label: "Only some of it …",
           run: () => this.openPopover({ clause: "only", index: this.definition.only.length, field }),

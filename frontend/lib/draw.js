@@ -3,12 +3,13 @@ import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
 import * as vegaLite from "vega-lite";
 import { all, made, near, sent } from "./dom.js";
+import { arranged, fitted, pager } from "./panels.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string, least_height?: number }} Answer
+ * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
- * @typedef {{ view: vega.View, key: string, along: string, size: string }} Drawing
+ * @typedef {{ view: vega.View, key: string, along: string, size: string, first: number, again: () => void }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
  */
 
@@ -149,32 +150,71 @@ export async function draw(host, data) {
   }
   const key = JSON.stringify(data.spec) + isDark();
   const there = drawings.get(host);
-  if (there?.key === key) {
+  if (there?.key === key && !data.panels) {
     there.view.data("rows", data.rows ?? []);
     await there.view.runAsync();
     makeReachable(host);
     return;
   }
+  const first = there?.key === key ? there.first : 0;
   clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
-  const config = readThemes()[isDark() ? "dark" : "light"];
-  const compiled = vegaLite.compile(themed(data.spec), { config, logger: quiet }).spec;
-  const view = new vega.View(vega.parse(compiled, undefined, { ast: true }), {
-    renderer: "svg",
-    expr: expressionInterpreter,
-    container: host,
-    hover: false,
-    logger: quiet,
-    tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
+  const place = data.panels ? host.appendChild(made("div", { className: "panels" })) : host;
+  const layout = data.panels && arranged(data.spec, data.panels, host.clientWidth, host.clientHeight, first);
+  const view = shown(place, layout?.spec ?? data.spec, data.rows ?? []);
+  drawings.set(host, {
+    view,
+    key,
+    along: data.along ?? "",
+    size: "",
+    first: layout?.first ?? 0,
+    again: () => (data.panels ? draw(host, data) : window.dispatchEvent(new Event("resize"))),
   });
-  drawings.set(host, { view, key, along: data.along ?? "", size: "" });
-  view.data("rows", data.rows ?? []);
   await view.runAsync();
+  if (layout) await fitted(view, layout, host);
+  if (layout?.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   sayPlainly(host);
   makeReachable(host);
   watch(host);
+}
+
+/**
+ * A view of a specification in an element, not run yet.
+ * @param {HTMLElement} place
+ * @param {any} spec
+ * @param {any[]} rows
+ */
+function shown(place, spec, rows) {
+  const config = readThemes()[isDark() ? "dark" : "light"];
+  const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
+  const view = new vega.View(vega.parse(compiled, undefined, { ast: true }), {
+    renderer: "svg",
+    expr: expressionInterpreter,
+    container: place,
+    hover: false,
+    logger: quiet,
+    tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
+  });
+  view.data("rows", rows);
+  return view;
+}
+
+/**
+ * Shows the panels from another one on.
+ * @param {HTMLElement} host
+ * @param {Answer} data
+ * @param {number} first
+ */
+async function turnTo(host, data, first) {
+  const drawing = drawings.get(host);
+  if (!drawing) return;
+  const pressed = document.activeElement?.textContent;
+  drawing.first = first;
+  await draw(host, data);
+  const buttons = /** @type {HTMLButtonElement[]} */ (all(host, ".pager button:enabled"));
+  (buttons.find((button) => button.textContent === pressed) ?? buttons[0])?.focus();
 }
 
 /** @type {vega.LoggerInterface} */
@@ -208,8 +248,9 @@ function watch(host) {
     const drawing = drawings.get(host);
     if (!drawing || !host.clientWidth) return;
     const size = `${host.clientWidth} ${host.clientHeight}`;
-    if (drawing.size && drawing.size !== size) window.dispatchEvent(new Event("resize"));
+    const changed = drawing.size && drawing.size !== size;
     drawing.size = size;
+    if (changed) drawing.again();
   }).observe(host);
 }
 

@@ -30,11 +30,14 @@ CHANGES = st.one_of(
         {
             "edit": st.just("add_field"),
             "field": st.sampled_from(FIELDS),
-            "to": st.sampled_from(["", "show", "by", "split"]),
+            "to": st.sampled_from(["", "show", "by", "split", "panels"]),
         }
     ),
     st.fixed_dictionaries(
-        {"edit": st.just("remove"), "clause": st.sampled_from(["show", "by", "split", "only", "keep", "sort", "as"])}
+        {
+            "edit": st.just("remove"),
+            "clause": st.sampled_from(["show", "by", "split", "panels", "only", "keep", "sort", "as"]),
+        }
     ),
     st.fixed_dictionaries(
         {"edit": st.just("set_measure"), "index": st.integers(0, 2), "field": st.sampled_from(FIELDS)}
@@ -218,12 +221,15 @@ class Edits(unittest.TestCase):
                 {"column": "-m0"},
                 lambda d: (d.sort.by, d.sort.measure, d.sort.descending) == ("measure", shown, True),
             ),
+            "set_panels": ({"arranged": "beside"}, lambda d: d.panels.arranged == "beside"),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))
         for name, (arguments, holds) in examples_.items():
             with self.subTest(edit=name):
-                begun = {**start, "split": "region"} if name == "swap" else start
+                begun = start | {"swap": {"split": "region"}, "set_panels": {"panels": {"by": ["region"]}}}.get(
+                    name, {}
+                )
                 self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
 
     def test_each_measure_is_drawn_its_own_way_and_order_is_kept(self):

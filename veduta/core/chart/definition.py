@@ -54,12 +54,14 @@ class Layer(Frozen):
 class Reference(Frozen):
     """What marks are held against, as a line or, with `high` or `end`, a band: a number or a parameter's value, a
     `statistic` of the values of the groups shown, the value over all rows shown, or a day. `measure` is the position of
-    the one whose axis it stands on; none is each of them. `said` are its words."""
+    the one whose axis it stands on; none is each of them. In panels it is worked out `over` each or all of them. `said`
+    are its words."""
 
     of: Literal["number", "groups", "rows", "dates"] = "groups"
     measure: Annotated[int, Attribute(ge=0, lt=50)] | None = None
     statistic: Literal["mean", "median", "min", "max", "percentile"] = "mean"
     percent: float = Attribute(90, ge=0, le=100)
+    over: Literal["panel", "all"] = "panel"
     value: float | None = None
     high: float | None = None
     parameter: str = Attribute("", max_length=40)
@@ -80,6 +82,16 @@ class Reference(Frozen):
         return self
 
 
+class Panels(Frozen):
+    """The chart drawn once for each value of a dimension, or of two, the first down and the second across. Of one
+    dimension they go on in the next row (`wrapped`), or stand in one row or column. `scales` are common to all, or the
+    value axes of each are its own, or both axes."""
+
+    by: tuple[Grouping, ...] = Attribute(min_length=1, max_length=2)
+    arranged: Literal["wrapped", "beside", "below"] = "wrapped"
+    scales: Literal["common", "values", "own"] = "common"
+
+
 class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
     empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
@@ -95,6 +107,7 @@ class ChartDefinition(Frozen):
     layers: tuple[Layer, ...] = Attribute((), max_length=20)
     by: tuple[Grouping, ...] = Attribute((), max_length=10)
     split: Grouping | None = None
+    panels: Panels | None = None
     only: tuple[Filter, ...] = Attribute((), max_length=50)
     keep: Keep | None = None
     sort: Sort | None = None
@@ -108,8 +121,14 @@ class ChartDefinition(Frozen):
         return self.show or (Measure(),)
 
     @property
-    def groups(self) -> tuple[Grouping, ...]:
+    def drawn(self) -> tuple[Grouping, ...]:
+        """The dimensions of a drawing; where there are panels, of each."""
         return (*self.by, self.split) if self.split else self.by
+
+    @property
+    def groups(self) -> tuple[Grouping, ...]:
+        """All dimensions, those of panels last."""
+        return (*self.drawn, *self.panels.by) if self.panels else self.drawn
 
     def fields(self) -> set[str]:
         """The ids of all fields the chart uses."""

@@ -17,6 +17,7 @@ from veduta.core.chart.definition import (
     How,
     KindName,
     Layer,
+    Panels,
     Reference,
     SettingValue,
     default_measure,
@@ -37,11 +38,26 @@ from veduta.core.query.query import Sort
 
 FEW = 12
 FILLING = ("bar", "area")
+MOST_PANEL_DIMENSIONS = 2
 edit = Edits(ChartDefinition, given=2)
 """Registers an edit: of a definition, over its model."""
 EDITS = edit.functions
 Index = Annotated[int, Attribute(ge=0)]
-Clause = Literal["show", "by", "only", "split", "keep", "sort", "as", "title", "compare", "totals", "aligned", "with"]
+Clause = Literal[
+    "show",
+    "by",
+    "only",
+    "split",
+    "panels",
+    "keep",
+    "sort",
+    "as",
+    "title",
+    "compare",
+    "totals",
+    "aligned",
+    "with",
+]
 
 
 def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]) -> ChartDefinition:
@@ -81,7 +97,7 @@ def add_field(
     definition: ChartDefinition,
     model: Model,
     field: str,
-    to: Literal["", "show", "by", "split", "dimension"] = "",
+    to: Literal["", "show", "by", "split", "panels", "dimension"] = "",
 ) -> ChartDefinition:
     """Put a field into a clause, or without `to` where it makes most sense."""
     added = model.schema[field]
@@ -94,6 +110,8 @@ def add_field(
     group = model.grouping(field)
     if to == "split":
         return _with(definition, split=group)
+    if to == "panels":
+        return _in_panels(definition, group, 0 if definition.panels is None else MOST_PANEL_DIMENSIONS - 1)
     if group in definition.groups:
         return definition
     if to == "by" or not definition.by:
@@ -120,6 +138,8 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         if clause == "show":
             definition = _with(definition, layers=_moved(definition.layers, index, -1))
         return _tidied(definition)
+    if clause == "panels":
+        return _without_panel_dimension(definition, index)
     if clause == "compare":
         references = definition.references
         return _with(definition, references=(*references[:index], *references[index + 1 :]))
@@ -135,6 +155,21 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         "aligned": "",
     }[clause]
     return _tidied(_with(definition, **{"kind" if clause == "as" else clause: emptied}))
+
+
+def _in_panels(definition: ChartDefinition, group: Grouping, index: int) -> ChartDefinition:
+    """With a dimension that makes panels, in the place of another if there is one at the position."""
+    if definition.panels is None:
+        return _with(definition, panels=Panels(by=(group,)))
+    by = definition.panels.by
+    by = _replaced(by, index, group) if index < len(by) else (*by, group)
+    return _with(definition, panels=definition.panels.model_copy(update={"by": by[:MOST_PANEL_DIMENSIONS]}))
+
+
+def _without_panel_dimension(definition: ChartDefinition, index: int) -> ChartDefinition:
+    panels = definition.panels
+    by = (*panels.by[:index], *panels.by[index + 1 :]) if panels else ()
+    return _with(definition, panels=panels.model_copy(update={"by": by}) if panels and by else None)
 
 
 @edit
@@ -277,24 +312,40 @@ def style_measure(
 def set_group(
     definition: ChartDefinition,
     model: Model,
-    clause: Literal["by", "split"],
+    clause: Literal["by", "split", "panels"],
     index: Index = 0,
     field: str = "",
     grain: Grain | Literal[""] = "",
 ) -> ChartDefinition:
     """Group by another field or at another grain; an index at the end adds a dimension."""
-    old = definition.split if clause == "split" else (definition.by[index] if index < len(definition.by) else None)
+    old = group_of(definition, clause, index)
     name = field or (old.field if old else "")
     if not name:
         raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
     group = grouping_for(model.schema[name], grain) if grain else model.grouping(name)
     if clause == "split":
         return _with(definition, split=group)
+    if clause == "panels":
+        return _in_panels(definition, group, index)
     by = _replaced(definition.by, index, group) if old else (*definition.by, group)
     sort = definition.sort
     if index == 0 and sort and (sort.by == "own" or (sort.by == "time") != bool(group.grain)) and sort.by != "measure":
         sort = None
     return _with(definition, by=by, sort=sort)
+
+
+@edit
+def set_panels(
+    definition: ChartDefinition,
+    model: Model,
+    arranged: Literal["", "wrapped", "beside", "below"] = "",
+    scales: Literal["", "common", "values", "own"] = "",
+) -> ChartDefinition:
+    """How panels are arranged, and whether they have scales of their own."""
+    if definition.panels is None:
+        raise DefinitionProblem("The chart has no panels any more.", hint="Choose a field for them first.")
+    changes = {name: value for name, value in (("arranged", arranged), ("scales", scales)) if value}
+    return _with(definition, panels=definition.panels.model_copy(update=changes))
 
 
 @edit
@@ -492,4 +543,6 @@ def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping |
     """The dimension at a position in the sentence, if there is one."""
     if clause == "split":
         return definition.split
+    if clause == "panels":
+        return definition.panels.by[index] if definition.panels and index < len(definition.panels.by) else None
     return definition.by[index] if clause == "by" and index < len(definition.by) else None

@@ -23,7 +23,7 @@ def complete(answered: Answered) -> dict[str, Any]:
             hint="Download the chart's rows, or draw it another way.",
         )
     rows = [{name: value for name, value in row.items() if name not in ONLY_HERE} for row in drawing.rows]
-    sized = {"width": WIDTH, "height": HEIGHT}
+    sized = {"width": WIDTH, "height": HEIGHT} if drawing.panels is None else {}
     own = {name: value for name, value in drawing.spec.items() if value != "container"}
     return {
         **sized,

@@ -45,6 +45,6 @@ def _not_kept(definition: ChartDefinition, points: tuple[tuple[Any, ...], ...]) 
             "What is gathered in each group cannot be selected.",
             hint="Select marks that are named, or keep without the others.",
         )
-    group = definition.groups[0 if keep.of == "by" else -1]
+    group = definition.drawn[0 if keep.of == "by" else -1]
     filters = tuple(filter_ for filter_ in definition.only if not filter_.on_groups())
     return MembershipFilter(field=group.field, grain=group.grain, keep=keep, filters=filters, follows=True)

@@ -9,6 +9,7 @@ from typing import Any
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.kinds import Kind
@@ -45,10 +46,6 @@ class Selection:
 def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] = ()) -> Query:
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
-    totals = kind.totals(definition)
-    if any(reference.of == "rows" for reference in definition.references) and () not in totals:
-        totals = (*totals, ())
-    keep_split = definition.keep is not None and definition.keep.of == "split" and definition.split is not None
     unseen = kind.unseen(definition)
     return Query(
         groups=groups,
@@ -56,11 +53,30 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         unseen=len(unseen),
         filters=(*definition.only, *extra),
         keep=definition.keep,
-        keep_group=len(groups) - 1 if keep_split else 0,
+        keep_group=_kept_group(definition),
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
         sort=definition.sort or (kind.sort(definition) if groups and not groups[0].grain else None),
-        totals=totals,
+        totals=_totals(definition, kind),
     )
+
+
+def _kept_group(definition: ChartDefinition) -> int | None:
+    """The position of the dimension whose values are not all kept, if it is not the usual one."""
+    keep = definition.keep
+    if keep is None or keep.of == "by" or not definition.drawn:
+        return None
+    return len(definition.drawn) - 1 if keep.of == "within" or definition.split else None
+
+
+def _totals(definition: ChartDefinition, kind: Kind) -> tuple[tuple[int, ...], ...]:
+    """The totals that are drawn; in panels, those of each, and what is over all rows besides."""
+    totals = dict.fromkeys(kind.totals(definition))
+    if any(reference.of == "rows" for reference in definition.references):
+        totals[()] = None
+    if definition.panels and kind.panels == "drawn":
+        apart = tuple(range(len(definition.drawn), len(definition.groups)))
+        totals = dict.fromkeys([*totals, *((*positions, *apart) for positions in totals)])
+    return tuple(totals)
 
 
 def work_out(
@@ -90,7 +106,8 @@ def ask(
         excluded=bool(selection and selection.excluded),
         numbers=_numbers_set(definition, model),
     )
-    drawing = kind.draw(picture)
+    in_panels = definition.panels is not None and kind.panels == "drawn"
+    drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
     notes = [*result.notes, *drawing.notes]
     notes += reference_notes(picture) if kind.layers(definition) else []
     if result.unfinished:
@@ -130,9 +147,9 @@ def titled(title: str, model: Model) -> str:
 
 def _value_order(definition: ChartDefinition, model: Model) -> list[Any]:
     """All values of the dimension that colours the series, in order, whatever is filtered; none if they are many."""
-    if len(definition.groups) != 2 or definition.groups[-1].is_time_axis:
+    if len(definition.drawn) != 2 or definition.drawn[-1].is_time_axis:
         return []
-    group = definition.groups[-1]
+    group = definition.drawn[-1]
     if group.grain:
         return [*PARTS[group.grain], None]
     # The order is that of all values, so that everybody sees a value in the same colour.

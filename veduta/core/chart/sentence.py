@@ -34,6 +34,7 @@ def sentence(
         parts += [Part(" counted from the first with "), Part(with_names(definition.aligned, schema), "aligned")]
     if definition.split:
         parts += [Part(" split by "), Part(in_sentence(grouping_words(definition.split, schema)), "split")]
+    parts += _panels(definition, schema)
     if definition.only:
         parts += [Part(", only "), *joined([in_sentence(f.words(schema)) for f in definition.only], "only")]
     if definition.keep:
@@ -47,6 +48,15 @@ def sentence(
     for index, (name, words) in enumerate(parameters or ()):
         parts += [Part(", with " if not index else " and "), Part(f"{in_sentence(name)} {words}", "with", index)]
     return [*parts, Part(".")]
+
+
+def _panels(definition: ChartDefinition, schema: Schema) -> list[Part]:
+    panels = definition.panels
+    if panels is None:
+        return []
+    names = [in_sentence(grouping_words(group, schema)) for group in panels.by]
+    scales = {"common": "", "values": " on value axes of their own", "own": " on axes of their own"}
+    return [Part(" in panels by "), *joined(names, "panels"), Part(scales[panels.scales])]
 
 
 def sentence_text(
@@ -113,15 +123,18 @@ def default_title(definition: ChartDefinition, schema: Schema) -> str:
         title += " by " + ", ".join(in_sentence(grouping_words(g, schema)) for g in definition.by)
     if definition.split:
         title += f", split by {in_sentence(grouping_words(definition.split, schema))}"
+    if definition.panels:
+        title += f", in panels by {listed([in_sentence(grouping_words(g, schema)) for g in definition.panels.by])}"
     return title[0].upper() + title[1:]
 
 
 def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
     group = definition.split if keep.of == "split" and definition.split else next(iter(definition.by), None)
     # With one dimension it is plain which values are kept.
-    if keep.of == "within" and len(definition.groups) > 1:
-        inner, outer = definition.groups[-1], definition.groups[-2]
-        of = f" of {in_sentence(grouping_words(inner, schema))} in each {in_sentence(grouping_words(outer, schema))}"
+    if keep.of == "within" and definition.drawn and len(definition.groups) > 1:
+        inner, outer = definition.drawn[-1], [*definition.drawn[-2:-1], *definition.groups[len(definition.drawn) :]]
+        each = listed([in_sentence(grouping_words(group, schema)) for group in outer])
+        of = f" of {in_sentence(grouping_words(inner, schema))} in each {each}"
     else:
         of = f" of {in_sentence(grouping_words(group, schema))}" if group and len(definition.groups) > 1 else ""
     rest = (

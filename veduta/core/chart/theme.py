@@ -61,6 +61,14 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
         "axisXQuantitative": {"domain": False, "labelOverlap": "greedy", "labelSeparation": 8},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
         "rule": {"color": tokens["ink"]},
+        "title": {
+            "anchor": "start",
+            "color": tokens["ink"],
+            "font": "Archivo",
+            "fontSize": 12,
+            "fontWeight": 600,
+            "offset": 7,
+        },
         "legend": {
             "labelColor": tokens["ink"],
             "labelFont": "Archivo",

@@ -57,10 +57,12 @@ def kept(asked: Asked, cells: pl.DataFrame) -> Shown:
     keep = asked.keep
     if not keep or not asked.keys:
         return Shown(cells, asked.drops_cells)
-    is_last = keep.of == "within"
-    position = len(asked.keys) - 1 if is_last else asked.groups.index(asked.query.groups[asked.query.keep_group])
+    is_within, ranked_group = keep.of == "within", asked.query.keep_group
+    if ranked_group is None:
+        ranked_group = -1 if is_within else 0
+    position = asked.groups.index(asked.query.groups[ranked_group])
     group, key = asked.groups[position], asked.keys[position]
-    within = tuple(other for other in asked.keys if is_last and other != key)
+    within = tuple(other for other in asked.keys if is_within and other != key)
     if asked.ranks_cells:
         ranked, by = cells, asked.columns[asked.node(keep.by)]
     else:

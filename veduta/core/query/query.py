@@ -30,7 +30,8 @@ class Sort(Frozen):
 
 
 class Query(Frozen):
-    """One question. `keep_group` is the position in `groups` that `keep` ranks; `totals` lists, for each
+    """One question. `keep_group` is the position in `groups` that `keep` ranks, usually the first, or
+    the last for one within the others; `totals` lists, for each
     total wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a
     test, the time axis counts the periods since the first in which it held, for each of the other groups;
     groups in which it never held are left out. The last `unseen` measures are worked out for the drawing, and are no
@@ -41,7 +42,7 @@ class Query(Frozen):
     unseen: int = 0
     filters: tuple[Filter, ...] = ()
     keep: Keep | None = None
-    keep_group: int = 0
+    keep_group: int | None = None
     sort: Sort | None = None
     aligned: str = ""
     totals: tuple[tuple[int, ...], ...] = ()

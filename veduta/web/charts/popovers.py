@@ -10,7 +10,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, suited
-from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.definition import ChartDefinition, Layer, Panels
 from veduta.core.chart.drawing.colours import SERIES_COLOURS
 from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.edits import group_of
@@ -50,6 +50,7 @@ def shows_subtotals(definition: ChartDefinition) -> bool:
 MISSING_CLAUSES = (
     ("by", "By", lambda d: not d.by),
     ("split", "Split by", lambda d: bool(d.by) and d.split is None),
+    ("panels", "In panels by", lambda d: d.panels is None),
     ("only", "Only", lambda d: not d.only),
     ("keep", "Keep the top", lambda d: bool(d.by) and d.keep is None),
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
@@ -131,6 +132,8 @@ def _compare(opened: Opened) -> dict[str, Any]:
         "statistics": list(STATISTICS_OFFERED.items()),
         "others": [each for each in others if each[0] != of],
         "parameters": numbers(opened.model),
+        "over": [("panel", "each panel by itself"), ("all", "all panels")],
+        "in_panels": definition.panels is not None and of in ("groups", "rows"),
         "colours": COLOURS,
         "dashes": list(DASHES.items()),
         "next": len(definition.references),
@@ -323,6 +326,7 @@ def _fields_first(model: Model, role: Role) -> list[tuple[str, Field]]:
 
 @popover("by", "group")
 @popover("split", "group")
+@popover("panels", "group")
 def _group(opened: Opened) -> dict[str, Any]:
     definition, schema, clause, index = opened.definition, opened.model.schema, opened.clause, opened.index
     group = group_of(definition, clause, index)
@@ -337,8 +341,22 @@ def _group(opened: Opened) -> dict[str, Any]:
         "fields": [each for each in _fields_first(opened.model, Role.DIMENSION) if each[1].level == "row"],
         "can_swap": can_swap,
         "swap_index": index if clause == "by" else 0,
-        "next": len(definition.by),
+        "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
+        "heading": GROUPED[clause],
+        "arrangement": _arrangement(definition.panels) if definition.panels else [],
     }
+
+
+GROUPED = {"by": "By", "split": "Split by", "panels": "In panels by"}
+ARRANGED = [("wrapped", "In rows"), ("beside", "In one row"), ("below", "In one column")]
+SCALES = [("common", "Common"), ("values", "Own for values"), ("own", "Own for both axes")]
+
+
+def _arrangement(panels: Panels) -> list[tuple[str, str, list[tuple[str, str]], str]]:
+    """What can be set about panels: label, argument of the edit, choices and what is chosen. Of two dimensions the
+    first always goes down, the second across."""
+    scales = ("Scales", "scales", SCALES, panels.scales)
+    return [scales] if len(panels.by) > 1 else [("Panels", "arranged", ARRANGED, panels.arranged), scales]
 
 
 @popover("sort")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Any
 
 from django.template.loader import render_to_string
@@ -39,7 +40,8 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
             {"name": c.name, "time": bool(c.grouping and c.grouping.is_time_axis)} for c in answered.result.columns
         ]
         drawn = {"spec": drawing.spec, "rows": drawing.rows, "columns": columns}
-        return data | drawn | {"along": drawing.along, "least_height": drawing.least_height}
+        panels = {"panels": asdict(drawing.panels)} if drawing.panels else {}
+        return data | drawn | panels | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}
     if drawing.words is not None:

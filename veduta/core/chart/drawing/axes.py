@@ -42,7 +42,8 @@ LETTERS_ALONG = {"x": 20, "y": 28}
 """Letters of a name below and beside a drawing."""
 MOST_SLANTED = 16
 LEVEL_LETTERS = 90
-"""So many letters of names below a drawing stand level; more are slanted."""
+LEVEL_IN_PANELS = 24
+"""So many letters of names below a drawing, or a panel, stand level; more are slanted."""
 
 
 def shortened(most: int) -> str:
@@ -111,7 +112,11 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
 
 def _angle(picture: Picture, made: Sequence[Mark]) -> int:
     names, first = {mark.name for mark in made}, picture.dimensions[0].dimension
-    level = first.is_time_axis or first.grain is Grain.WEEKDAY or sum(map(len, names)) <= LEVEL_LETTERS
+    level = (
+        first.is_time_axis
+        or first.grain is Grain.WEEKDAY
+        or sum(map(len, names)) <= (LEVEL_IN_PANELS if picture.whole else LEVEL_LETTERS)
+    )
     return 0 if level else -35
 
 

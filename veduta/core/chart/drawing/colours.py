@@ -57,6 +57,10 @@ def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
     positions = {word: position for position, word in enumerate(order)}
     fixed = bool(positions) and all(name in positions for name in series)
     names = sorted(series, key=positions.__getitem__) if fixed else list(series)
+    if picture.whole and not fixed:
+        for name in names:
+            picture.palette.setdefault(name, SERIES_COLOURS[len(picture.palette) % len(SERIES_COLOURS)])
+        return {name: picture.palette[name] for name in names}
     numbers = [positions[name] if fixed else i for i, name in enumerate(names)]
     return dict(zip(names, _distinct([i % len(SERIES_COLOURS) for i in numbers]), strict=True))
 
@@ -95,8 +99,8 @@ def colour_by_series(picture: Picture, made: list[Mark]) -> dict[str, Any]:
     return colour_channel(series_colours(picture, series))
 
 
-def legend(names: Sequence[str]) -> dict[str, Any]:
-    """As many entries side by side as fit the width."""
+def legend(names: Sequence[str], width: str = "width") -> dict[str, Any]:
+    """As many entries side by side as fit the width, which is that of the drawing unless told otherwise."""
     letters = IN_LEGEND if len(names) > FEW else 2 * IN_LEGEND
     entry = 34 + 6 * min(letters, max(map(len, names), default=0))
     return {
@@ -104,6 +108,6 @@ def legend(names: Sequence[str]) -> dict[str, Any]:
         "orient": "top",
         "labelLimit": 0,
         "labelExpr": shortened(letters),
-        "columns": {"expr": f"max(1, floor(width / {entry}))"},
+        "columns": {"expr": f"max(1, floor({width} / {entry}))"},
         "description": f"Colours: {listed(names, most=10)}",
     }

@@ -12,7 +12,7 @@ from typing import Any, cast
 from veduta.core.calendar import PERIODS, period_words, periods_between
 from veduta.core.chart.drawing.picture import Picture, plain_point
 from veduta.core.formats import format_value
-from veduta.core.query.query import Column, Result
+from veduta.core.query.query import Column
 
 MOST_FILLED_IN = 50_000
 EPOCH = dt.date(1970, 1, 1).toordinal()
@@ -125,8 +125,9 @@ def _cells(picture: Picture) -> list[_Cell]:
 
 def _read_cells(picture: Picture) -> Iterator[_Cell]:
     result, dimensions = picture.result, picture.dimensions
-    unfinished = _unfinished_start(result)
+    unfinished = _unfinished_start(picture)
     until = format_value(result.unfinished, dimensions[0].kind) if unfinished else ""
+    panel = picture.panel
     for row in result.frame.iter_rows(named=True):
         values = [result.value(row, column.key) for column in dimensions]
         words = [picture.words(column, value) for column, value in zip(dimensions, values, strict=True)]
@@ -140,11 +141,12 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
             point=point,
             on=picture.chosen(point),
             tip_start=[[column.name, word] for column, word in zip(dimensions, words, strict=True)],
-            tip_end=[["Unfinished", f"data to {until}"]] if unfinished and unfinished in values else [],
+            tip_end=[["Unfinished", f"data to {until}"]] if unfinished and unfinished in (*values, *panel) else [],
         )
 
 
-def _unfinished_start(result: Result) -> dt.date | None:
+def _unfinished_start(picture: Picture) -> dt.date | None:
+    result = picture.whole.result if picture.whole else picture.result
     if result.unfinished is None:
         return None
     periods = [column for column in result.dimensions if column.dimension.is_time_axis]

@@ -30,7 +30,8 @@ class Picture:
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks
-    of several layers share.
+    of several layers share. A picture in a panel knows the panel's values, the `whole` picture, and the colours that
+    panels have given to series so far.
     """
 
     definition: ChartDefinition
@@ -41,6 +42,9 @@ class Picture:
     excluded: bool = False
     numbers: dict[str, float | None] = attribute(default_factory=dict)
     cells: list[Any] = attribute(default_factory=list)
+    panel: tuple[Any, ...] = ()
+    whole: Picture | None = None
+    palette: dict[str, str] = attribute(default_factory=dict)
 
     @property
     def dimensions(self) -> list[Column]:
@@ -52,7 +56,9 @@ class Picture:
 
     @cached_property
     def formats(self) -> dict[str, NumberFormat]:
-        """The number formats of the measures, by their columns' keys."""
+        """The number formats of the measures, by their columns' keys; the same in all panels."""
+        if self.whole:
+            return self.whole.formats
         return {
             column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.measures
         }
@@ -62,7 +68,7 @@ class Picture:
         if self.selected is None:
             return True
         depth = len(self.selected[0]) if self.selected else 0
-        return (tuple(point[:depth]) in self.selected) != self.excluded
+        return ((*point, *self.panel)[:depth] in self.selected) != self.excluded
 
     def words(self, column: Column, value: Any) -> str:
         """A value of a dimension as people read it."""
@@ -72,10 +78,25 @@ class Picture:
 
 
 @dataclass
+class PanelRoom:
+    """How panels want to be laid out, in pixels: how many there are, how many stand beside one another (0 for as many
+    as fit), how far they are apart, how much stands out at their right, and the least each can be read at."""
+
+    count: int
+    columns: int
+    across: int
+    down: int
+    beside: int
+    least_width: int
+    least_height: int
+
+
+@dataclass
 class Drawing:
     """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
     seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
-    Below `least_height`, in pixels, it cannot be read."""
+    Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification has them all,
+    for the page to show as many as there is room for."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
@@ -85,6 +106,7 @@ class Drawing:
     notes: list[str] = attribute(default_factory=list)
     along: Literal["", "x", "y"] = ""
     least_height: int = 0
+    panels: PanelRoom | None = None
 
 
 def plain_point(values: list[Any]) -> list[Any]:

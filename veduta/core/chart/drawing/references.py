@@ -62,7 +62,8 @@ def lines(picture: Picture) -> list[Line]:
         elif reference.of == "number":
             measures = measures[:1]
         for column in measures:
-            value = _value(reference, picture, column)
+            over = picture.whole if picture.whole and reference.over == "all" else picture
+            value = _value(reference, over, column)
             if value is None:
                 continue
             name = reference_words(reference)
@@ -89,16 +90,20 @@ def _value(reference: Reference, picture: Picture, column: Column) -> float | No
 
 def reference_notes(picture: Picture) -> list[str]:
     """What the lines are, and what has no place on the drawing."""
-    notes = [
-        f"The {'line' if line.end is None else 'band'} is {line.name}: {line.text}."
-        if line.name != line.text
-        else f"The {'line' if line.end is None else 'band'} is at {line.text}."
-        for line in lines(picture)
-    ]
+    in_panels = picture.definition.panels is not None
+    notes = list(dict.fromkeys(_note(line, in_panels) for line in lines(picture)))
     dated = [each for each in picture.definition.references if each.of == "dates"]
     if dated and not (picture.dimensions and picture.dimensions[0].dimension.is_time_axis):
         notes.append("Days to compare with need a time axis, and are not drawn.")
     return notes
+
+
+def _note(line: Line, in_panels: bool) -> str:
+    shape = "line" if line.end is None else "band"
+    reference = line.reference
+    if in_panels and reference.of in ("groups", "rows") and reference.over == "panel":
+        return f"The {shape} is {line.name}, in each panel by itself."
+    return f"The {shape} is at {line.text}." if line.name == line.text else f"The {shape} is {line.name}: {line.text}."
 
 
 def reference_layers(

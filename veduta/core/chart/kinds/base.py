@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar, TypeVar
+from typing import Any, ClassVar, Literal, TypeVar
 
 from pydantic import Field as Attribute
 from pydantic import ValidationError
@@ -25,11 +25,11 @@ MOST_SERIES = 12
 
 
 class Asked:
-    """What a chart asks for, as far as kinds of drawing need to know it."""
+    """What a chart asks for, as far as kinds of drawing need to know it; of panels, what each does."""
 
     def __init__(self, definition: ChartDefinition, model: Model) -> None:
         self.definition, self.model = definition, model
-        self.groups, self.measures = definition.groups, definition.measures
+        self.groups, self.measures = definition.drawn, definition.measures
 
     @property
     def first(self) -> Grouping | None:
@@ -81,7 +81,7 @@ class Kind:
     (least and most, None for any), whether the first dimension is to be a date, its settings, and how it is drawn.
 
     `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
-    themselves."""
+    themselves. `panels` are drawn each, or told as further dimensions, or there can be none."""
 
     name: ClassVar[str]
     title: ClassVar[str]
@@ -95,13 +95,16 @@ class Kind:
     highest_first: ClassVar[bool] = False
     numbers: ClassVar[bool] = True
     shows_rows: ClassVar[bool] = False
+    panels: ClassVar[Literal["drawn", "told", "none"]] = "drawn"
     has_subtotals: ClassVar[bool] = False
     settings: ClassVar[type[Settings]] = Settings
 
     def unfit(self, asked: Asked) -> str:
         """Why it cannot draw what is asked, or "" if it can."""
+        if asked.definition.panels and self.panels == "none":
+            return "It is not drawn in panels."
         for there, (least, most), name in (
-            (len(asked.groups), self.dimensions, "dimension"),
+            (len(asked.definition.groups if self.panels == "told" else asked.groups), self.dimensions, "dimension"),
             (len(asked.measures), self.measures, "measure"),
         ):
             if there < least:

@@ -26,7 +26,7 @@ MOST_STANDING = 14
 def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
     """The colour channel of a measure: from pale to dark, or to both sides of zero."""
     measure = picture.measures[0]
-    values = [mark.value for mark in made if mark.value is not None]
+    values = (picture.whole or picture).result.frame[measure.key].drop_nulls().to_list()
     low, high = min(values, default=0), max(values, default=0)
     if low < 0 < high:
         most = max(-low, high)

@@ -37,9 +37,11 @@ class Crosstab(Kind):
     )
     dimensions = (2, None)
     numbers = False
+    panels = "told"
 
     def unfit(self, asked: Asked) -> str:
-        return "A crosstab needs two dimensions." if len(asked.groups) < 2 else super().unfit(asked)
+        few = len(asked.definition.groups) < 2
+        return "A crosstab needs two dimensions." if few else super().unfit(asked)
 
     def suits(self, asked: Asked) -> Suits | None:
         further = [asked.values(group) for group in asked.groups[1:] if not group.grain]

@@ -38,6 +38,7 @@ class Table(Kind):
     dimensions = (0, None)
     numbers = False
     shows_rows = True
+    panels = "told"
     has_subtotals = True
 
     def suits(self, asked: Asked) -> Suits | None:

@@ -31,6 +31,7 @@ class Words(Kind):
     measures = (1, 1)
     dimensions = (1, 1)
     settings = WordSettings
+    panels = "none"
 
     def draw(self, picture: Picture) -> Drawing:
         made = [mark for mark in marks(picture) if mark.value is not None and mark.value > 0]
