@@ -162,7 +162,7 @@ export async function draw(host, data) {
   host.classList.add("drawn");
   const place = data.panels ? host.appendChild(made("div", { className: "panels" })) : host;
   const layout = data.panels && arranged(data.spec, data.panels, host.clientWidth, host.clientHeight, first);
-  const view = shown(place, layout?.spec ?? data.spec, data.rows ?? []);
+  const { view, signals } = shown(place, layout?.spec ?? data.spec, data.rows ?? []);
   drawings.set(host, {
     view,
     key,
@@ -172,7 +172,7 @@ export async function draw(host, data) {
     again: () => (data.panels ? draw(host, data) : window.dispatchEvent(new Event("resize"))),
   });
   await view.runAsync();
-  if (layout) await fitted(view, layout, host);
+  if (layout) await fitted(view, layout, host, signals);
   if (layout?.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   sayPlainly(host);
@@ -198,7 +198,7 @@ function shown(place, spec, rows) {
     tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
   });
   view.data("rows", rows);
-  return view;
+  return { view, signals: (compiled.signals ?? []).map((signal) => signal.name) };
 }
 
 /**

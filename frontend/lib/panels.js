@@ -98,9 +98,12 @@ function suitable(room, inner, most) {
  * @param {import("vega").View} view
  * @param {Layout} layout
  * @param {HTMLElement} host
+ * @param {string[]} signals The names of the view's signals.
  */
-export async function fitted(view, layout, host) {
+export async function fitted(view, layout, host, signals) {
   const { columns, rows } = layout;
+  // The drawing library calls the width of a single column otherwise than that of several.
+  const [across, down] = [signals.includes("childWidth") ? "childWidth" : "width", "childHeight"];
   for (let round = 0; round < 2; round++) {
     const [wide, high] = [view.signal("panel_width"), view.signal("panel_height")];
     const { x1, x2, y1, y2 } = /** @type {any} */ (view.scenegraph()).root.bounds;
@@ -108,8 +111,7 @@ export async function fitted(view, layout, host) {
     const width = Math.max(LEAST, Math.floor((host.clientWidth - layout.beside - around.x - 4) / columns));
     const height = Math.max(LEAST, Math.floor((layout.height - around.y - 4) / rows));
     if (width === wide && height === high) return;
-    const of = layout.shown > 1 ? ["childWidth", "childHeight"] : ["concat_0_width", "concat_0_height"];
-    view.signal("panel_width", width).signal("panel_height", height).signal(of[0], width).signal(of[1], height);
+    view.signal("panel_width", width).signal("panel_height", height).signal(across, width).signal(down, height);
     await view.runAsync();
   }
 }

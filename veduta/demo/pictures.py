@@ -206,6 +206,14 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             settings={"scale": "logarithmic"},
             title="Passengers by month and region, on a logarithmic axis",
         ),
+        "panels": p.chart(
+            kind="area",
+            show=[passengers],
+            by=[p.by("month")],
+            panels={"by": [vessel]},
+            only=[p.within("2024-01-01", "2026-10-31")],
+            title="Passengers of each vessel by month",
+        ),
         "area": p.chart(
             kind="area",
             show=[revenue],

@@ -348,7 +348,7 @@ def _group(opened: Opened) -> dict[str, Any]:
 
 
 GROUPED = {"by": "By", "split": "Split by", "panels": "In panels by"}
-ARRANGED = [("wrapped", "In rows"), ("beside", "In one row"), ("below", "In one column")]
+ARRANGED = [("wrapped", "As fits"), ("beside", "Side by side"), ("below", "Below one another")]
 SCALES = [("common", "Common"), ("values", "Own for values"), ("own", "Own for both axes")]
 
 

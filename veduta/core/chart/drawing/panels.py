@@ -26,8 +26,10 @@ MOST_NOTES = 4
 MOST_ACROSS = 6
 """Values of a second dimension that stand beside one another."""
 LEAST_WIDTH, LEAST_HEIGHT = 150, 96
-APART, BELOW_TITLE, NUMBERS, LABELS = 16, 28, 44, 18
+APART, BELOW_TITLE, NUMBERS, LABELS = 16, 32, 44, 18
 """Room between panels, for a title, for numbers beside an axis, and for labels below one, in pixels."""
+LEAST_STEP = 9
+"""The least room of a name below a panel; where there is less, only its mark says it, when it is pointed at."""
 SIZES = {"width": "panel_width", "height": "panel_height"}
 LEFT = "({i} - first) % columns === 0"
 RIGHT = "({i} - first) % columns === columns - 1 || {i} - first === shown - 1"
@@ -344,10 +346,11 @@ def _label_at_edges(encoding: Spec, number: int, own: set[str]) -> None:
         if isinstance(channel.get("axis"), dict):
             usual, edges = EDGES[which]
             at_edge = edges[channel["axis"].get("orient", usual)].format(i=number)
+            names = len(channel.get("scale", {}).get("domain", ())) if which == "x" else 0
             at_end = (LEFT if which == "x" else TOP).format(i=number)
             label = channel["axis"].get("labelExpr", "datum.label")
             channel["axis"] = {
                 **channel["axis"],
-                "labelExpr": f"({at_edge}) ? ({label}) : ''",
+                "labelExpr": f"({at_edge}) && panel_width > {LEAST_STEP * names} ? ({label}) : ''",
                 "titleOpacity": {"expr": f"({at_edge}) && ({at_end}) ? 1 : 0"},
             }
