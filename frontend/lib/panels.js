@@ -87,7 +87,7 @@ function suitable(room, inner, most) {
     const rows = Math.ceil(count / columns);
     if (rows > most.rows) continue;
     const shape = each(inner.wide, columns, across) / each(inner.high, rows, down);
-    const cost = Math.abs(Math.log(shape / GOOD_SHAPE)) + (columns * rows - count) / count;
+    const cost = Math.abs(Math.log(shape / GOOD_SHAPE)) + (2 * (columns * rows - count)) / count;
     if (cost < least) [best, least] = [columns, cost];
   }
   return best;

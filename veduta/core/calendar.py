@@ -9,8 +9,10 @@ from typing import Any
 
 import polars as pl
 from dateutil.relativedelta import relativedelta
+from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.classes import class_expression
 from veduta.core.data.fields import Field, Frozen, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 
@@ -75,15 +77,22 @@ MONTHS = (
 
 
 class Grouping(Frozen):
-    """A dimension rows are grouped by. Dates have a grain; other fields have none."""
+    """A dimension rows are grouped by. Dates have a grain; other fields have none. Numbers may be put in classes of a
+    `width`."""
 
     field: str
     grain: Grain | None = None
+    width: float | None = Attribute(None, gt=0)
 
     @model_validator(mode="before")
     @classmethod
     def _from_name(cls, value: Any) -> Any:
         return {"field": value} if isinstance(value, str) else value
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its values are those of the field themselves."""
+        return self.grain is None and self.width is None
 
     @property
     def period(self) -> Grain:
@@ -112,6 +121,9 @@ def grains_for(field: Field) -> list[Grain]:
         parts = [Grain.MONTH_OF_YEAR] if finest is Grain.MONTH else []
         return [*PERIODS[: PERIODS.index(finest) + 1], *parts]
     return grains_of(field.kind)
+
+
+ABOUT_CLASSES = 20
 
 
 def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
@@ -143,6 +155,10 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
     """
     field = schema[grouping.field]
     column = pl.col(field.id)
+    if grouping.width is not None:
+        if not field.kind.is_number:
+            raise DefinitionProblem(f"“{field.name}” is not a number, so it has no classes.", where=field.id)
+        return class_expression(column, grouping.width, field.kind is Kind.WHOLE)
     if not field.kind.is_date:
         if grouping.grain:
             raise DefinitionProblem(

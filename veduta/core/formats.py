@@ -10,7 +10,8 @@ from typing import Any
 
 from babel.numbers import get_currency_symbol
 
-from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, period_words
+from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
+from veduta.core.classes import class_end, decimals_of
 from veduta.core.data.fields import Field, Kind, NumberFormat
 
 SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
@@ -84,6 +85,23 @@ def format_value(
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
     return value_words(value, None, grain)
+
+
+def group_words(value: Any, group: Grouping, kind: Kind, number_format: NumberFormat = NumberFormat()) -> str:
+    """A dimension's value as people read it: "Mar 2026", "20 to 39", "0.5 to under 1"."""
+    if group.width is None or value is None or value == REST_POINT:
+        return format_value(value, kind, number_format, group.grain)
+    if kind is Kind.WHOLE:
+        last = int(value) + max(1, round(group.width)) - 1
+        text = format_number(value, number_format)
+        return text if last == value else f"{text} to {format_number(last, number_format)}"
+    ends = (value, class_end(value, group.width))
+    return " to under ".join(class_number(end, group.width, number_format) for end in ends)
+
+
+def class_number(number: float, width: float, number_format: NumberFormat) -> str:
+    """An end of a class, or its width, with no more decimals than it needs."""
+    return format_number(number, number_format.model_copy(update={"decimals": decimals_of(width)}))
 
 
 def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:

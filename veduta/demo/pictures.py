@@ -206,6 +206,12 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             settings={"scale": "logarithmic"},
             title="Passengers by month and region, on a logarithmic axis",
         ),
+        "histogram": p.chart(
+            kind="histogram",
+            show=[sailings_],
+            by=[{"field": ids["Passengers"], "width": 20}],
+            title="How many passengers a sailing has",
+        ),
         "panels": p.chart(
             kind="area",
             show=[passengers],

@@ -37,6 +37,8 @@ DIMENSIONS = [
     [WEEKDAY],
     [DAY],
     ["passengers"],
+    [{"field": "passengers", "width": 5}],
+    [{"field": "fare", "width": 20}, "region"],
     [MONTH, "region"],
     ["route", "region"],
     ["region", MONTH],

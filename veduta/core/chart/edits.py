@@ -26,6 +26,7 @@ from veduta.core.chart.definition import (
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
+from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
@@ -316,13 +317,21 @@ def set_group(
     index: Index = 0,
     field: str = "",
     grain: Grain | Literal[""] = "",
+    width: Annotated[float, Attribute(ge=0)] | None = None,
+    classes: Annotated[int, Attribute(gt=0, le=MOST_CLASSES)] | None = None,
 ) -> ChartDefinition:
-    """Group by another field or at another grain; an index at the end adds a dimension."""
+    """Group by another field, at another grain or in classes, of a width or so many; a width of 0 is each value by
+    itself. An index at the end adds a dimension."""
     old = group_of(definition, clause, index)
     name = field or (old.field if old else "")
     if not name:
         raise DefinitionProblem("Which field it is grouped by is missing.", hint="Choose one from the list.")
-    group = grouping_for(model.schema[name], grain) if grain else model.grouping(name)
+    if classes:
+        group = model.classes(name, classes)
+    elif width is not None:
+        group = _in_classes(model, name, width)
+    else:
+        group = grouping_for(model.schema[name], grain) if grain else model.grouping(name)
     if clause == "split":
         return _with(definition, split=group)
     if clause == "panels":
@@ -332,6 +341,21 @@ def set_group(
     if index == 0 and sort and (sort.by == "own" or (sort.by == "time") != bool(group.grain)) and sort.by != "measure":
         sort = None
     return _with(definition, by=by, sort=sort)
+
+
+def _in_classes(model: Model, name: str, width: float) -> Grouping:
+    """A field in classes of a width, or each of its values. Raises DefinitionProblem for a width that does not suit."""
+    field, facts = model.schema[name], model.facts(name)
+    if not width:
+        return Grouping(field=name)
+    if field.kind is Kind.WHOLE and width != int(width):
+        raise DefinitionProblem(f"{field.name} are whole numbers.", hint="Make classes a whole number wide.")
+    if facts.lowest is not None and (facts.highest - facts.lowest) / width > MOST_CLASSES:
+        raise DefinitionProblem(
+            f"That would be more than {MOST_CLASSES} classes.",
+            hint=f"{field.name} goes from {facts.lowest:,.6g} to {facts.highest:,.6g}: make them wider.",
+        )
+    return Grouping(field=name, width=width)
 
 
 @edit

@@ -46,5 +46,7 @@ def _not_kept(definition: ChartDefinition, points: tuple[tuple[Any, ...], ...]) 
             hint="Select marks that are named, or keep without the others.",
         )
     group = definition.drawn[0 if keep.of == "by" else -1]
+    if group.width is not None:
+        raise DefinitionProblem("Gathered classes cannot be selected.", hint="Keep the classes without the others.")
     filters = tuple(filter_ for filter_ in definition.only if not filter_.on_groups())
     return MembershipFilter(field=group.field, grain=group.grain, keep=keep, filters=filters, follows=True)

@@ -55,7 +55,7 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         keep=definition.keep,
         keep_group=_kept_group(definition),
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
-        sort=definition.sort or (kind.sort(definition) if groups and not groups[0].grain else None),
+        sort=definition.sort or (kind.sort(definition) if groups and groups[0].is_plain else None),
         totals=_totals(definition, kind),
     )
 
@@ -109,7 +109,10 @@ def ask(
     in_panels = definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
     notes = [*result.notes, *drawing.notes]
-    notes += reference_notes(picture) if kind.layers(definition) else []
+    if kind.shows_references(definition):
+        notes += reference_notes(picture)
+    elif definition.references:
+        notes.append("What to compare with has no place on this drawing, and is not shown.")
     if result.unfinished:
         grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
         grain = max(grains, key=PERIODS.index)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Any
 
-from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.points import points_filters
 from veduta.core.dashboard.definition import (
@@ -122,5 +121,5 @@ def _follow_selection(
         if own is None:
             following.not_followed.append(field.name)
             return
-        groups.append(Grouping(field=own, grain=group.grain))
+        groups.append(group.model_copy(update={"field": own}))
     following.filters.append(made.model_copy(update={"groups": tuple(groups)}))

@@ -12,6 +12,7 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for, written_grain
+from veduta.core.classes import nice_width
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
@@ -30,6 +31,8 @@ FORMULA = "formula"
 
 
 MOST_FACTS = 1_000
+MOST_APART = 30
+"""Values of a measure up to which each is a group of its own; more are put in classes."""
 
 
 @dataclass
@@ -362,12 +365,21 @@ class Model:
         return Grain(rhythm) if rhythm else None
 
     def grouping(self, name: str) -> Grouping:
-        """A field as a dimension, dates by the grain that suits their span and rhythm."""
+        """A field as a dimension: dates by the grain that suits their span and rhythm, measures of many values in
+        classes."""
         field, facts = self.schema[name], self.facts(name)
+        if field.role is Role.MEASURE and field.kind.is_number and facts.distinct > MOST_APART:
+            return self.classes(name)
         if not field.kind.is_date or facts.lowest is None:
             return grouping_for(field)
         first, last = (dt.date.fromisoformat(str(day)[:10]) for day in (facts.lowest, facts.highest))
         return grouping_for(field, grain_of_span((last - first).days, self.rhythm(name), field.kind))
+
+    def classes(self, name: str, number: int = 20) -> Grouping:
+        """A field of numbers in about so many classes."""
+        facts, whole = self.facts(name), self.schema[name].kind is Kind.WHOLE
+        width = nice_width(facts.lowest or 0, facts.highest or 0, number, whole)
+        return Grouping(field=name, width=width)
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
         """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as

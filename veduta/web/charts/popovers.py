@@ -340,6 +340,8 @@ def _group(opened: Opened) -> dict[str, Any]:
         "grains": grains_for(field) if field and field.kind.is_date else [],
         "fields": [each for each in _fields_first(opened.model, Role.DIMENSION) if each[1].level == "row"],
         "can_swap": can_swap,
+        "is_number": field is not None and field.kind.is_number,
+        "classes": CLASSES,
         "swap_index": index if clause == "by" else 0,
         "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
         "heading": GROUPED[clause],
@@ -347,6 +349,7 @@ def _group(opened: Opened) -> dict[str, Any]:
     }
 
 
+CLASSES = (10, 20, 40)
 GROUPED = {"by": "By", "split": "Split by", "panels": "In panels by"}
 ARRANGED = [("wrapped", "As fits"), ("beside", "Side by side"), ("below", "Below one another")]
 SCALES = [("common", "Common"), ("values", "Own for values"), ("own", "Own for both axes")]

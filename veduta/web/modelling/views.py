@@ -21,7 +21,7 @@ from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.question import to_query
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, settle, value_words
+from veduta.core.formats import format_value, group_words, settle, value_words
 from veduta.core.formula.complete import call_around, complete
 from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
@@ -472,7 +472,7 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     sample = [
         [
             *(
-                "(empty)" if row[d.key] is None else format_value(row[d.key], d.kind, d.format, d.dimension.grain)
+                "(empty)" if row[d.key] is None else group_words(row[d.key], d.dimension, d.kind, d.format)
                 for d in result.dimensions
             ),
             format_value(row["m0"], column.kind, number_format),

@@ -119,7 +119,7 @@ def total_cells(picture: Picture, row: dict[str, Any], behind: list[Any]) -> lis
 
 
 def is_number(column: Column) -> bool:
-    return column.kind.is_number and not column.is_measure and not column.dimension.grain
+    return column.kind.is_number and not column.is_measure and column.dimension.is_plain
 
 
 def total_notes(measures: list[Column]) -> list[str]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.data.fields import Frozen, NumberFormat
-from veduta.core.formats import REST_POINT, format_value, settle
+from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.query.query import Column, Result
 
 if TYPE_CHECKING:
@@ -74,7 +74,7 @@ class Picture:
         """A value of a dimension as people read it."""
         if value == REST_POINT and self.result.rest and column.key == self.result.rest.key:
             return self.result.rest.name
-        return "(empty)" if value is None else format_value(value, column.kind, column.format, column.dimension.grain)
+        return "(empty)" if value is None else group_words(value, column.dimension, column.kind, column.format)
 
 
 @dataclass

@@ -56,7 +56,10 @@ class Asked:
     def values(self, group: Grouping) -> int:
         """How many values of a dimension the chart has at most."""
         definition, field = self.definition, group.field
-        counts = [self.model.facts(field).distinct]
+        facts = self.model.facts(field)
+        counts = [facts.distinct]
+        if group.width is not None and facts.lowest is not None:
+            counts.append(int((facts.highest - facts.lowest) / group.width) + 1)
         for filter_ in definition.only:
             most = filter_.most_values(field)
             counts += [most] if most is not None else []
@@ -134,6 +137,10 @@ class Kind:
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         """The layers that it is made of; none for a kind that is not drawn in layers."""
         return ()
+
+    def shows_references(self, definition: ChartDefinition) -> bool:
+        """Whether it has an axis on which lines and bands to compare with can stand."""
+        return bool(self.layers(definition))
 
     def lies(self, definition: ChartDefinition) -> bool:
         """Whether its first dimension goes down, not across."""

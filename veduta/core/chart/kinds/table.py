@@ -48,7 +48,7 @@ class Table(Kind):
         if groups > 2 or (measures > 1 and groups > 1) or measures > MOST_MEASURES:
             return Suits(0.9, "many fields, so a table")
         first = asked.first
-        if first and not first.grain and asked.values(first) > MOST_BARS:
+        if first and first.is_plain and asked.values(first) > MOST_BARS:
             return Suits(0.7, f"{asked.model.facts(first.field).distinct:,} values, so a table")
         return None
 

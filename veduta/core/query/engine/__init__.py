@@ -120,7 +120,7 @@ class Engine(PartsReader):
     def sort_node(self, group: Grouping) -> Checked | None:
         """The value of a dimension's sort field, the same wherever its value stands; None without one."""
         field = self.schema[group.field]
-        if not field.sort_by or group.grain or field.sort_by not in self.schema:
+        if not field.sort_by or not group.is_plain or field.sort_by not in self.schema:
             return None
         measure = Measure(field=field.sort_by, aggregate=Aggregate.MIN)
         lowest = measure_node(measure, self.schema, self.model.parameters, any_kind=True)

@@ -162,7 +162,7 @@ class Cells:
 
 
 def key_of(group: Grouping) -> str:
-    return f"{group.field}@{group.grain or ''}"
+    return f"{group.field}@{group.grain or (f'{group.width:g}' if group.width else '')}"
 
 
 def prepared_for(model: Model, context: Context) -> Prepared:

@@ -12,13 +12,13 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import PERIODS, Days, Grain, Grouping, group_expression, period_start, period_words
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import REST_POINT, value_words
+from veduta.core.formats import REST_POINT
 from veduta.core.formula.measures import Parameters
 from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import all_but, days_of
 from veduta.core.query.filters.groups import MembershipFilter
 from veduta.core.query.filters.rows import among
-from veduta.core.query.filters.words import Value, typed
+from veduta.core.query.filters.words import Value, said_of, typed
 from veduta.core.words import listed
 
 
@@ -106,8 +106,7 @@ class PointsFilter(Condition):
     def words(self, schema: Schema) -> str:
         said = [
             " and ".join(
-                value_words(typed(value, schema[group.field], group.grain), schema[group.field], group.grain)
-                for value, group in zip(point, self.groups, strict=True)
+                said_of(value, group, schema[group.field]) for value, group in zip(point, self.groups, strict=True)
             )
             for point in self.points
         ]

@@ -9,7 +9,7 @@ from typing import Any
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import REST_POINT
+from veduta.core.formats import REST_POINT, class_number, group_words, value_words
 from veduta.core.words import in_sentence
 
 Value = bool | int | float | str | None
@@ -41,13 +41,22 @@ TYPED: dict[Kind, Callable[[Any], Any]] = {
 }
 
 
+def said_of(value: Value, group: Grouping, field: Field) -> str:
+    """A value of a dimension as it is said in a filter."""
+    own = typed(value, field, group.grain)
+    return value_words(own, field, group.grain) if group.width is None else group_words(own, group, field.kind)
+
+
 PLAIN_NAMES = frozenset(("date", "time", "period", *(grain.words for grain in Grain)))
 """Names of dates that say no more than a grain does."""
 
 
 def grouping_words(grouping: Grouping, schema: Schema) -> str:
-    """A dimension's name, dates with their grain: "month of Sailing date", but plainly "month" of Date or Month."""
+    """A dimension's name, dates with their grain: "month of Sailing date", but plainly "month" of Date or Month;
+    numbers with their classes: "Passengers in classes of 20"."""
     field = schema[grouping.field]
+    if grouping.width is not None:
+        return f"{field.name} in classes of {class_number(grouping.width, grouping.width, field.format)}"
     if not grouping.grain:
         return field.name
     if field.name.casefold() in PLAIN_NAMES:

@@ -1,0 +1,60 @@
+"""Classes: numbers in ranges of one width, as histograms count them. Each holds its lower end, not its upper one."""
+
+from __future__ import annotations
+
+import math
+from decimal import Decimal
+
+import polars as pl
+
+NICE = (1, 2, 5, 10)
+NEARLY = 1e-9
+"""How far, in classes, a number may be from an end to count as standing on it: 0.3 begins a class of 0.1."""
+MOST_CLASSES = 500
+
+
+def nice_width(low: float, high: float, number: int, whole: bool = False) -> float:
+    """A width of 1, 2 or 5 times a power of ten by which numbers from `low` to `high` make about so many classes;
+    `whole` ones are at least 1 wide.
+
+    >>> nice_width(0, 487, 20, whole=True), nice_width(-1.5, 1.5, 30)
+    (20.0, 0.1)
+    """
+    spread = abs(high - low)
+    if not math.isfinite(spread) or not spread:
+        return 1.0
+    wanted = spread / max(1, number)
+    power = 10.0 ** math.floor(math.log10(wanted))
+    width = min((step * power for step in NICE), key=lambda each: abs(math.log(each / wanted)))
+    return max(1.0, width) if whole else float(f"{width:.6g}")
+
+
+def class_expression(column: pl.Expr, width: float, whole: bool) -> pl.Expr:
+    """The lower end of the class that holds each number; whole numbers have whole ends."""
+    if whole:
+        step = pl.lit(max(1, round(width)), dtype=pl.Int64)
+        return (column // step) * step
+    places = column / width
+    nearest = places.round()
+    on_an_end = (places - nearest).abs() < NEARLY * pl.max_horizontal(1.0, places.abs())
+    # Adding nought makes nought of a negative one.
+    return (pl.when(on_an_end).then(nearest).otherwise(places.floor()) * width).round(decimals_of(width)) + 0.0
+
+
+def decimals_of(width: float) -> int:
+    """How many decimals the ends of classes have.
+
+    >>> decimals_of(0.05), decimals_of(20.0)
+    (2, 0)
+    """
+    exponent = Decimal(f"{width:.12g}").normalize().as_tuple().exponent
+    return max(0, -exponent) if isinstance(exponent, int) else 0
+
+
+def class_end(low: float, width: float) -> float:
+    """Where the class that begins at `low` ends.
+
+    >>> class_end(0.2, 0.1)
+    0.3
+    """
+    return float(Decimal(str(low)) + Decimal(str(width)))
