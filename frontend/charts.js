@@ -1,9 +1,11 @@
 // What pages with drawings load besides app.js.
 import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
+import { drawnOnce } from "./lib/drawn_once.js";
 import { watchSkips } from "./lib/draw.js";
 import { workbench } from "./workbench.js";
 
 watchSkips();
 Alpine.data("workbench", workbench);
 Alpine.data("dashboard", dashboard);
+Alpine.data("drawnOnce", drawnOnce);

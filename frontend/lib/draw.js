@@ -3,6 +3,7 @@ import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
 import * as vegaLite from "vega-lite";
 import { all, made, near, sent } from "./dom.js";
+import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { updateContent } from "./update.js";
 
@@ -109,6 +110,7 @@ const PARTS = {
   "line mark container": "lines",
   "area mark container": "areas",
   "symbol mark container": "points",
+  "shape mark container": "areas",
   "rect mark container": "bars",
   "rule mark container": "lines",
   "text mark container": "labels",
@@ -141,13 +143,7 @@ export function clear(host) {
  */
 export async function draw(host, data) {
   host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
-  if (!data.spec) {
-    clear(host);
-    if (host.contains(document.activeElement)) updateContent(host, data.html ?? "");
-    else host.innerHTML = data.html ?? "";
-    host.classList.remove("drawn");
-    return;
-  }
+  if (!data.spec) return showHtml(host, data.html ?? "");
   const key = JSON.stringify(data.spec) + isDark();
   const there = drawings.get(host);
   if (there?.key === key && !data.panels) {
@@ -160,24 +156,55 @@ export async function draw(host, data) {
   clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
-  const place = data.panels ? host.appendChild(made("div", { className: "panels" })) : host;
-  const layout = data.panels && arranged(data.spec, data.panels, host.clientWidth, host.clientHeight, first);
-  const { view, signals } = shown(place, layout?.spec ?? data.spec, data.rows ?? []);
-  drawings.set(host, {
-    view,
-    key,
-    along: data.along ?? "",
-    size: "",
-    first: layout?.first ?? 0,
-    again: () => (data.panels ? draw(host, data) : window.dispatchEvent(new Event("resize"))),
-  });
-  await view.runAsync();
-  if (layout) await fitted(view, layout, host, signals);
-  if (layout?.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
+  if (data.panels) await drawPanels(host, data, data.panels, { key, first });
+  else await drawWhole(host, data, key);
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   sayPlainly(host);
   makeReachable(host);
   watch(host);
+}
+
+/**
+ * Shows HTML where it was asked for, or there is nothing to draw.
+ * @param {HTMLElement} host
+ * @param {string} html
+ */
+function showHtml(host, html) {
+  clear(host);
+  if (host.contains(document.activeElement)) updateContent(host, html);
+  else host.innerHTML = html;
+  host.classList.remove("drawn");
+}
+
+/**
+ * @param {HTMLElement} host
+ * @param {Answer} data
+ * @param {string} key
+ */
+async function drawWhole(host, data, key) {
+  const { view, isMap } = shown(host, data.spec, data.rows ?? []);
+  const again = () => window.dispatchEvent(new Event("resize"));
+  drawings.set(host, { view, key, along: data.along ?? "", size: "", first: 0, again });
+  await view.runAsync();
+  if (isMap) watchMap(host, view);
+}
+
+/**
+ * Draws those panels that there is room for, from the `first` on.
+ * @param {HTMLElement} host
+ * @param {Answer} data
+ * @param {import("./panels.js").Room} room
+ * @param {{ key: string, first: number }} state
+ */
+async function drawPanels(host, data, room, { key, first }) {
+  const layout = arranged(data.spec, room, host.clientWidth, host.clientHeight, first);
+  const place = host.appendChild(made("div", { className: "panels" }));
+  const { view, signals } = shown(place, layout.spec, data.rows ?? []);
+  const again = () => draw(host, data);
+  drawings.set(host, { view, key, along: data.along ?? "", size: "", first: layout.first, again });
+  await view.runAsync();
+  await fitted(view, layout, host, signals);
+  if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
 }
 
 /**
@@ -189,6 +216,7 @@ export async function draw(host, data) {
 function shown(place, spec, rows) {
   const config = readThemes()[isDark() ? "dark" : "light"];
   const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
+  const isMap = !spec.concat && madeZoomable(compiled);
   const view = new vega.View(vega.parse(compiled, undefined, { ast: true }), {
     renderer: "svg",
     expr: expressionInterpreter,
@@ -197,8 +225,8 @@ function shown(place, spec, rows) {
     logger: quiet,
     tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
   });
-  view.data("rows", rows);
-  return { view, signals: (compiled.signals ?? []).map((signal) => signal.name) };
+  if (compiled.data?.some((data) => data.name === "rows")) view.data("rows", rows);
+  return { view, isMap, signals: (compiled.signals ?? []).map((signal) => signal.name) };
 }
 
 /**
@@ -316,7 +344,7 @@ function listenToDragging(host, chosen) {
   let brush = null;
   let dragged = false;
   host.addEventListener("pointerdown", (event) => {
-    if (event.button === 0 && drawings.has(host) && event.pointerType !== "touch") {
+    if (event.button === 0 && drawings.get(host)?.along && event.pointerType !== "touch") {
       start = { x: event.clientX, y: event.clientY };
     }
   });

@@ -15,11 +15,13 @@ from django.urls import reverse
 
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import load_dashboard
+from veduta.demo.islands import sea_areas
 from veduta.web.accounts.models import User
+from veduta.web.atlas.services import receive_shapes
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import publications
-from veduta.web.datasets.models import Dataset, Upload
+from veduta.web.datasets.models import Dataset, ShapeSet, Upload
 from veduta.web.datasets.store import forget
 from veduta.web.intake import services as intake
 from veduta.web.modelling.services import forget as forget_models
@@ -143,6 +145,11 @@ class WebTest(TestCase):
             dashboard.refresh_from_db()
         self.dashboard = dashboard
         return dashboard
+
+    def make_shapes(self) -> ShapeSet:
+        """The sea areas of the demo, named by region."""
+        data = json.dumps(sea_areas()).encode()
+        return receive_shapes(self.analyst, io.BytesIO(data), len(data), "sea_areas.geojson")
 
     def grant(self, level: str = "view", download: bool = True) -> None:
         group, _ = Group.objects.get_or_create(name="Harbour office")

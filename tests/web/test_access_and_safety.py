@@ -64,6 +64,7 @@ class EveryView(WebTest):
         formula = {"name": "Twice", "text": "sum(fare) * 2"}
         change_model(self.analyst, self.dataset, "save_formula", formula, 0)
         connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
+        self.shapes = self.make_shapes()
         self.numbers = {"connection": connection.pk, "refresh": self.dataset.refreshes.get().pk}
 
     def address(self, pattern: URLPattern) -> str:
@@ -75,6 +76,7 @@ class EveryView(WebTest):
             "version": self.dataset.pk,
             "field": self.dataset.pk,
             "shape": self.dataset.pk,
+            "atlas": self.shapes.pk,
             "refresh": self.dataset.pk,
             "model": self.dataset.pk,
         }

@@ -88,6 +88,7 @@ class Nonsense(WebTest):
         self.grant()
         change_model(self.analyst, self.dataset, "save_formula", {"name": "Twice", "text": "sum(fare) * 2"}, 0)
         self.upload = receive(self.analyst, "port,fare\nQuay,7\nTern,8\n", "fares.csv")
+        self.shapes = self.make_shapes()
         self.feed = Connection.objects.create(name="Feeds", kind="feed", address="http://127.0.0.1:1")
         self.seeds = list(self.sent_as_json()) + list(self.sent_as_forms()) + list(self.asked_by_address())
         self.client.raise_request_exception = False
@@ -185,6 +186,8 @@ class Nonsense(WebTest):
         yield "connection-save", [self.feed.pk], {
             "name": "x", "kind": "feed", "address": "http://127.0.0.1:1", "headers": {"0": {"name": "A", "value": "b"}},
         }  # fmt: skip
+        yield "atlas-change", [self.shapes.pk], {"name": "x", "key": "region"}
+        yield "atlas-spell", [self.shapes.pk], {"names": {"0": {"name": "x", "key": "y"}}}
         paging = {"how": "page", "parameter": "p", "start": 1, "size": 10}
         yield "connection-try", [self.feed.pk], {
             "feed": {"path": "x", "query": {"0": {"name": "a", "value": "b"}}, "paging": paging, "timeout": 1},

@@ -16,6 +16,7 @@ from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.boards import GROUP, publish_board
 from veduta.demo.generate import write_sailings
+from veduta.demo.maps import load_maps
 from veduta.demo.model import load_model, save_new
 from veduta.demo.pictures import load_pictures
 from veduta.demo.standin import TOKEN, write_operations
@@ -84,6 +85,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     if there:
         load_tables(analyst, folder, rows, say)
         load_model(analyst, folder)
+        load_maps(analyst)
         load_pictures(analyst)
         return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
@@ -100,6 +102,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     say("Joining the tables in a model and working out its formulas …")
     load_model(analyst, folder)
     say("Drawing the season in pictures …")
+    load_maps(analyst)
     load_pictures(analyst)
     return made
 

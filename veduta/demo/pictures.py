@@ -24,6 +24,7 @@ class _Parts:
         self.dataset, self.model = str(sailings.pk), model
         self.ids = {field.name: field.id for field in model.schema if not field.table}
         self.named = {field.name: field.id for field in model.schema if field.table == "formula"}
+        self.joined = {field.name: field.id for field in model.schema if field.table not in ("", "formula")}
         self.date = self.ids["Sailing date"]
 
     def chart(self, **parts: Any) -> ChartDefinition:
@@ -206,6 +207,16 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             settings={"scale": "logarithmic"},
             title="Passengers by month and region, on a logarithmic axis",
         ),
+        "points": p.chart(
+            kind="points",
+            show=[passengers, p.own('sum("Fare revenue") / sum(Passengers)', "Fare revenue per passenger")],
+            by=[p.joined["From port"]],
+            only=[this_year],
+            title="Where passengers go aboard, and what they pay",
+        ),
+        "areas": p.chart(
+            kind="areas", show=[revenue], by=[region], only=[this_year], title="Fare revenue by sea area in 2026"
+        ),
         "histogram": p.chart(
             kind="histogram",
             show=[sailings_],
@@ -234,15 +245,17 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
 PLACES = (
     ("trend", 0, 0, 7, 4),
     ("target", 7, 0, 5, 4),
-    ("scatter", 0, 4, 6, 6),
-    ("line", 6, 4, 6, 6),
-    ("layers", 0, 10, 6, 6),
-    ("heat", 6, 10, 6, 6),
-    ("pie", 0, 16, 4, 5),
-    ("waterfall", 4, 16, 8, 5),
-    ("calendar", 0, 21, 12, 5),
-    ("nested", 0, 26, 7, 6),
-    ("band", 7, 26, 5, 6),
+    ("points", 0, 4, 6, 8),
+    ("panels", 6, 4, 6, 8),
+    ("scatter", 0, 12, 6, 6),
+    ("line", 6, 12, 6, 6),
+    ("layers", 0, 18, 6, 6),
+    ("heat", 6, 18, 6, 6),
+    ("pie", 0, 24, 4, 5),
+    ("waterfall", 4, 24, 8, 5),
+    ("calendar", 0, 29, 12, 5),
+    ("nested", 0, 34, 7, 6),
+    ("band", 7, 34, 5, 6),
 )
 
 

@@ -14,16 +14,21 @@ from unittest import mock
 from urllib.parse import unquote
 
 import jsonschema_rs
+import polars as pl
 
-from tests.core.support import context_of, sailings
+from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.picture import Drawing
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
 from veduta.core.chart.kinds.base import kind
 from veduta.core.chart.outside import complete
 from veduta.core.chart.question import Answered, ask
+from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.geography.shapes import Shapes, read_shapes, shapes_by
 from veduta.core.model.model import Model
+from veduta.demo.islands import sea_areas
 
 GRAMMARS = Path(__file__).parents[3] / "node_modules"
 MONTH = {"field": "sailed", "grain": "month"}
@@ -33,6 +38,7 @@ MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggr
 DIMENSIONS = [
     [],
     ["route"],
+    ["region"],
     [MONTH],
     [WEEKDAY],
     [DAY],
@@ -48,6 +54,8 @@ LONG = "Landing stage of the harbour company at the outer end of the old norther
 
 def row(number: int, **changes) -> dict:
     usual = {
+        "latitude": 58.0 + number % 7 / 10,
+        "longitude": -3.0 - number % 7 / 10,
         "region": ("North Reach", "Inner Sound", "South Banks")[number % 3],
         "route": f"Route {number % 7}",
         "sailed": dt.date(2025, 1 + number % 12, 1 + number % 28),
@@ -98,10 +106,25 @@ def _plain(name: str) -> str:
     return re.sub(r"\W", lambda found: f"_{ord(found[0])}_", name)
 
 
+FIELDS = [
+    SAILING_FIELDS[0].model_copy(update={"shapes": "seas"}),
+    *SAILING_FIELDS[1:],
+    field("Latitude", ValueKind.DECIMAL, place="latitude"),
+    field("Longitude", ValueKind.DECIMAL, place="longitude"),
+]
+
+
+@cache
+def atlas() -> dict[str, Shapes]:
+    read = read_shapes(json.dumps(sea_areas()).encode())
+    return {"seas": shapes_by("Sea areas", read.properties, read.geometries, "region")}
+
+
 def model_of(rows: list[dict]) -> Model:
-    """A model of these rows, the same for the same list."""
+    """A model of these rows, with places, the same for the same list."""
     if id(rows) not in MODELS:
-        MODELS[id(rows)] = sailings(rows), rows
+        columns = {f.id: pl.Series(f.id, [row.get(f.id) for row in rows], dtype=f.kind.dtype) for f in FIELDS}
+        MODELS[id(rows)] = Model.of_one(MemoryTable(pl.DataFrame(columns), Schema(FIELDS)), Schema(FIELDS)), rows
     return MODELS[id(rows)][0]
 
 
@@ -121,7 +144,7 @@ def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
 
 def drawn(parts: dict, rows: list[dict]) -> Answered:
     model = model_of(rows)
-    return ask(load_definition({"dataset": "d", **parts}), model, context_of(model))
+    return ask(load_definition({"dataset": "d", **parts}), model, context_of(model), atlas=atlas())
 
 
 class EveryKind(unittest.TestCase):
@@ -162,8 +185,8 @@ class EveryKind(unittest.TestCase):
         rows = ROWS["some rows"]
         for declared in KINDS.values():
             parts = fitting(declared, rows)[-1]
-            for name, field in declared.settings.model_fields.items():
-                words = (field.json_schema_extra or {}).get("words", {})
+            for name, declared_field in declared.settings.model_fields.items():
+                words = (declared_field.json_schema_extra or {}).get("words", {})
                 for value in words:
                     with self.subTest(kind=declared.name, setting=name, value=value):
                         self.checked(drawn({**parts, "settings": {name: value}}, rows))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any
 
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
@@ -14,6 +16,7 @@ from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.kinds import Kind
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
+from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
@@ -94,8 +97,10 @@ def ask(
     context: Context,
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
+    atlas: Mapping[str, Shapes] = MappingProxyType({}),
 ) -> Answered:
-    """Answer and draw a chart. Raises DefinitionProblem if it does not fit the dataset."""
+    """Answer and draw a chart; maps take their shapes from an `atlas`. Raises DefinitionProblem if it does not fit the
+    dataset."""
     kind, why, result = work_out(definition, model, context, extra)
     picture = Picture(
         definition,
@@ -105,6 +110,8 @@ def ask(
         selected=selection.points if selection else None,
         excluded=bool(selection and selection.excluded),
         numbers=_numbers_set(definition, model),
+        atlas=atlas,
+        beside=answer(beside, model, context) if (beside := kind.beside(definition, model)) else None,
     )
     in_panels = definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)

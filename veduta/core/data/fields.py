@@ -143,7 +143,8 @@ class Field(Frozen):
     their table's before a dot. `source` is its heading in the file.
 
     `total` is how totals of it are worked out. A measure with `over_dates` is a stock: over dates it is not added, but
-    the last (first, mean, highest) day's sum is taken. A `formula` is of a row, or with `level` aggregate of many."""
+    the last (first, mean, highest) day's sum is taken. Values may be degrees (`place`), or name areas of the `shapes`
+    with an id. A `formula` is of a row, or with `level` aggregate of many."""
 
     id: str = Attribute(pattern=r"^([a-z0-9_]{1,40}\.)?[a-z0-9_]{1,40}$")
     source: str
@@ -160,6 +161,7 @@ class Field(Frozen):
     total: Total = "again"
     over_dates: OverDates = ""
     place: Literal["", "latitude", "longitude", "country", "region", "town"] = ""
+    shapes: str = Attribute("", max_length=40)
     sort_by: str = Attribute("", max_length=81)
     formula: str = ""
     level: Literal["row", "aggregate"] = "row"

@@ -4,10 +4,12 @@ that only a mean makes sense of, or a number that names a thing."""
 from __future__ import annotations
 
 import itertools
+import math
 import re
 import statistics
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Literal
 
 from veduta.core.words import words_in
 
@@ -27,6 +29,7 @@ SINGLE_VALUES = words_in(
 SINGLE_UNITS = re.compile(
     r"%|°|\bper\b|[€$£]/\w|\([^)]*/[^)]*\)|\b(km/?h|m/s|mph|hpa|mbar|bpm|db|ph|celsius|fahrenheit|kelvin|knots)\b"
 )
+LATITUDES, LONGITUDES = words_in("latitude lat"), words_in("longitude lon lng long")
 EXTREMES = words_in("min max minimum maximum lowest highest")
 DAY_OF_TRADE = words_in("open high low close")
 LENGTHS_OF_TIME = words_in("minutes mins hours seconds secs")
@@ -113,6 +116,15 @@ def meaning_of(heading: str, numbers: list[float], beside: Telling = ()) -> Mean
     if why := _single_beside(words, beside) or _single_by_values(numbers):
         return Meaning(adds_up=False, why=why)
     return Meaning()
+
+
+def place_of(heading: str, numbers: list[float]) -> Literal["", "latitude", "longitude"]:
+    """Whether numbers are degrees of latitude or longitude, by their heading and their range."""
+    words = set(words_of(heading))
+    most = max((abs(number) for number in numbers), default=math.inf)
+    if words & LATITUDES and most <= 90:
+        return "latitude"
+    return "longitude" if words & LONGITUDES and most <= 180 else ""
 
 
 def is_single_value(heading: str) -> bool:

@@ -14,7 +14,7 @@ from functools import cache
 from typing import Any
 
 from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
-from veduta.core.data.meaning import Meaning, Telling, meaning_of, names_a_thing, telling, words_of
+from veduta.core.data.meaning import Meaning, Telling, meaning_of, names_a_thing, place_of, telling, words_of
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.periods import recognise_period
 from veduta.core.data.sniff import Sample
@@ -345,7 +345,8 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str, besi
     if kind is Kind.WHOLE and not currency and names_a_thing(source, plain):
         format_ = NumberFormat(thousands=False)
         return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
-    meaning = Meaning(adds_up=False) if percent else meaning_of(source, _numbers_of(numbers, plain, decimal), beside)
+    values_found = _numbers_of(numbers, plain, decimal)
+    meaning = Meaning(adds_up=False) if percent else meaning_of(source, values_found, beside)
     field = Field(
         **base,
         kind=kind,
@@ -354,6 +355,7 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str, besi
         over_dates="last" if meaning.is_stock else "",
         format=NumberFormat(style=style, currency=currency or "EUR"),
         reading=reading,
+        place=place_of(source, values_found),
     )
     return Recognised(field, why=meaning.why)
 

@@ -118,7 +118,9 @@ def _columns(asked: Asked) -> list[Column]:
             counted = f"{group.period.words.capitalize()}s since the first"
             columns.append(Column(f"d{i}", counted, Kind.WHOLE, Grouping(field=group.field), NumberFormat(decimals=0)))
             continue
-        columns.append(Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format))
+        columns.append(
+            Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format, shapes=field.shapes)
+        )
     for i, (measure, node) in enumerate(zip(asked.query.measures, asked.nodes, strict=True)):
         words = measure_words(measure, schema)
         said = words[0].upper() + words[1:] if not measure.formula or measure.name else words

@@ -51,7 +51,8 @@ class Query(Frozen):
 
 @dataclass
 class Column:
-    """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures."""
+    """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures. Values of a dimension may name areas
+    of the `shapes` with an id."""
 
     key: str
     name: str
@@ -59,6 +60,7 @@ class Column:
     grouping: Grouping | None = None
     format: NumberFormat = NumberFormat()
     total: str = "again"
+    shapes: str = ""
 
     @property
     def dimension(self) -> Grouping:

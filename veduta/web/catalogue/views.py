@@ -22,7 +22,7 @@ from veduta.web.catalogue import services as catalogue
 from veduta.web.common.lists import Heading, JSONArrayLength, Listed, in_order, list_context
 from veduta.web.common.requests import Flag, Line, Searched, Sent, Text, asked, filled_in, sent
 from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
-from veduta.web.datasets.models import Dataset, Upload, Version
+from veduta.web.datasets.models import Dataset, ShapeSet, Upload, Version
 from veduta.web.datasets.requests import dataset_at, field_changes
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.modelling.services import model_for
@@ -73,7 +73,7 @@ STOCKS = [
 ]
 
 
-PLACES = ["", "latitude", "longitude", "country", "region", "town"]
+DEGREES = [("latitude", "latitude, in degrees"), ("longitude", "longitude, in degrees")]
 
 
 @require_GET
@@ -123,7 +123,8 @@ def dataset(request: Request, pk: uuid.UUID) -> HttpResponse:
         "roles": [(role.value, role.value) for role in Role],
         "totals": [(key, words) for key, words in TOTAL_WORDS.items() if key != "again"],
         "stocks": STOCKS,
-        "places": PLACES,
+        "degrees": DEGREES,
+        "shape_sets": [(str(pk), f"an area of {name}") for pk, name in ShapeSet.objects.values_list("pk", "name")],
         "all_fields": schema.fields,
         "joined": len(dataset.model_definition.tables),
         "formulas": len(dataset.model_definition.formulas),

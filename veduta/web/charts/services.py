@@ -25,6 +25,7 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
 from veduta.web.common.revisions import must_build_on
+from veduta.web.datasets.atlas import Atlas
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import context_now, model_for, parts_for
 
@@ -53,7 +54,7 @@ def answer_over(
 ) -> Answered:
     """The chart worked out over a model as it is. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
-    return ask(definition, model, context_now(model, stopped), extra, selection)
+    return ask(definition, model, context_now(model, stopped), extra, selection, Atlas())
 
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:

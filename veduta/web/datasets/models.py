@@ -342,3 +342,25 @@ class Refresh(Job):
                 fields=["dataset"], condition=models.Q(state="running"), name="one_running_refresh_a_dataset"
             )
         ]
+
+
+class ShapeSet(models.Model):
+    """Shapes of areas for maps. `content` has, packed, the properties and the outline of each; areas are those with the
+    same value of the property `key`. `aliases` are the areas' keys by how names are spelt elsewhere."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    name = models.CharField(max_length=200)
+    file_name = models.CharField(max_length=200)
+    key = models.CharField(max_length=100)
+    content = models.BinaryField()
+    notes = models.JSONField(default=list)
+    aliases = models.JSONField(default=dict)
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    created_at = models.DateTimeField(auto_now_add=True)
+    updated_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        ordering = ["name", "created_at"]
+
+    def __str__(self) -> str:
+        return self.name

@@ -48,6 +48,7 @@ class FieldChanges(Sent):
     over_dates: Line = ""
     synonyms: Line = ""
     place: Line = ""
+    shapes: Line = ""
     sort_by: Line = ""
 
 

@@ -215,9 +215,11 @@ def _composed(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing
             _label_at_edges(encoding, i, own)
     columns = room.columns or min(3, room.count) or 1
     sizes = {"columns": columns, "first": 0, "shown": room.count, "panel_width": 200, "panel_height": 120, "whole": 700}
+    datasets = {name: rows for drawing in drawings for name, rows in (drawing.spec or {}).get("datasets", {}).items()}
     return {
         "$schema": SCHEMA,
         "data": {"name": "rows"},
+        **({"datasets": datasets} if datasets else {}),
         "padding": {"left": 0, "top": 0, "bottom": 0, "right": room.beside},
         "params": [{"name": name, "value": value} for name, value in sizes.items()],
         "columns": columns,
@@ -230,7 +232,7 @@ def _composed(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing
 
 def _inside(panel: _Panel, spec: Spec, number: int) -> Spec:
     """A drawing's specification as one of a panel, with its title; two sizes are given by the page."""
-    inside = {name: part for name, part in spec.items() if name not in ("$schema", "data", "padding")}
+    inside = {name: part for name, part in spec.items() if name not in ("$schema", "data", "datasets", "padding")}
     inside = _sized(inside)
     transform = [{"filter": f"datum.panel === {number}"}, *inside.get("transform", [])]
     heading: Any = panel.heading

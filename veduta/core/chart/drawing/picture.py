@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from functools import cached_property
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
+from veduta.core.geography.shapes import Shapes
 from veduta.core.query.query import Column, Result
 
 if TYPE_CHECKING:
@@ -29,9 +31,10 @@ class Picture:
     that colours stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
-    they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks
-    of several layers share. A picture in a panel knows the panel's values, the `whole` picture, and the colours that
-    panels have given to series so far.
+    they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
+    layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks
+    besides. A picture in a panel knows the panel's values, the
+    `whole` picture, and the colours that panels have given to series so far.
     """
 
     definition: ChartDefinition
@@ -45,6 +48,8 @@ class Picture:
     panel: tuple[Any, ...] = ()
     whole: Picture | None = None
     palette: dict[str, str] = attribute(default_factory=dict)
+    atlas: Mapping[str, Shapes] = attribute(default_factory=dict)
+    beside: Result | None = None
 
     @property
     def dimensions(self) -> list[Column]:

@@ -16,7 +16,7 @@ from veduta.core.chart.parts import Part, joined
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure, measure_format, measure_kind
-from veduta.core.query.query import Sort
+from veduta.core.query.query import Query, Sort
 from veduta.core.words import counted
 
 THEMES = ("To read", "To compare", "Over time", "Relations", "Shares", "Distributions", "Places", "Your own")
@@ -161,6 +161,10 @@ class Kind:
     def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         """What is worked out for the drawing besides the chart's measures."""
         return ()
+
+    def beside(self, definition: ChartDefinition, model: Model) -> Query | None:
+        """Another question whose answer the drawing needs, such as where places are."""
+        return None
 
     def offered(self, asked: Asked) -> list[str]:
         """The names of its settings that say something about what is asked."""

@@ -6,62 +6,30 @@ import datetime as dt
 from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
-from veduta.core.chart.drawing.axes import LEVEL_LETTERS, number_axis, shortened
+from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shortened
 from veduta.core.chart.drawing.cells import in_order
-from veduta.core.chart.drawing.colours import BLACK, WHITE, between, needs_white
+from veduta.core.chart.drawing.colours import BLACK, WHITE
 from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, LETTER, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks, rows_of
+from veduta.core.chart.drawing.marks import marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
+from veduta.core.chart.drawing.shades import shade
 from veduta.core.chart.kinds.base import Asked, Kind, kind
-from veduta.core.words import counted, in_sentence
+from veduta.core.words import counted
 
-RISING = ["#E3EFEE", "#0B5D63"]
-AROUND_ZERO = ["#B8433B", "#EFF2F1", "#0B5D63"]
 NUMBERED_CELLS = 240
 """Cells up to which each carries its number."""
 STEP = 24
 MOST_STANDING = 14
 
 
-def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
-    """The colour channel of a measure: from pale to dark, or to both sides of zero."""
-    measure = picture.measures[0]
-    values = (picture.whole or picture).result.frame[measure.key].drop_nulls().to_list()
-    low, high = min(values, default=0), max(values, default=0)
-    if low < 0 < high:
-        most = max(-low, high)
-        scale: dict[str, Any] = {"domain": [-most, 0, most], "range": AROUND_ZERO}
-    else:
-        scale = {"domain": [low, high], "range": RISING, "nice": True}
-    legend = {
-        "title": None,
-        "orient": "top",
-        "gradientLength": 160,
-        "gradientThickness": 8,
-        "description": f"Shades of {in_sentence(measure.name)}",
-        **number_axis(measure.format),
-    }
-    for mark in made:
-        mark.more["strong"] = int(mark.value is not None and needs_white(_shade_of(mark.value, low, high)))
-    return {"field": "value", "type": "quantitative", "scale": scale, "legend": legend}
-
-
-def _shade_of(value: float, low: float, high: float) -> str:
-    """About the shade that a value has."""
-    if low < 0 < high:
-        far = AROUND_ZERO[0] if value < 0 else AROUND_ZERO[2]
-        return between(AROUND_ZERO[1], far, abs(value) / max(-low, high))
-    return between(RISING[0], RISING[1], (value - low) / (high - low) if high > low else 0)
-
-
-def _cells(shade: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
+def _cells(colour: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
     return {
         "transform": [{"filter": "isValid(datum.value)"}],
         "mark": {"type": "rect", **POINTED_AT},
         "encoding": {
             "x": x,
             "y": y,
-            "color": shade,
+            "color": colour,
             "opacity": DIMMED,
             "description": SAID,
         },
@@ -105,7 +73,7 @@ class ColourTable(Kind):
             "scale": {"paddingInner": 0.06},
             "axis": axis | {"description": f"{down.name}, {counted(len(rows), 'value')}"},
         }
-        layers = [_cells(_shade(picture, made), x, y)]
+        layers = [_cells(shade(picture, picture.measures[0], made), x, y)]
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
             white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
@@ -193,7 +161,7 @@ class Calendar(Kind):
                 "description": "Weeks of a year",
             },
         }
-        spec = base_spec(**_cells(_shade(picture, made), x, y))
+        spec = base_spec(**_cells(shade(picture, picture.measures[0], made), x, y))
         if len(lines) > MOST_STANDING + 2:
             spec["height"] = {"step": 13}
         return Drawing(spec, rows_of(made))

@@ -1,0 +1,348 @@
+"""Maps: areas filled by a measure, and points by their size."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any, Literal
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.colours import BLACK, GROUND, NAMED_COLOURS, WHITE, colour_by_series
+from veduta.core.chart.drawing.layers import DIMMED, LETTER, POINTED_AT, SAID
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
+from veduta.core.chart.drawing.shades import shade
+from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
+from veduta.core.data.fields import Aggregate
+from veduta.core.formats import format_value
+from veduta.core.geography.matching import matched
+from veduta.core.geography.projection import projection_for
+from veduta.core.geography.shapes import Box, Shapes
+from veduta.core.model.model import Model
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Query
+from veduta.core.words import counted, in_sentence, listed, not_drawn
+
+SIZES = [24, 1200]
+"""Areas of the smallest and the largest point, in square pixels."""
+LAND, COAST = "#EFF2F1", NAMED_COLOURS["quiet"]
+AROUND = 0.12
+"""How much wider than its points a map of points alone is, as a share of them."""
+LEAST_AROUND = 0.02
+LINE = 15
+"""How high a name is, in pixels."""
+MOST_NAMES = 150
+MOST_PLACES = 100_000
+Spec = dict[str, Any]
+GEO = {"shape": {"field": "geo", "type": "geojson"}}
+
+
+def _land() -> Spec:
+    """All areas, pale, behind what is drawn on them."""
+    look = {"fill": LAND, "stroke": COAST, "strokeWidth": 0.6, "clip": True, "aria": False}
+    return {"data": {"name": "areas"}, "mark": {"type": "geoshape", **look}, "encoding": GEO}
+
+
+def _features(shapes: Shapes) -> list[Spec]:
+    return [{"key": area.key, "geo": {"type": "Feature", "geometry": area.geometry}} for area in shapes.areas]
+
+
+def _map(box: Box, layers: Sequence[Spec], shapes: Shapes | None) -> Spec:
+    datasets = {"datasets": {"areas": _features(shapes)}} if shapes else {}
+    return base_spec(projection=projection_for(box), layer=list(layers), **datasets)
+
+
+def outlines(shapes: Shapes) -> Spec:
+    """All areas with their names, and nothing else."""
+    sizes = sorted(shapes.areas, key=lambda area: -area.size)[:MOST_NAMES]
+    scales = apart_from([(*area.middle, len(area.key)) for area in sizes])
+    data = [
+        {"lon": area.middle[0], "lat": area.middle[1], "name": area.key, "from": scale}
+        for area, scale in zip(sizes, scales, strict=True)
+    ]
+    return _map(shapes.box, [_land(), _texts(data, {"align": "center"})], shapes)
+
+
+@kind
+class AreaMap(Kind):
+    name = "areas"
+    title = "map of areas"
+    theme = "Places"
+    use = "Shows by shade where on a map a measure is high or low."
+    glyph = '<path d="M3 6l8-3v15l-8 3z"/><path opacity=".5" d="M12 3l8 3v15l-8-3z"/><path d="M21 6l8-3v15l-8 3z"/>'
+    measures = (1, 1)
+    dimensions = (1, 1)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        first = asked.first
+        known = first and asked.model.schema[first.field].shapes
+        return "" if known else "It needs a dimension that is set to be areas of shapes, on its dataset's page."
+
+    def draw(self, picture: Picture) -> Drawing:
+        column, measure = picture.dimensions[0], picture.measures[0]
+        shapes = picture.atlas.get(column.shapes)
+        if shapes is None:
+            gone = f"The shapes of {column.name} are gone: choose others on the page of its dataset."
+            return Drawing(base_spec(mark="geoshape"), notes=[gone])
+        there = marks(picture)
+        by_name = matched([mark.name for mark in there if mark.along is not None], shapes)
+        made: dict[str, Mark] = {}
+        for mark in there:
+            key = by_name.areas.get(mark.name)
+            if key is not None and key not in made:
+                mark.more["area"] = key
+                made[key] = mark
+        drawn = list(made.values())
+        layers = [_land(), _filled(shade(picture, measure, drawn))]
+        if not picture.panel:
+            layers += _names_of_areas(shapes, drawn)
+        notes = _said_unmatched(by_name.unmatched, len(by_name.areas) - len(made), sum(m.along is None for m in there))
+        if named := [mark for mark in drawn if mark.value is None]:
+            notes.append(f"{counted(len(named), 'area')} without a number {'is' if len(named) == 1 else 'are'} pale.")
+        return Drawing(_map(shapes.box, layers, shapes), rows_of(drawn), notes=notes)
+
+
+def _filled(colour: Spec) -> Spec:
+    return {
+        "transform": [{"filter": "isValid(datum.value)"}, _with_outline()],
+        "mark": {"type": "geoshape", "stroke": COAST, "strokeWidth": 0.6, "clip": True, **POINTED_AT},
+        "encoding": {**GEO, "color": colour, "opacity": DIMMED, "description": SAID},
+    }
+
+
+def _with_outline() -> Spec:
+    return {"lookup": "area", "from": {"data": {"name": "areas"}, "key": "key", "fields": ["geo"]}}
+
+
+def _said_unmatched(unmatched: Sequence[str], doubled: int, empty: int) -> list[str]:
+    notes = []
+    if unmatched:
+        number = counted(len(unmatched), "value")
+        verb = "has" if len(unmatched) == 1 else "have"
+        notes.append(f"{number} {verb} no area in these shapes: {listed(unmatched, most=5)}.")
+    if doubled:
+        notes.append(f"{counted(doubled, 'more value')} {'means' if doubled == 1 else 'mean'} an area drawn already.")
+    if empty:
+        notes.append(not_drawn(empty, "group", "without a name"))
+    return notes
+
+
+class PointSettings(Settings):
+    names: Literal["fitting", "none"] = setting("Names", "fitting", {"fitting": "As many as fit", "none": "None"})
+    ground: Literal["shapes", "none"] = setting("Behind the points", "shapes", {"shapes": "Shapes", "none": "Nothing"})
+
+
+@kind
+class PointMap(Kind):
+    name = "points"
+    title = "map of points"
+    theme = "Places"
+    use = "Shows places by size, and by the shade of a second measure or the colour of a second dimension."
+    glyph = (
+        '<path fill="none" stroke="currentColor" stroke-width="1.4" d="M3 5l8-2 10 3 8-2v15l-8 2-10-3-8 2z"/>'
+        '<circle cx="10" cy="10" r="3"/><circle cx="21" cy="14" r="2"/>'
+    )
+    measures = (1, 2)
+    dimensions = (1, 2)
+    settings = PointSettings
+
+    def unfit_besides(self, asked: Asked) -> str:
+        if asked.first is None or position_of(asked.first.field, asked.model) is None:
+            return "It needs a dimension whose places are known: fields set to be its latitude and longitude."
+        if len(asked.groups) > 1 and len(asked.measures) > 1:
+            return "Its colour is either a second measure or a second dimension."
+        return ""
+
+    def beside(self, definition: ChartDefinition, model: Model) -> Query | None:
+        """Where each value of the first dimension is: the mean latitude and longitude of its rows."""
+        first = definition.drawn[0]
+        position = position_of(first.field, model) or ()
+        measures = tuple(Measure(field=field, aggregate=Aggregate.MEAN) for field in position)
+        return Query(groups=(first,), measures=measures, limit=MOST_PLACES)
+
+    def draw(self, picture: Picture) -> Drawing:
+        made, notes = _placed(picture)
+        size = picture.measures[0]
+        box = _box_of(made)
+        shapes = _ground(picture, box) if picture.settings.ground == "shapes" else None
+        if len(picture.measures) > 1:
+            shaded = picture.measures[1]
+            colour = shade(picture, shaded, made, "shade")
+            notes.append(f"The shade is {in_sentence(shaded.name)}.")
+        else:
+            colour = colour_by_series(picture, made)
+        notes.insert(0, f"The area of a point is its {in_sentence(size.name)}.")
+        layers = [_points(colour, COAST if len(picture.measures) > 1 else GROUND)]
+        if picture.settings.names == "fitting" and not picture.panel:
+            layers.append(_names(made))
+        if shapes:
+            layers.insert(0, _land())
+        return Drawing(_map(shapes.box if shapes else box, layers, shapes), rows_of(made), notes=notes)
+
+
+def position_of(field: str, model: Model) -> tuple[str, str] | None:
+    """The fields with the latitude and longitude of a dimension's values: of its own table, or of one whose rows have
+    the dimension too."""
+    own = model.schema[field].table
+    tables = sorted(model.tables, key=lambda table: table != own)
+    for table in tables:
+        found = {each.place: each.id for each in model.schema if each.table == table and each.level == "row"}
+        if {"latitude", "longitude"} <= found.keys() and model.reaches(table, field):
+            return found["latitude"], found["longitude"]
+    return None
+
+
+def _placed(picture: Picture) -> tuple[list[Mark], list[str]]:
+    """The marks that have a place and a size; what is left out is said."""
+    assert picture.beside is not None, "places are asked for"
+    places = {place: (latitude, longitude) for place, latitude, longitude in picture.beside.frame.iter_rows()}
+    carried = {"shade": picture.measures[1].key} if len(picture.measures) > 1 else {}
+    there = marks(picture, picture.measures[:1], carry=carried, apart=False)
+    for mark in there:
+        mark.more["lat"], mark.more["lon"] = places.get(mark.along, (None, None))
+    made = [mark for mark in there if _is_place(mark.more["lat"], mark.more["lon"])]
+    notes = [not_drawn(len(there) - len(made), "group", "without a place")] if len(made) < len(there) else []
+    if low := sum(mark.value is not None and mark.value < 0 for mark in made):
+        notes.append(not_drawn(low, "point", "below zero"))
+    made = [mark for mark in made if mark.value is not None and mark.value >= 0]
+    if len(picture.measures) > 1:
+        column = picture.measures[1]
+        for mark in made:
+            text = format_value(mark.more["shade"], column.kind, picture.formats[column.key])
+            mark.tip.append([column.name, text])
+            mark.said += f", {text} {column.name}"
+    return sorted(made, key=lambda mark: -mark.value), notes
+
+
+def _is_place(latitude: float | None, longitude: float | None) -> bool:
+    return latitude is not None and longitude is not None and abs(latitude) <= 90 and abs(longitude) <= 180
+
+
+def _box_of(made: Sequence[Mark]) -> Box:
+    """The box around points, with some room."""
+    if not made:
+        return -180.0, -60.0, 180.0, 80.0
+    east_west = [mark.more["lon"] for mark in made]
+    north_south = [mark.more["lat"] for mark in made]
+    wide = max(LEAST_AROUND, AROUND * (max(east_west) - min(east_west)))
+    high = max(LEAST_AROUND, AROUND * (max(north_south) - min(north_south)))
+    return min(east_west) - wide, min(north_south) - high, max(east_west) + wide, max(north_south) + high
+
+
+def _ground(picture: Picture, box: Box) -> Shapes | None:
+    """The shapes that stand behind points: those with the smallest box that holds the middle of all, and most of
+    them."""
+    across, down = (box[0] + box[2]) / 2, (box[1] + box[3]) / 2
+    holding = [
+        shapes
+        for shapes in picture.atlas.values()
+        if shapes.box[0] <= across <= shapes.box[2] and shapes.box[1] <= down <= shapes.box[3]
+    ]
+    return min(holding, key=lambda shapes: (_size(shapes.box), -len(shapes.areas)), default=None)
+
+
+def _size(box: Box) -> float:
+    return round((box[2] - box[0]) * (box[3] - box[1]), 3)
+
+
+def _points(colour: Spec, edge: str) -> Spec:
+    scale = {"type": "linear", "zero": True, "range": SIZES}
+    return {
+        "mark": {"type": "circle", "clip": True, "stroke": edge, "strokeWidth": 0.8, **POINTED_AT},
+        "encoding": {
+            **_position(),
+            "size": {"field": "value", "type": "quantitative", "scale": scale, "legend": None},
+            "color": colour,
+            "opacity": {**DIMMED, "value": 0.85},
+            "description": SAID,
+        },
+    }
+
+
+def _position() -> Spec:
+    return {
+        "longitude": {"field": "lon", "type": "quantitative"},
+        "latitude": {"field": "lat", "type": "quantitative"},
+    }
+
+
+def _names(made: Sequence[Mark]) -> Spec:
+    """Names beside the largest points, each shown from the scale on at which it touches none of a larger one."""
+    seen: dict[str, Mark] = {}
+    for mark in made:
+        seen.setdefault(mark.name, mark)
+    named = list(seen.values())[:MOST_NAMES]
+    scales = apart_from([(mark.more["lon"], mark.more["lat"], len(mark.name)) for mark in named])
+    largest = max((mark.value for mark in named), default=0) or 1
+    data = [
+        {
+            "lon": mark.more["lon"],
+            "lat": mark.more["lat"],
+            "name": mark.name,
+            "from": scale,
+            "beside": round(_radius(mark.value / largest)) + 4,
+        }
+        for mark, scale in zip(named, scales, strict=True)
+    ]
+    return _texts(data, {"align": "left", "dx": {"expr": "datum.beside"}})
+
+
+def _radius(share: float) -> float:
+    """How far a point reaches, in pixels, for its share of the largest."""
+    return math.sqrt((SIZES[0] + share * (SIZES[1] - SIZES[0])) / math.pi)
+
+
+def _texts(data: list[Spec], place: Spec) -> Spec:
+    """Names at places, each from a scale of the map on."""
+    mark = {"type": "text", "baseline": "middle", "clip": True, "aria": False, "color": NAMED_COLOURS["ink"], **place}
+    shown = {"test": "geoScale('projection') >= datum.from", "value": 1}
+    text = {"text": {"field": "name"}, "opacity": {"condition": shown, "value": 0}}
+    return {"data": {"values": data}, "mark": mark, "encoding": {**_position(), **text}}
+
+
+def apart_from(places: Sequence[tuple[float, float, int]]) -> list[float]:
+    """For names at longitudes and latitudes, of so many letters, the scale of a map (pixels a radian) from which on
+    each touches none before it."""
+    laid = [(math.radians(lon), _mercator(lat), letters * LETTER + 12) for lon, lat, letters in places]
+    scales = []
+    for number, (x, y, width) in enumerate(laid):
+        needed = 0.0
+        for other_x, other_y, other_width in laid[:number]:
+            room = other_width if other_x <= x else width
+            across, down = abs(x - other_x), abs(y - other_y)
+            needed = max(needed, min(room / across if across else math.inf, LINE / down if down else math.inf))
+        scales.append(min(needed, 1e12))
+    return scales
+
+
+def _mercator(latitude: float) -> float:
+    bounded = math.radians(min(max(latitude, -85), 85))
+    return math.log(math.tan(math.pi / 4 + bounded / 2))
+
+
+def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
+    """The names of areas with numbers, at a point within each, the largest areas first."""
+    places = {area.key: area.middle for area in shapes.areas}
+    sizes = {area.key: area.size for area in shapes.areas}
+    named = sorted(drawn, key=lambda mark: -sizes[mark.more["area"]])[:MOST_NAMES]
+    scales = apart_from([(*places[mark.more["area"]], len(mark.name)) for mark in named])
+    if not named:
+        return []
+    data = [
+        {
+            "lon": places[mark.more["area"]][0],
+            "lat": places[mark.more["area"]][1],
+            "name": mark.name,
+            "from": max(scale, _room_within(sizes[mark.more["area"]], len(mark.name))),
+            "strong": mark.more["strong"],
+        }
+        for mark, scale in zip(named, scales, strict=True)
+    ]
+    texts = _texts(data, {"align": "center"})
+    texts["encoding"]["color"] = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
+    return [texts]
+
+
+def _room_within(size: float, letters: int) -> float:
+    """The scale from which on an area, of square degrees, is about as wide as its name."""
+    return letters * LETTER / math.radians(math.sqrt(size)) * 0.5 if size else 1e12

@@ -1,0 +1,1 @@
+"""Shapes of areas: read, checked, simplified for drawing, and matched with names."""

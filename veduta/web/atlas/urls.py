@@ -1,0 +1,13 @@
+from django.urls import path
+
+from veduta.web.atlas import views
+
+urlpatterns = [
+    path("shapes/", views.atlas, name="atlas"),
+    path("shapes/receive/", views.receive, name="atlas-receive"),
+    path("shapes/<uuid:pk>/", views.shapes, name="atlas-shapes"),
+    path("shapes/<uuid:pk>/change/", views.change, name="atlas-change"),
+    path("shapes/<uuid:pk>/spell/", views.spell, name="atlas-spell"),
+    path("shapes/<uuid:pk>/use/", views.use, name="atlas-use"),
+    path("shapes/<uuid:pk>/delete/", views.delete, name="atlas-delete"),
+]
