@@ -20,7 +20,10 @@ const noteParts = {
   setup(build) {
     build.onEnd(({ metafile }) => {
       const outputs = metafile?.outputs ?? {};
-      const needed = (file) => outputs[file].imports.flatMap(({ path }) => [path, ...needed(path)]);
+      const needed = (file) =>
+        outputs[file].imports
+          .filter(({ kind }) => kind !== "dynamic-import") // those are asked for when they are needed
+          .flatMap(({ path }) => [path, ...needed(path)]);
       const scripts = Object.keys(outputs).filter((file) => outputs[file].entryPoint);
       const parts = scripts.map((file) => [
         basename(file, ".js"),

@@ -3,9 +3,11 @@ import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
 import { drawnOnce } from "./lib/drawn_once.js";
 import { watchSkips } from "./lib/draw.js";
+import { specification } from "./specification.js";
 import { workbench } from "./workbench.js";
 
 watchSkips();
 Alpine.data("workbench", workbench);
+Alpine.data("specification", specification);
 Alpine.data("dashboard", dashboard);
 Alpine.data("drawnOnce", drawnOnce);

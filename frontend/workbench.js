@@ -32,6 +32,7 @@ export function workbench() {
     canRedo: false,
     popoverOpen: false,
     inGrammar: true,
+    isOwn: false,
     fieldsOpen: innerWidth > 760,
     rowsOpen: true,
 
@@ -148,6 +149,7 @@ export function workbench() {
     async show(data) {
       lastAnswer = data;
       this.inGrammar = Boolean(data.chart.spec);
+      this.isOwn = data.chart.kind === "own";
       this.why =
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;
@@ -249,6 +251,7 @@ export function workbench() {
       if (!state) return;
       this.shut();
       this.changed();
+      window.dispatchEvent(new CustomEvent("veduta:undone"));
       this.answer();
     },
     buttons() {

@@ -5,12 +5,13 @@ import * as vegaLite from "vega-lite";
 import { all, made, near, sent } from "./dom.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
+import { entriesOf, entryAt, pointsOf, watchSeries } from "./series.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, sentence?: string, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
+ * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
- * @typedef {{ view: vega.View, key: string, along: string, size: string, first: number, again: () => void }} Drawing
+ * @typedef {{ view: vega.View, names: string[], key: string, along: string, size: string, first: number, again: () => void }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
  */
 
@@ -95,11 +96,24 @@ function marksOf(host) {
 }
 
 /**
+ * What the arrow keys go along: the marks, and then the entries of the legend, each of which stands for all its marks.
+ * @param {HTMLElement} host
+ */
+function stopsOf(host) {
+  const entries = entriesOf(host).map(({ element, name }) => {
+    element.setAttribute("role", "button");
+    element.setAttribute("aria-label", `All of ${name}`);
+    return element;
+  });
+  return [...marksOf(host), ...entries];
+}
+
+/**
  * One tab stop for each drawing; arrow keys go from mark to mark.
  * @param {HTMLElement} host
  */
 function makeReachable(host) {
-  marksOf(host).forEach((mark, i) => {
+  stopsOf(host).forEach((mark, i) => {
     mark.setAttribute("tabindex", i ? "-1" : "0");
     mark.classList.add("reachable");
   });
@@ -147,17 +161,18 @@ export async function draw(host, data) {
   const key = JSON.stringify(data.spec) + isDark();
   const there = drawings.get(host);
   if (there?.key === key && !data.panels) {
-    there.view.data("rows", data.rows ?? []);
+    giveData(there.view, there.names, data);
     await there.view.runAsync();
     makeReachable(host);
     return;
   }
   const first = there?.key === key ? there.first : 0;
+  const ready = data.panels ? null : prepared(data.spec); // what the grammar refuses leaves the last drawing there
   clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
-  if (data.panels) await drawPanels(host, data, data.panels, { key, first });
-  else await drawWhole(host, data, key);
+  if (ready) await drawWhole(host, data, ready, key);
+  else await drawPanels(host, data, /** @type {import("./panels.js").Room} */ (data.panels), { key, first });
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   sayPlainly(host);
   makeReachable(host);
@@ -179,14 +194,15 @@ function showHtml(host, html) {
 /**
  * @param {HTMLElement} host
  * @param {Answer} data
+ * @param {Prepared} ready
  * @param {string} key
  */
-async function drawWhole(host, data, key) {
-  const { view, isMap } = shown(host, data.spec, data.rows ?? []);
+async function drawWhole(host, data, ready, key) {
+  const view = shown(host, ready, data);
   const again = () => window.dispatchEvent(new Event("resize"));
-  drawings.set(host, { view, key, along: data.along ?? "", size: "", first: 0, again });
+  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: "", first: 0, again });
   await view.runAsync();
-  if (isMap) watchMap(host, view);
+  if (ready.isMap) watchMap(host, view);
 }
 
 /**
@@ -199,34 +215,73 @@ async function drawWhole(host, data, key) {
 async function drawPanels(host, data, room, { key, first }) {
   const layout = arranged(data.spec, room, host.clientWidth, host.clientHeight, first);
   const place = host.appendChild(made("div", { className: "panels" }));
-  const { view, signals } = shown(place, layout.spec, data.rows ?? []);
+  const ready = prepared(layout.spec);
+  const view = shown(place, ready, data);
   const again = () => draw(host, data);
-  drawings.set(host, { view, key, along: data.along ?? "", size: "", first: layout.first, again });
+  const { first: start } = layout;
+  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: "", first: start, again });
   await view.runAsync();
-  await fitted(view, layout, host, signals);
+  await fitted(view, layout, host, ready.signals);
   if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
+}
+
+/**
+ * A specification ready to be drawn. Raises what the drawing library says is wrong.
+ * @typedef {{ runtime: any, isMap: boolean, signals: string[], names: string[] }} Prepared
+ * @param {any} spec
+ * @returns {Prepared}
+ */
+function prepared(spec) {
+  const config = readThemes()[isDark() ? "dark" : "light"];
+  const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
+  const isMap = !spec.concat && madeZoomable(compiled);
+  return {
+    runtime: vega.parse(compiled, undefined, { ast: true }),
+    isMap,
+    signals: (compiled.signals ?? []).map((signal) => signal.name),
+    names: (compiled.data ?? []).map((data) => data.name),
+  };
 }
 
 /**
  * A view of a specification in an element, not run yet.
  * @param {HTMLElement} place
- * @param {any} spec
- * @param {any[]} rows
+ * @param {Prepared} ready
+ * @param {Answer} data
  */
-function shown(place, spec, rows) {
-  const config = readThemes()[isDark() ? "dark" : "light"];
-  const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
-  const isMap = !spec.concat && madeZoomable(compiled);
-  const view = new vega.View(vega.parse(compiled, undefined, { ast: true }), {
+function shown(place, ready, data) {
+  const view = new vega.View(ready.runtime, {
     renderer: "svg",
     expr: expressionInterpreter,
+    loader: nothingFromElsewhere,
     container: place,
     hover: false,
     logger: quiet,
     tooltip: (handler, event, item, value) => (value ? showTip(event, item) : hideTip()),
   });
-  if (compiled.data?.some((data) => data.name === "rows")) view.data("rows", rows);
-  return { view, isMap, signals: (compiled.signals ?? []).map((signal) => signal.name) };
+  giveData(view, ready.names, data);
+  return view;
+}
+
+// A drawing's data comes with it: nothing is fetched, and nothing leads away.
+const nothingFromElsewhere = /** @type {any} */ ({
+  load: () => Promise.reject(new Error("A drawing fetches nothing.")),
+  sanitize: () => Promise.reject(new Error("A drawing leads nowhere.")),
+  http: () => Promise.reject(new Error("A drawing fetches nothing.")),
+  file: () => Promise.reject(new Error("A drawing fetches nothing.")),
+  options: {},
+});
+
+/**
+ * Gives a view those data that its specification names.
+ * @param {vega.View} view
+ * @param {string[]} names
+ * @param {Answer} data
+ */
+function giveData(view, names, data) {
+  for (const [name, rows] of Object.entries({ rows: data.rows ?? [], ...data.named })) {
+    if (names.includes(name)) view.data(name, rows);
+  }
 }
 
 /**
@@ -297,18 +352,25 @@ export function pointAt(event) {
  */
 export function listen(host, chosen) {
   const wasDragged = listenToDragging(host, chosen);
+  watchSeries(host);
+  /** @param {string | undefined} name */
+  const ofSeries = (name) => (name === undefined ? [] : pointsOf(drawings.get(host)?.view.data("rows") ?? [], name));
   host.addEventListener("click", (event) => {
-    const point = wasDragged() ? null : pointAt(event);
-    if (point) chosen([point], { add: event.shiftKey || event.ctrlKey || event.metaKey });
+    if (wasDragged()) return;
+    const point = pointAt(event);
+    const points = point ? [point] : ofSeries(entryAt(host, event));
+    if (points.length) chosen(points, { add: event.shiftKey || event.ctrlKey || event.metaKey });
   });
   host.addEventListener("keydown", (event) => {
     const mark = near(event, ".reachable, [data-point]");
     if (!mark) return;
     if (event.key === "Enter" || event.key === " ") {
       const point = pointAt(event);
-      if (!point) return;
+      const entry = entriesOf(host).find(({ element }) => element === mark);
+      const points = point ? [point] : ofSeries(entry?.name);
+      if (!points.length) return;
       event.preventDefault();
-      chosen([point], { add: event.shiftKey });
+      chosen(points, { add: event.shiftKey });
     } else if (event.key.startsWith("Arrow") && !mark.dataset.point) {
       event.preventDefault();
       goToMark(host, mark, ["ArrowRight", "ArrowDown"].includes(event.key) ? 1 : -1);
@@ -323,7 +385,7 @@ export function listen(host, chosen) {
  * @param {number} step
  */
 function goToMark(host, mark, step) {
-  const marks = marksOf(host);
+  const marks = stopsOf(host);
   const next = marks[marks.indexOf(mark) + step];
   if (!next) return;
   mark.setAttribute("tabindex", "-1");

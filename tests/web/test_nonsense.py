@@ -140,6 +140,7 @@ class Nonsense(WebTest):
         for clause in POPOVERS:
             yield "chart-clause", [chart.pk], {"definition": definition, "clause": clause, "index": 0, "find": "x"}
         point = [["2026-01", "North Reach"]]
+        yield "chart-grammar", [chart.pk], {"definition": definition, "text": "{}", "caret": 1, "even": True}
         for name in ("chart-rows", "chart-explain", "chart-draft", "chart-save", "chart-save-as-new"):
             yield name, [chart.pk], {
                 "definition": definition, "points": point, "revision": 1, "name": "x", "page": 1, "sort": fare,

@@ -222,6 +222,10 @@ class Edits(unittest.TestCase):
                 lambda d: (d.sort.by, d.sort.measure, d.sort.descending) == ("measure", shown, True),
             ),
             "set_panels": ({"arranged": "beside"}, lambda d: d.panels.arranged == "beside"),
+            "set_specification": (
+                {"text": '{"mark": "bar", "encoding": {}}'},
+                lambda d: (d.kind, d.specification) == ("own", '{"mark": "bar", "encoding": {}}'),
+            ),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))

@@ -5,13 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import json
-import re
 import unittest
 from functools import cache
 from pathlib import Path
-from typing import Any
 from unittest import mock
-from urllib.parse import unquote
 
 import jsonschema_rs
 import polars as pl
@@ -19,6 +16,7 @@ import polars as pl
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.picture import Drawing
+from veduta.core.chart.grammar.schema import with_plain_names
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
 from veduta.core.chart.kinds.base import kind
 from veduta.core.chart.outside import complete
@@ -84,26 +82,7 @@ MODELS: dict[int, tuple[Model, list[dict]]] = {}
 @cache
 def validator(grammar: str) -> jsonschema_rs.Draft7Validator:
     schema = json.loads((GRAMMARS / f"{grammar}/build/{grammar}-schema.json").read_text())
-    return jsonschema_rs.Draft7Validator(_with_plain_names(schema))
-
-
-def _with_plain_names(node: Any) -> Any:
-    """A schema whose definitions are called by letters and digits only, as references may be."""
-    if isinstance(node, list):
-        return [_with_plain_names(each) for each in node]
-    if not isinstance(node, dict):
-        return node
-    node = {key: _with_plain_names(value) for key, value in node.items()}
-    if isinstance(reference := node.get("$ref"), str):
-        start, _, name = reference.rpartition("/")
-        node["$ref"] = f"{start}/{_plain(unquote(name))}"
-    if isinstance(definitions := node.get("definitions"), dict):
-        node["definitions"] = {_plain(name): each for name, each in definitions.items()}
-    return node
-
-
-def _plain(name: str) -> str:
-    return re.sub(r"\W", lambda found: f"_{ord(found[0])}_", name)
+    return jsonschema_rs.Draft7Validator(with_plain_names(schema))
 
 
 FIELDS = [

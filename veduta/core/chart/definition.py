@@ -96,7 +96,7 @@ class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
     empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
     `aligned` is a test: the time axis counts from the first period in which it held. `values` sets the model's
-    parameters for this chart; None is no limit."""
+    parameters for this chart; None is no limit. A `specification` is drawn by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -115,6 +115,7 @@ class ChartDefinition(Frozen):
     references: tuple[Reference, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
     values: dict[str, ParameterSetting] = {}
+    specification: str = Attribute("", max_length=200_000)
 
     @property
     def measures(self) -> tuple[Measure, ...]:

@@ -23,8 +23,10 @@ from veduta.core.chart.definition import (
     default_measure,
     sort_of_column,
 )
+from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
+from veduta.core.chart.kinds.own import Own
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
@@ -391,10 +393,21 @@ def set_kind(
     model: Model,
     kind: KindName | Literal[""] | None = None,
 ) -> ChartDefinition:
-    """Draw it another way; the fields and the settings stay."""
+    """Draw it another way; the fields and the settings stay. A specification of one's own begins with how it is drawn
+    now."""
     if kind:
         kind_named(kind)
-    return _with(definition, kind=kind or None)
+    settings, now = definition.settings, choose_kind(definition, model)[0]
+    if kind == Own.name and now.name != Own.name:
+        settings = {**settings, "marks_of": now.name}
+    return _with(definition, kind=kind or None, settings=settings)
+
+
+@edit
+def set_specification(definition: ChartDefinition, model: Model, text: str) -> ChartDefinition:
+    """Draw what is written in the open chart grammar. Raises DefinitionProblem with the line of what is wrong."""
+    checked(text)
+    return _with(definition, kind=Own.name, specification=text)
 
 
 @edit

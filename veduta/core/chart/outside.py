@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from veduta.core.chart.drawing.picture import Drawing
 from veduta.core.chart.question import Answered
 from veduta.core.chart.theme import themes
 from veduta.core.errors import DefinitionProblem
@@ -22,7 +23,7 @@ def complete(answered: Answered) -> dict[str, Any]:
             f"A {answered.kind.title} is not drawn in the chart grammar.",
             hint="Download the chart's rows, or draw it another way.",
         )
-    rows = [{name: value for name, value in row.items() if name not in ONLY_HERE} for row in drawing.rows]
+    rows = _without_tips(drawing.rows)
     sized = {"width": WIDTH, "height": HEIGHT} if drawing.panels is None else {}
     own = {name: value for name, value in drawing.spec.items() if value != "container"}
     return {
@@ -31,6 +32,17 @@ def complete(answered: Answered) -> dict[str, Any]:
         "title": answered.title,
         "description": answered.sentence,
         "data": {"name": "rows", "values": rows},
+        **({"data": own["data"], "datasets": _named(drawing, rows)} if drawing.named else {}),
         "config": themes()["light"] | {"background": "white"},
         "usermeta": {"notes": answered.notes},
     }
+
+
+def _without_tips(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [{name: value for name, value in row.items() if name not in ONLY_HERE} for row in rows]
+
+
+def _named(drawing: Drawing, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    """All data that a specification of one's own may use, by its names."""
+    own = (drawing.spec or {}).get("datasets", {})
+    return {**own, "rows": rows, **{name: _without_tips(each) for name, each in drawing.named.items()}}

@@ -33,8 +33,9 @@ LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
 
-def config(tokens: dict[str, str]) -> dict[str, Any]:
-    """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels."""
+def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
+    """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels; the colours of series for marks
+    that have none of their own."""
     text = {
         "labelColor": tokens["muted"],
         "labelFont": "Archivo",
@@ -47,6 +48,8 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
     return {
         "background": None,
         "font": "Archivo",
+        "mark": {"color": series[0]},
+        "range": {"category": list(series)},
         "view": {"stroke": None},
         "autosize": {"type": "fit", "contains": "padding", "resize": True},
         "axis": {**text, "domain": False, "ticks": False, "labelPadding": 6},
@@ -87,8 +90,8 @@ def config(tokens: dict[str, str]) -> dict[str, Any]:
 def themes() -> dict[str, Any]:
     """What a page needs to draw in either theme: configurations and the exchange of colours for the dark one."""
     return {
-        "light": config(LIGHT),
-        "dark": config(DARK),
+        "light": config(LIGHT, SERIES_COLOURS),
+        "dark": config(DARK, DARK_COLOURS),
         "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
         | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()}
         | DARK_SHADES,

@@ -5,6 +5,7 @@ import time
 import uuid
 from collections import OrderedDict
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 from django.core.paginator import Paginator
@@ -18,6 +19,8 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.grammar.checking import completions_at, formatted, problem_in
+from veduta.core.chart.kinds.own import field_names, starting_text
 from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
@@ -343,6 +346,42 @@ def specification(request: Request, pk: uuid.UUID) -> HttpResponse:
     answered = services.answer_chart(chart.dataset, definition, request.user)
     text = json.dumps(complete(answered), ensure_ascii=False, indent=1)
     return as_file(HttpResponse(text, content_type="application/json"), f"{chart}.vl.json")
+
+
+class Written(ChartSent):
+    """A specification as it is being written, with the place of the caret; `even` asks for even indents, `begins` for
+    what the page needs to begin with."""
+
+    text: Text = ""
+    caret: Whole = 0
+    even: Flag = False
+    begins: Flag = False
+
+
+@require_POST
+@builders_only
+def grammar(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """What is wrong with a specification that is being written, and what can be written at the caret."""
+    chart, written = _chart(pk), sent(request, Written)
+    definition = written.load(chart)
+    if written.even:
+        return JsonResponse({"text": formatted(written.text)})
+    answered = services.answer_chart(chart.dataset, definition, request.user)
+    fields = field_names(answered.result.columns)
+    if written.begins:
+        text = definition.specification or starting_text(answered.drawing)
+        described = [(name, column.kind.words) for name, column in zip(fields, answered.result.columns, strict=True)]
+        return JsonResponse({"text": text, "fields": described})
+    problem = problem_in(written.text)
+    completions, span = completions_at(written.text, max(0, written.caret), fields)
+    return JsonResponse(
+        {
+            "problem": problem and asdict(problem),
+            "completions": [asdict(each) for each in completions],
+            "from": span.start,
+            "to": span.end,
+        }
+    )
 
 
 @require_POST

@@ -101,7 +101,7 @@ class Drawing:
     """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
     seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
     Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification has them all,
-    for the page to show as many as there is room for."""
+    for the page to show as many as there is room for. Data besides the rows is `named`."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
@@ -112,6 +112,7 @@ class Drawing:
     along: Literal["", "x", "y"] = ""
     least_height: int = 0
     panels: PanelRoom | None = None
+    named: dict[str, list[dict[str, Any]]] = attribute(default_factory=dict)
 
 
 def plain_point(values: list[Any]) -> list[Any]:

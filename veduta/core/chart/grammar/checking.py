@@ -1,0 +1,194 @@
+"""What is wrong with a specification, where, and what may be written."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import jsonschema_rs
+from rapidfuzz import process
+
+from veduta.core.chart.grammar import schema
+from veduta.core.chart.grammar.source import Path, Span, caret_at, places
+from veduta.core.errors import DefinitionProblem
+from veduta.core.jsontext import UnreadableJson, read_json
+from veduta.core.words import listed
+
+LONGEST = 200_000
+NAMED = ("rows", "marks")
+"""The data that a specification can use by name."""
+ADDRESSES = ("url", "href", "src")
+FIELDS = ("field", "key", "as", "groupby", "fields")
+"""Keys whose values name fields of the data."""
+LIKE = 60
+Spec = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Problem:
+    """What is wrong, in the line where it stands, counted from 1."""
+
+    message: str
+    line: int
+    span: Span
+
+
+@dataclass(frozen=True)
+class Completion:
+    """What can be written: as it is called, and as it is put in, with what the grammar says about it."""
+
+    label: str
+    insert: str
+    about: str = ""
+
+
+def problem_in(text: str) -> Problem | None:
+    """The first thing that is wrong with a specification, if anything is."""
+    if len(text) > LONGEST:
+        return Problem(f"It is longer than {LONGEST:,} letters.", 1, Span(0, 1))
+    try:
+        spec = json.loads(text)
+        read_json(text)
+    except json.JSONDecodeError as error:
+        return Problem(_said_of_json(error, text), error.lineno, Span(error.pos, min(error.pos + 1, len(text))))
+    except UnreadableJson as problem:
+        return Problem(f"It cannot be read: {problem}.", 1, Span(0, 1))
+    except RecursionError:
+        return Problem("It is nested too deep.", 1, Span(0, 1))
+    found = _wrong(spec)
+    if found is None:
+        return None
+    message, path, at_key = found
+    values, keys = places(text)
+    span = keys.get(path) if at_key else None
+    span = span or values.get(path) or Span(0, min(1, len(text)))
+    return Problem(message, text.count("\n", 0, span.start) + 1, span)
+
+
+def checked(text: str) -> Spec:
+    """A specification. Raises DefinitionProblem with what is wrong and in which line."""
+    problem = problem_in(text)
+    if problem:
+        raise DefinitionProblem(
+            f"Line {problem.line}: {problem.message}", where="specification", hint="Change it in the editor."
+        )
+    spec: Spec = json.loads(text)
+    return spec
+
+
+def _said_of_json(error: json.JSONDecodeError, text: str) -> str:
+    if not text.strip():
+        return "It is empty."
+    said = error.msg[0].lower() + error.msg[1:]
+    return f"This is not JSON yet: {said}."
+
+
+Found = tuple[str, Path, bool]
+
+
+def _wrong(spec: Any) -> Found | None:
+    """A message, the path it is about, and whether that is about its key."""
+    if not isinstance(spec, dict):
+        return "A specification is an object, in braces.", (), False
+    if "$schema" in spec and "vega-lite/v6" not in str(spec["$schema"]):
+        return "Only Vega-Lite 6 is drawn here.", ("$schema",), False
+    if refused := next(_refused(spec, ()), None):
+        return refused
+    whole = {"data": {"name": "rows"}, **spec}
+    error = next(schema.validator().iter_errors(whole), None)
+    return None if error is None else _deepest(error, whole)
+
+
+def _refused(part: Any, path: Path) -> Iterator[Found]:
+    """Whatever would be fetched from elsewhere, or lead there; data with names that there are not."""
+    if isinstance(part, list):
+        for number, each in enumerate(part):
+            yield from _refused(each, (*path, number))
+    elif isinstance(part, dict):
+        for name, value in part.items():
+            here = (*path, name)
+            if name in ADDRESSES and path[-1:] != ("datasets",) and not _is_within_rows(path):
+                yield f"“{name}” leads to an address, and nothing is fetched from elsewhere.", here, True
+            elif name == "data" and isinstance(value, dict) and "name" in value and "values" not in value:
+                if value["name"] not in NAMED:
+                    yield f"The data is called {listed(NAMED, 'or')}.", (*here, "name"), False
+            else:
+                yield from _refused(value, here)
+
+
+def _is_within_rows(path: Path) -> bool:
+    """Whether a path lies in values that are given as data, which may be called anything."""
+    return "values" in path and "data" in path
+
+
+def _deepest(error: jsonschema_rs.ValidationError, spec: Spec) -> Found:
+    """The most telling of what is wrong: among all that the alternatives complain of, what lies deepest, and means
+    nothing in any of them."""
+    by_path: dict[Path, list[jsonschema_rs.ValidationError]] = {}
+    for leaf in _leaves(error):
+        by_path.setdefault(tuple(leaf.instance_path), []).append(leaf)
+    for path, errors in sorted(by_path.items(), key=lambda each: -len(each[0])):
+        value: Any = spec
+        for step in path:
+            value = value[step]
+        if not (isinstance(value, str) and value in schema.values_at(path)):
+            return _said(errors, path, value)
+    return "It does not fit what the grammar expects.", (), False
+
+
+def _leaves(error: jsonschema_rs.ValidationError) -> Iterator[jsonschema_rs.ValidationError]:
+    context = getattr(error.kind, "context", None)
+    if not context:
+        yield error
+        return
+    for branch in context:
+        for inner in branch:
+            yield from _leaves(inner)
+
+
+def _said(errors: Sequence[jsonschema_rs.ValidationError], path: Path, value: Any) -> Found:
+    names = {type(error.kind).__name__.rpartition("_")[2]: error for error in errors}
+    if isinstance(value, dict):
+        known = schema.properties_at(path)
+        strange = next((name for name in value if name not in known), None)
+        if strange is not None and known:
+            near = process.extractOne(strange, list(known), score_cutoff=LIKE)
+            hint = f" Did you mean “{near[0]}”?" if near else ""
+            return f"“{strange}” has no meaning here.{hint}", (*path, strange), True
+    words = schema.values_at(path)
+    if isinstance(value, str) and words:
+        near = process.extractOne(value, words, score_cutoff=LIKE)
+        hint = f" Did you mean “{near[0]}”?" if near else f" It may be {listed(words, 'or', 6)}."
+        return f"“{value}” has no meaning here.{hint}", path, False
+    if isinstance(value, dict) and (needed := names.get("Required")):
+        return f"{needed.message[0].upper()}{needed.message[1:]}.", path, False
+    said = errors[0].message
+    shown = said if len(said) < 200 else "It does not fit what the grammar expects here."
+    return f"{shown[0].upper()}{shown[1:]}{'' if shown.endswith('.') else '.'}", path, False
+
+
+def completions_at(text: str, caret: int, fields: Sequence[str]) -> tuple[list[Completion], Span]:
+    """What can be written at a place, and what it takes the place of."""
+    writing = caret_at(text, caret)
+    start = text[writing.span.start : caret].strip('"').casefold()
+    if writing.is_key:
+        known = schema.properties_at(writing.path)
+        found = [Completion(name, json.dumps(name), about) for name, about in known.items() if name not in writing.keys]
+    elif writing.path and (writing.path[-1] in FIELDS or writing.path[-2:-1] in [(name,) for name in FIELDS]):
+        found = [Completion(name, json.dumps(name, ensure_ascii=False)) for name in fields]
+    else:
+        words = schema.values_at(writing.path)
+        if writing.path[-2:] == ("data", "name"):
+            words = list(NAMED)
+        found = [Completion(word, word if word in ("true", "false") else json.dumps(word)) for word in words]
+    return [each for each in found if start in each.label.casefold()], writing.span
+
+
+def formatted(text: str) -> str:
+    """The text with even indents. Raises DefinitionProblem if it is no JSON."""
+    try:
+        return json.dumps(json.loads(text), indent=2, ensure_ascii=False)
+    except ValueError:
+        raise DefinitionProblem("This is not JSON yet, so it cannot be set evenly.", hint="Mend it first.") from None

@@ -1,0 +1,131 @@
+"""A specification of one's own, in the open chart grammar, over the chart's answer."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any
+
+from pydantic import field_validator
+
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.marks import marks
+from veduta.core.chart.drawing.picture import SCHEMA, Drawing, Picture, Settings
+from veduta.core.chart.grammar.checking import checked
+from veduta.core.chart.kinds.base import KINDS, Asked, Kind, kind, kind_named, setting
+from veduta.core.query.query import Column
+
+FIRST = "bar"
+"""The kind it begins with if no other is known."""
+SPECIAL = re.compile(r"[.\[\]\"'\\]+")
+"""What the grammar reads in the name of a field as more than a name."""
+
+
+class OwnSettings(Settings):
+    marks_of: str = setting("Marks of", FIRST, max_length=40)
+
+    @field_validator("marks_of")
+    @classmethod
+    def _is_another(cls, name: str) -> str:
+        if name not in KINDS or name == "own":
+            raise ValueError("there is no such kind")
+        return name
+
+
+@kind
+class Own(Kind):
+    name = "own"
+    title = "own specification"
+    article = "an "
+    theme = "Your own"
+    use = "Draws what you write in the open chart grammar; every number is still the chart's."
+    glyph = (
+        '<path fill="none" stroke="currentColor" stroke-width="2" d="M11 4c-4 0-2 7-6 8 4 1 2 8 6 8"/>'
+        '<path fill="none" stroke="currentColor" stroke-width="2" d="M21 4c4 0 2 7 6 8-4 1-2 8-6 8"/>'
+        '<circle cx="12.500" cy="12" r="1.400"/><circle cx="19.500" cy="12" r="1.400"/>'
+    )
+    measures = (1, None)
+    dimensions = (0, None)
+    panels = "none"
+    numbers = False
+    settings = OwnSettings
+
+    def unfit_besides(self, asked: Asked) -> str:
+        return "" if asked.definition.specification else self.base(asked.definition).unfit(asked)
+
+    def offered(self, asked: Asked) -> list[str]:
+        return []
+
+    def base(self, definition: ChartDefinition) -> Kind:
+        """The kind whose marks are there to be drawn, and whose drawing it begins with."""
+        return kind_named(self.set(definition).marks_of)
+
+    def sort(self, definition: ChartDefinition) -> Any:
+        return self.base(definition).sort(definition)
+
+    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        return self.base(definition).totals(definition)
+
+    def unseen(self, definition: ChartDefinition) -> Any:
+        return self.base(definition).unseen(definition)
+
+    def beside(self, definition: ChartDefinition, model: Any) -> Any:
+        return self.base(definition).beside(definition, model)
+
+    def draw(self, picture: Picture) -> Drawing:
+        base = self.base(picture.definition)
+        picture.settings = base.set(picture.definition)
+        drawn = base.draw(picture)
+        if not picture.definition.specification:
+            return drawn
+        spec = {"data": {"name": "rows"}, **checked(picture.definition.specification), "$schema": SCHEMA}
+        if not {"concat", "hconcat", "vconcat", "facet", "repeat"} & spec.keys():
+            spec = {"width": "container", "height": "container", **spec}
+        return Drawing(spec, own_rows(picture), named={"marks": drawn.rows}, notes=drawn.notes)
+
+
+def field_names(columns: list[Column]) -> list[str]:
+    """What an own specification calls the columns of an answer: by their names, each once."""
+    names: list[str] = []
+    for column in columns:
+        plain = SPECIAL.sub(" ", column.name).strip() or column.key
+        name, number = plain, 2
+        while name in names:
+            name, number = f"{plain} {number}", number + 1
+        names.append(name)
+    return names
+
+
+def own_rows(picture: Picture) -> list[dict[str, Any]]:
+    """The answer's rows by the names of their columns, each with its point, and what a tooltip and a screen reader
+    say. Days are written as such, other values of dimensions in words."""
+    result = picture.result
+    names = field_names(result.columns)
+    rows = []
+    for mark, row in zip(
+        marks(picture, picture.measures[:1], apart=False), result.frame.iter_rows(named=True), strict=True
+    ):
+        values = {
+            name: row[column.key] if column.is_measure else _plain(picture, column, result.value(row, column.key))
+            for name, column in zip(names, result.columns, strict=True)
+        }
+        rows.append({**values, "said": mark.said, "tip": mark.tip, "point": mark.point, "on": int(mark.on)})
+    return rows
+
+
+def _plain(picture: Picture, column: Column, value: Any) -> Any:
+    """A value of a dimension: times as the grammar reads them, numbers as such, others in words."""
+    if column.dimension.is_time_axis and hasattr(value, "isoformat"):
+        moment: str = value.isoformat()
+        return moment if "T" in moment else f"{moment}T00:00:00"
+    is_number = isinstance(value, int | float) and not isinstance(value, bool) and column.dimension.is_plain
+    return value if is_number or value is None else picture.words(column, value)
+
+
+def starting_text(drawing: Drawing) -> str:
+    """A drawing's specification as a text to begin with; it draws the marks that the kind has made."""
+    spec = {**(drawing.spec or {}), "data": {"name": "marks"}}
+    for size in ("width", "height"):
+        if spec.get(size) == "container":
+            del spec[size]
+    return json.dumps(spec, indent=2, ensure_ascii=False)
