@@ -202,6 +202,8 @@ async function drawWhole(host, data, ready, key) {
   const again = () => window.dispatchEvent(new Event("resize"));
   drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: "", first: 0, again });
   await view.runAsync();
+  // A legend takes as many lines as the width asks for, which is known only now.
+  if (host.querySelector(".role-legend")) await view.resize().runAsync();
   if (ready.isMap) watchMap(host, view);
 }
 

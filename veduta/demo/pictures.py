@@ -68,7 +68,9 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
         "target": p.chart(
             kind="target",
             show=[revenue, p.formula("Target revenue")],
+            by=[p.by("month")],
             only=[p.within("2026-01-01", "2026-12-31")],
+            settings={"expected": "year_before"},
             title="Fare revenue of 2026 and its target",
         ),
         "lollipop": p.chart(

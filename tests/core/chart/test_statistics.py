@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import calendar
 import datetime as dt
 import math
 import statistics
@@ -13,11 +14,13 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import context_of, sailings
+from veduta.core.calendar import Grain
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.colours import between, luminance, needs_white
 from veduta.core.chart.fits import fitted
 from veduta.core.chart.kinds.cumulative import so_far
 from veduta.core.chart.kinds.figure import _path
+from veduta.core.chart.kinds.target import expected_share
 from veduta.core.chart.kinds.waterfall import steps
 from veduta.core.chart.question import ask
 
@@ -176,6 +179,51 @@ class Figures(unittest.TestCase):
         self.assertEqual((beyond.filled, beyond.aim), (100, 80))
         none = drawn([{"fare": 50.0, "passengers": 0}], kind="target", show=[FARE, PASSENGERS])
         self.assertIn("no target above zero", none.notes[0])
+
+
+class ExpectedByNow(unittest.TestCase):
+    YEAR = [dt.date(2026, month, 1) for month in range(1, 13)]
+
+    @given(st.integers(0, 364), st.lists(st.integers(0, 1000), min_size=12, max_size=12))
+    def test_it_is_what_a_plain_loop_over_days_says(self, day, shape):
+        until = dt.date(2026, 1, 1) + dt.timedelta(days=day)
+        by_days = expected_share(self.YEAR, Grain.MONTH, until)
+        self.assertAlmostEqual(by_days, (day + 1) / 365)
+        by_shape = expected_share(self.YEAR, Grain.MONTH, until, dict(zip(self.YEAR, shape, strict=True)))
+        passed = 0.0
+        for n in range(day + 1):
+            month = (dt.date(2026, 1, 1) + dt.timedelta(days=n)).month
+            passed += shape[month - 1] / calendar.monthrange(2026, month)[1]
+        if sum(shape):
+            self.assertAlmostEqual(by_shape, passed / sum(shape))
+        else:
+            self.assertIsNone(by_shape)
+
+    def test_the_figure_says_how_far_ahead_or_behind_it_is(self):
+        # As much a month in 2026, with a target for the whole year; the year before most came late.
+        rows = [{"sailed": dt.date(2026, month, 28), "fare": 60.0, "passengers": 100} for month in range(1, 9)]
+        rows += [{"sailed": dt.date(2026, month, 1), "passengers": 100} for month in range(9, 13)]
+        rows += [{"sailed": dt.date(2025, month, 1), "fare": 10.0 if month < 9 else 100.0} for month in range(1, 13)]
+        asked = {
+            "kind": "target",
+            "show": [FARE, PASSENGERS],
+            "by": [{"field": "sailed", "grain": "month"}],
+            "only": [{"kind": "dates", "field": "sailed", "start": "2026-01-01", "end": "2026-12-31"}],
+        }
+        figure = drawn(rows, **asked, settings={"expected": "calendar"}).figures[0]
+        self.assertEqual(figure.of, "40.0% of passengers, 1,200")
+        self.assertEqual(figure.changes[0].text, "▼ 26.6 points behind what was expected by 31 Aug 2026: 66.6%, 799")
+        figure = drawn(rows, **asked, settings={"expected": "year_before"}).figures[0]
+        self.assertEqual(figure.changes[0].text, "▲ 23.3 points ahead of what was expected by 31 Aug 2026: 16.7%, 200")
+        self.assertEqual((figure.changes[0].tone, figure.expected), ("better", 16.7))
+        plain = drawn(rows, **asked).figures[0]
+        self.assertEqual((plain.changes, plain.due), ([], 0))
+
+    def test_without_a_year_before_it_goes_by_the_calendar(self):
+        rows = [{"sailed": dt.date(2026, 1, 31), "fare": 1.0, "passengers": 2}]
+        by = [{"field": "sailed", "grain": "month"}]
+        drawing = drawn(rows, kind="target", show=[FARE, PASSENGERS], by=by, settings={"expected": "year_before"})
+        self.assertIn("A year before there was nothing", drawing.notes[0])
 
 
 class Contrast(unittest.TestCase):

@@ -59,7 +59,7 @@ class Change:
 class Figure:
     """A number said large. `of` says what it is of, such as a period; `changes` compare it; `trend` is a line of an
     SVG of 100 by 30 with a point for each period. `share` of a target is drawn as a bar, a ring or on a scale (`look`),
-    of which `filled` of 100 are reached and the target stands at `aim`."""
+    of which `filled` of 100 are reached, the target stands at `aim` and what is `due` by now at `expected`."""
 
     name: str
     text: str
@@ -69,6 +69,11 @@ class Figure:
     trend: str = ""
     share: float = 0
     look: str = ""
+    due: float = 0
+
+    @property
+    def expected(self) -> float:
+        return round(100 * self.due / max(1, self.share), 1)
 
     @property
     def filled(self) -> float:

@@ -10,6 +10,15 @@ from typing import Any, Literal
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
 from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, series_colours
+from veduta.core.chart.drawing.labels import (
+    Which,
+    above,
+    label_values,
+    name_ends,
+    names_at_ends,
+    on_bars,
+    within_stacks,
+)
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import DASHES, reference_layers
@@ -26,6 +35,8 @@ BESIDE_BANDS = 1.35
 """How far a text may reach beyond its band."""
 LEAST_STEP, AROUND_ROWS = 17, 60
 """The least height of a lying row, and what stands above and below them, in pixels."""
+LONGEST_END = 170
+"""How much room the names of series have where their lines end, in pixels."""
 MOST_STANDING = 12
 """So many lying bars share the height there is; more have a height of their own."""
 SAID = {"field": "said", "type": "nominal"}
@@ -50,6 +61,8 @@ class Ground:
     logarithmic: bool
     shares_on: str
     has_two_axes: bool
+    labels: Which = "usual"
+    ends_named: bool = False
 
     @property
     def along_channel(self) -> Literal["x", "y"]:
@@ -92,12 +105,14 @@ def draw_layers(
     unnamed: Collection[int] = (),
     colours: Mapping[str, str] = MappingProxyType({}),
     tests: Mapping[int, Column] = MappingProxyType({}),
+    labels: Which = "usual",
+    ends_named: bool = False,
 ) -> Drawing:
     """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
     a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them.
     Layers that are `unnamed`, by their numbers, have their colour without an entry in the legend;
     `colours` are those of series that have one of their own. `tests` are the columns that say of which marks a layer's
-    test holds, by its number."""
+    test holds, by its number. `labels` are those of marks, and series may be named where their lines end."""
     notes: list[str] = []
     if given is None:
         placed = [_placed(picture, layer, number, tests.get(number)) for number, layer in enumerate(layers)]
@@ -118,7 +133,13 @@ def draw_layers(
         logarithmic and _is_positive(made, notes),
         shares_on,
         len({layer.axis for layer in layers}) > 1,
+        labels,
+        ends_named and len(series_of(made)) > 1 and not picture.whole,
     )
+    if ground.ends_named and name_ends(made) and "legend" in ground.colour:
+        ground.colour = {**ground.colour, "legend": None}
+    if labels not in ("usual", "none"):
+        label_values(made, labels)
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
     spec = _composed(ground, drawn)
     least = _give_room(ground, spec, placed)
@@ -253,6 +274,9 @@ def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, An
 def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> int:
     """Room for the values beside lying bars, and for many of them below one another. Returns the least height at which
     they can be read, in pixels."""
+    if ground.ends_named:
+        longest = max((len(name) for each in placed for name in each.series), default=0)
+        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": min(LONGEST_END, 10 + LETTER * longest)}
     if not ground.lying:
         return 0
     made = [mark for each in placed for mark in each.made]
@@ -267,7 +291,7 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
 
 
 def _carries_values(ground: Ground, each: Placed) -> bool:
-    alone = ground.lying and not ground.layered and each.layer.how == "bar"
+    alone = ground.lying and not ground.layered and each.layer.how == "bar" and ground.labels != "none"
     return alone and len(each.series) <= 1 and len(each.made) <= LABELLED
 
 
@@ -308,14 +332,28 @@ def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]
     if several and ground.stacking == "grouped":
         encoding[f"{ground.along_channel}Offset"] = {"field": "series", "type": "nominal", "sort": None}
     bars = {"mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}
-    return [bars, *(_values_beside(ground, across) if _carries_values(ground, each) else [])]
+    if _carries_values(ground, each):
+        return [bars, *_values_beside(ground, across)]
+    return [bars, *_values_on(ground, each, across, stack)]
+
+
+def _values_on(ground: Ground, each: Placed, across: Encoding, stack: str | None) -> list[dict[str, Any]]:
+    """The values on upright bars, if they are asked for; not those of shares."""
+    if ground.lying or ground.labels in ("usual", "none") or stack == "normalize":
+        return []
+    if stack == "zero":
+        paints = ground.colour.get("scale", {})
+        colours = dict(zip(paints.get("domain", ()), paints.get("range", ()), strict=True))
+        return [within_stacks(ground.along, across | {"stack": stack}, colours)]
+    return [on_bars(ground.along, across | {"stack": None}, len(each.series), ground.labels == "all")]
 
 
 def _values_beside(ground: Ground, across: Encoding) -> list[dict[str, Any]]:
     """The values beside lying bars: right of positive ones, left of negative ones."""
+    chosen = [{"filter": "datum.labelled === 1"}] if ground.labels in ("ends", "extremes") else []
     return [
         {
-            "transform": [{"filter": test}],
+            "transform": [{"filter": test}, *chosen],
             "mark": {"type": "text", "align": align, "dx": shift, "baseline": "middle", "aria": False},
             "encoding": {
                 "y": ground.along,
@@ -357,6 +395,12 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
             "value": 0,
         },
     }
+    words = []
+    if ground.ends_named and not is_area:
+        words.append(names_at_ends(ground.along, across, ground.colour))
+    if ground.labels not in ("usual", "none") and not is_area:
+        places = len({mark.along for mark in each.made}) if ground.labels == "all" else 0
+        words.append(above(ground.along, across, places, {}))
     return [
         {"transform": [{"filter": "datum.unfinished === 0"}], "mark": shape, "encoding": encoding},
         {"transform": [{"filter": "datum.tail === 1"}], "mark": shape | pale, "encoding": encoding},
@@ -365,6 +409,7 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
             "mark": {"type": "point", "filled": True, "size": 50, **POINTED_AT},
             "encoding": points,
         },
+        *words,
     ]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
@@ -19,6 +20,7 @@ class BarSettings(Settings):
     stacking: Literal["stacked", "grouped", "full"] = setting(
         "Several series", "stacked", {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
     )
+    labels: Which = setting("Values on bars", "usual", WHICH)
 
 
 class Bars(Kind):
@@ -36,7 +38,7 @@ class Bars(Kind):
         return f"{self.title} to 100%" if stacking == "full" else f"{stacking} {self.title}"
 
     def offered(self, asked: Asked) -> list[str]:
-        return ["stacking"] if asked.has_series else []
+        return ["stacking", "labels"] if asked.has_series else ["labels"]
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=tuple(range(len(definition.measures))), how="bar"),)
@@ -44,7 +46,9 @@ class Bars(Kind):
     def draw(self, picture: Picture) -> Drawing:
         stacking = picture.settings.stacking
         lying = self.lies(picture.definition)
-        drawing = draw_layers(picture, self.layers(picture.definition), lying=lying, stacking=stacking)
+        drawing = draw_layers(
+            picture, self.layers(picture.definition), lying=lying, stacking=stacking, labels=picture.settings.labels
+        )
         series = len({row["series"] for row in drawing.rows})
         if series > 1 and stacking == "full" and any((row["value"] or 0) < 0 for row in drawing.rows):
             drawing.notes.append("Shares to 100% do not make sense with negative values.")

@@ -1,4 +1,4 @@
-"""Figures: single ones, the latest of a trend, and those that have a target."""
+"""Figures: single ones, and the latest of a trend."""
 
 from __future__ import annotations
 
@@ -14,7 +14,6 @@ from veduta.core.data.fields import Kind as ValueKind
 from veduta.core.data.fields import NumberFormat
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
-from veduta.core.words import in_sentence
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
 PERCENT = NumberFormat(style="percent", decimals=1)
@@ -143,38 +142,3 @@ def _path(values: list[float | None]) -> str:
         path += f"{pen}{place * step:.1f},{HEIGHT - 1 - (value - low) / spread * (HEIGHT - 2):.1f}"
         pen = "L"
     return path
-
-
-class TargetSettings(Settings):
-    look: Literal["bar", "ring", "scale"] = setting(
-        "Drawn as", "bar", {"bar": "A bar", "ring": "A ring", "scale": "A mark on a scale"}
-    )
-
-
-@kind
-class TargetFigure(Kind):
-    name = "target"
-    title = "figure and its target"
-    theme = "To read"
-    use = "Says how much of a target is reached: the first measure as a share of the second."
-    glyph = (
-        '<path opacity=".3" d="M3 14h26v6H3z"/><path d="M3 14h17v6H3z"/>'
-        '<path d="M4 3h2.800v8H4zM9 3h6v2.200h-3.800v1H15V11H9V8.800h3.800v-1H9z"/>'
-    )
-    measures = (2, 2)
-    dimensions = (0, 0)
-    settings = TargetSettings
-
-    def draw(self, picture: Picture) -> Drawing:
-        reached, target = picture.measures
-        value, aim = _first(picture, reached), _first(picture, target)
-        figure = _figure(picture, reached, value)
-        aim_words = format_value(aim, target.kind, picture.formats[target.key])
-        if value is None or aim is None or aim <= 0:
-            figure.of = f"{target.name}: {aim_words}"
-            return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
-        share = value / aim
-        said = format_value(share, ValueKind.DECIMAL, PERCENT)
-        figure.of = f"{said} of {in_sentence(target.name)}, {aim_words}"
-        figure.share, figure.look = share, picture.settings.look
-        return Drawing(figures=[figure])

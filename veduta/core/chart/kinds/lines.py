@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
@@ -16,6 +17,10 @@ class LineSettings(Settings):
     )
     scale: Literal["linear", "logarithmic"] = setting(
         "Value axis", "linear", {"linear": "In equal steps", "logarithmic": "Logarithmic"}
+    )
+    labels: Which = setting("Values on the line", "usual", WHICH)
+    names: Literal["legend", "ends"] = setting(
+        "Names of series", "legend", {"legend": "In the legend", "ends": "Where lines end"}
     )
 
 
@@ -33,6 +38,9 @@ class Line(Kind):
             return Suits(0.8, "periods in order, so a line")
         return None
 
+    def offered(self, asked: Asked) -> list[str]:
+        return ["curve", "scale", "labels", *(["names"] if asked.has_series else [])]
+
     def words(self, definition: ChartDefinition) -> str:
         chosen: LineSettings = self.set(definition)
         stepped = "stepped " * (chosen.curve == "stepped")
@@ -44,7 +52,14 @@ class Line(Kind):
 
     def draw(self, picture: Picture) -> Drawing:
         logarithmic = picture.settings.scale == "logarithmic"
-        return draw_layers(picture, self.layers(picture.definition), logarithmic=logarithmic)
+        settings: LineSettings = picture.settings
+        return draw_layers(
+            picture,
+            self.layers(picture.definition),
+            logarithmic=logarithmic,
+            labels=settings.labels,
+            ends_named=settings.names == "ends",
+        )
 
 
 class AreaSettings(Settings):

@@ -1,0 +1,143 @@
+"""A figure and its target: how much of it is reached, and how much should be by now."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Literal
+
+from veduta.core.calendar import Grain, period_end, period_words
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.cells import Change, Figure
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
+from veduta.core.chart.kinds.figure import PERCENT
+from veduta.core.chart.variations import measure_formula
+from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.formats import format_value
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Column
+from veduta.core.words import in_sentence
+
+ON_COURSE = 0.0005
+"""A share of the target by which a figure may differ from what is expected and be as expected."""
+
+
+class TargetSettings(Settings):
+    look: Literal["bar", "ring", "scale"] = setting(
+        "Drawn as", "bar", {"bar": "A bar", "ring": "A ring", "scale": "A mark on a scale"}
+    )
+    expected: Literal["none", "calendar", "year_before"] = setting(
+        "Expected by now",
+        "none",
+        {"none": "Not said", "calendar": "By the calendar", "year_before": "As a year before"},
+    )
+
+
+@kind
+class TargetFigure(Kind):
+    name = "target"
+    title = "figure and its target"
+    theme = "To read"
+    use = "Says how much of a target is reached: the first measure as a share of the second, and what is due by now."
+    glyph = (
+        '<path opacity=".3" d="M3 14h26v6H3z"/><path d="M3 14h17v6H3z"/>'
+        '<path d="M4 3h2.800v8H4zM9 3h6v2.200h-3.800v1H15V11H9V8.800h3.800v-1H9z"/>'
+    )
+    measures = (2, 2)
+    dimensions = (0, 1)
+    settings = TargetSettings
+
+    def unfit_besides(self, asked: Asked) -> str:
+        return "" if asked.first is None or asked.first.is_time_axis else "Its dimension, if any, is a date."
+
+    def offered(self, asked: Asked) -> list[str]:
+        return ["look", "expected"] if asked.groups else ["look"]
+
+    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        return ((),) if definition.drawn else ()
+
+    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+        """The figure of the same period a year before, by whose shape the target is expected to be reached."""
+        if not definition.drawn or self.set(definition).expected != "year_before":
+            return ()
+        return (Measure(formula=f"shift({measure_formula(definition.measures[0])}, -1, 'year')", name="a year before"),)
+
+    def draw(self, picture: Picture) -> Drawing:
+        reached, target = picture.measures
+        whole = picture.result.totals[()] if picture.dimensions else picture.result.frame
+        value, aim = (whole[column.key][0] if whole.height else None for column in (reached, target))
+        text = format_value(value, reached.kind, picture.formats[reached.key])
+        figure = Figure(reached.name, text, text)
+        aim_words = format_value(aim, target.kind, picture.formats[target.key])
+        if value is None or aim is None or aim <= 0:
+            figure.of = f"{target.name}: {aim_words}"
+            return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
+        share = value / aim
+        figure.of = f"{_percent(share)} of {in_sentence(target.name)}, {aim_words}"
+        figure.share, figure.look = share, picture.settings.look
+        notes = (
+            _expect(picture, figure, target, aim) if picture.dimensions and picture.settings.expected != "none" else []
+        )
+        return Drawing(figures=[figure], notes=notes)
+
+
+def _percent(share: float) -> str:
+    return format_value(share, ValueKind.DECIMAL, PERCENT)
+
+
+def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> list[str]:
+    """Says how much should be reached by now. Returns how that was worked out."""
+    first = picture.dimensions[0]
+    columns = [first.key, picture.measures[0].key, *(column.key for column in picture.result.unseen)]
+    rows = picture.result.frame.select(columns).drop_nulls(first.key).sort(first.key).rows()
+    grain, until = first.dimension.period, picture.result.unfinished
+    periods = [row[0] for row in rows]
+    last = max((period for period, value, *_ in rows if value is not None), default=None)
+    if last is None:
+        return ["Nothing is there yet, so nothing can be expected of it."]
+    until = until if until and last <= until <= period_end(last, grain) else period_end(last, grain)
+    shape = {row[0]: row[2] for row in rows} if picture.result.unseen else None
+    due = expected_share(periods, grain, until, shape)
+    notes, by = [], "the calendar"
+    if due is None:
+        notes.append("A year before there was nothing, so what is expected goes by the calendar.")
+        due = expected_share(periods, grain, until)
+    elif shape:
+        by = "how it went a year before"
+    assert due is not None, "the calendar always says something"
+    money = format_value(due * aim, target.kind, picture.formats[target.key])
+    said = f"what was expected by {period_words(until, Grain.DAY)}: {_percent(due)}, {money}"
+    gap = figure.share - due
+    if abs(gap) < ON_COURSE:
+        figure.changes = [Change(f"as {said}")]
+    else:
+        points = f"{abs(gap) * 100:.1f} points"
+        words = f"▲ {points} ahead of {said}" if gap > 0 else f"▼ {points} behind {said}"
+        figure.changes = [Change(words, "better" if gap > 0 else "worse")]
+    figure.due = due
+    return [*notes, f"What is expected goes by {by}."]
+
+
+def expected_share(
+    periods: list[dt.date], grain: Grain, until: dt.date, shape: dict[dt.date, float | None] | None = None
+) -> float | None:
+    """How much of a target for these periods, each by its first day, should be reached by the end of a day: the share
+    of their days that have passed, or with a `shape` the share of what it has in periods that have passed, of the one
+    that goes on by its days. None for a shape that is not above zero.
+
+    >>> from datetime import date
+    >>> months = [date(2026, 1, 1), date(2026, 2, 1)]
+    >>> round(expected_share(months, Grain.MONTH, date(2026, 1, 31)), 4)
+    0.5254
+    >>> expected_share(months, Grain.MONTH, date(2026, 2, 14), dict(zip(months, [30, 10])))
+    0.875
+    """
+    passed, whole = 0.0, 0.0
+    for start in periods:
+        end = period_end(start, grain)
+        days = (end - start).days + 1
+        weight = float(days) if shape is None else float(shape.get(start) or 0)
+        gone = min(max((until - start).days + 1, 0), days) / days
+        passed += weight * gone
+        whole += weight
+    return passed / whole if whole > 0 else None
