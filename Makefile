@@ -9,7 +9,7 @@ PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes
   --custom-compile-command "make requirements"
 export PORT
 
-.PHONY: demo test quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots build setup clean browser
+.PHONY: demo test quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots gallery build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -73,6 +73,9 @@ bench: setup build
 # Writes the tables of docs/performance.md anew from what make bench measured last.
 bench-tables: setup
 	@$(BIN)/python -m bench.write
+
+gallery: setup build browser
+	@$(BIN)/python -m tests.gallery
 
 screenshots: setup build browser
 	@$(BIN)/python -m tests.screenshots

@@ -8,17 +8,18 @@ import time
 from collections.abc import Iterator
 
 from bench.measuring import Figure, Figures
-from tests.core.support import context_of, sailings
+from tests.core.chart.test_kinds import atlas, model_of
+from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.kinds import KINDS, Asked, Kind
-from veduta.core.chart.question import work_out
+from veduta.core.chart.question import draw, picture_of, work_out
 
 MARKS = 1_000
 TURNS = 15
 MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggregate": "sum"}, {}]
 DAY = {"field": "sailed", "grain": "day"}
 MONTH = {"field": "sailed", "grain": "month"}
+CLASSES = {"field": "fare", "width": 1}
 
 
 def rows() -> list[dict]:
@@ -31,6 +32,8 @@ def rows() -> list[dict]:
             "sailed": first + dt.timedelta(days=i),
             "fare": 100.0 + i,
             "passengers": 1 + i % 300,
+            "latitude": 57.8 + i % 97 / 60,
+            "longitude": -5 + i % 89 / 40,
         }
         for i in range(MARKS)
     ]
@@ -39,7 +42,7 @@ def rows() -> list[dict]:
 def charts(kind: Kind) -> Iterator[dict]:
     """What the kind could be asked for, what makes most marks first."""
     for measures in (1, 2, 3):
-        for by, split in ((DAY, None), ("route", None), ("region", MONTH), (None, None)):
+        for by, split in ((DAY, None), ("route", None), ("region", MONTH), ("region", None), (CLASSES, None), (None, None)):
             yield {
                 "dataset": "d",
                 "kind": kind.name,
@@ -50,7 +53,7 @@ def charts(kind: Kind) -> Iterator[dict]:
 
 
 def run(figures: Figures) -> None:
-    model = sailings(rows())
+    model = model_of(rows())
     context = context_of(model)
     for kind in KINDS.values():
         fitting = (load_definition(parts) for parts in charts(kind))
@@ -59,7 +62,7 @@ def run(figures: Figures) -> None:
         took = []
         for _ in range(TURNS):
             start = time.perf_counter()
-            kind.draw(Picture(definition, result, kind.set(definition)))
+            draw(picture_of(definition, kind, result, model, context, atlas()), kind)
             took.append(time.perf_counter() - start)
         name = f"{kind.title} ({result.frame.height * len(result.measures):,} marks)"
         figures.add(Figure(name, statistics.median(took), goal="10 ms"))

@@ -102,7 +102,8 @@ export function codeEditor(host, { label, ask, changed }) {
           ...completionKeymap,
           indentWithTab,
         ]),
-        EditorView.contentAttributes.of({ "aria-label": label }),
+        // Plain text only: browsers would give what is typed styles of its own.
+        EditorView.contentAttributes.of({ "aria-label": label, contenteditable: "plaintext-only" }),
         EditorView.updateListener.of((update) => {
           if (update.docChanged && !update.transactions.some((each) => each.annotation(Transaction.remote))) changed();
         }),

@@ -100,9 +100,9 @@ function marksOf(host) {
  * @param {HTMLElement} host
  */
 function stopsOf(host) {
-  const entries = entriesOf(host).map(({ element, name }) => {
+  const entries = entriesOf(host).map(({ element }) => {
     element.setAttribute("role", "button");
-    element.setAttribute("aria-label", `All of ${name}`);
+    element.closest(".role-legend")?.setAttribute("role", "group"); // a symbol would have nothing to reach in it
     return element;
   });
   return [...marksOf(host), ...entries];

@@ -90,7 +90,7 @@ export function watchMap(host, view) {
   }
   button("+", "Zoom in", () => zoom(STEP));
   const out = button("−", "Zoom out", () => zoom(1 / STEP));
-  const all = button("All", "Back to the whole map", () => show({ zoom: 1, x: 0, y: 0 }));
+  const all = button("All", "All: back to the whole map", () => show({ zoom: 1, x: 0, y: 0 }));
   host.append(buttons);
   show(place);
   watchPointers(svg, { place: () => place, origin: () => view.origin(), zoom, move });

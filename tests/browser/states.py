@@ -305,6 +305,30 @@ def source(walker: Walker) -> None:
 
 
 @state("analyst")
+def shapes_for_maps(walker: Walker) -> None:
+    walker.go("/data/shapes/")
+
+
+@state("analyst")
+def shapes_of_islands(walker: Walker) -> None:
+    walker.go(walker.named("/data/shapes/", "Islands"))
+    walker.page.wait_for_selector(".picture svg")
+
+
+@state("analyst", part=POPOVER)
+def panels(walker: Walker) -> None:
+    walker.clause("Passengers of each vessel by month", "panels")
+
+
+@state("analyst")
+def own_specification(walker: Walker) -> None:
+    walker.clause("Passengers of a sailing by vessel", "as")
+    walker.page.click(f"{POPOVER} button:has-text('own specification')")
+    walker.page.keyboard.press("Escape")
+    walker.page.wait_for_selector(".specification .cm-line")
+
+
+@state("analyst")
 def steps(walker: Walker) -> None:
     walker.shaping("Daily harbour counts")
 

@@ -60,6 +60,7 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
         sort=definition.sort or (kind.sort(definition) if groups and groups[0].is_plain else None),
         totals=_totals(definition, kind),
+        limit=kind.most_groups,
     )
 
 
@@ -102,28 +103,11 @@ def ask(
     """Answer and draw a chart; maps take their shapes from an `atlas`. Raises DefinitionProblem if it does not fit the
     dataset."""
     kind, why, result = work_out(definition, model, context, extra)
-    picture = Picture(
-        definition,
-        result,
-        kind.set(definition),
-        value_order=_value_order(definition, model),
-        selected=selection.points if selection else None,
-        excluded=bool(selection and selection.excluded),
-        numbers=_numbers_set(definition, model),
-        atlas=atlas,
-        beside=answer(beside, model, context) if (beside := kind.beside(definition, model)) else None,
-    )
-    in_panels = definition.panels is not None and kind.panels == "drawn"
-    drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
-    notes = [*result.notes, *drawing.notes]
-    if kind.shows_references(definition):
-        notes += reference_notes(picture)
-    elif definition.references:
-        notes.append("What to compare with has no place on this drawing, and is not shown.")
-    if result.unfinished:
-        grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
-        grain = max(grains, key=PERIODS.index)
-        notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
+    picture = picture_of(definition, kind, result, model, context, atlas)
+    if selection:
+        picture.selected, picture.excluded = selection.points, selection.excluded
+    drawing = draw(picture, kind)
+    notes = [*result.notes, *drawing.notes, *_notes(picture, kind)]
     if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
     return Answered(
@@ -136,6 +120,47 @@ def ask(
         drawing=drawing,
         notes=notes,
     )
+
+
+def picture_of(
+    definition: ChartDefinition,
+    kind: Kind,
+    result: Result,
+    model: Model,
+    context: Context,
+    atlas: Mapping[str, Shapes] = MappingProxyType({}),
+) -> Picture:
+    """A result with all that its kind of drawing needs to draw it."""
+    beside = kind.beside(definition, model)
+    return Picture(
+        definition,
+        result,
+        kind.set(definition),
+        value_order=_value_order(definition, model),
+        numbers=_numbers_set(definition, model),
+        atlas=atlas,
+        beside=answer(beside, model, context) if beside else None,
+    )
+
+
+def draw(picture: Picture, kind: Kind) -> Drawing:
+    """A picture drawn, in panels if it is asked for and the kind is drawn so."""
+    in_panels = picture.definition.panels is not None and kind.panels == "drawn"
+    return draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
+
+
+def _notes(picture: Picture, kind: Kind) -> list[str]:
+    """What is to be said of references and of a period that is not over."""
+    notes, result = [], picture.result
+    if kind.shows_references(picture.definition):
+        notes += reference_notes(picture)
+    elif picture.definition.references:
+        notes.append("What to compare with has no place on this drawing, and is not shown.")
+    if result.unfinished:
+        grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
+        grain = max(grains, key=PERIODS.index)
+        notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
+    return notes
 
 
 def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float | None]:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
-from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, series_colours
+from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, legend, series_colours
 from veduta.core.chart.drawing.labels import (
     Which,
     above,
@@ -156,7 +156,7 @@ def _placed(picture: Picture, layer: Layer, number: int, test: Column | None) ->
         made = _between(picture, measures, number)
         return Placed(layer, number, filled_in(picture, made) if layer.how == "band" else made, measures)
     made = marks(picture, measures, number, {"holds": test.key} if test else {})
-    if layer.how in ("bar", "line", "step", "area"):
+    if layer.how in ("bar", "line", "step", "area") and not picture.thinned:
         made = filled_in(picture, made, zero=layer.how == "area")
     return Placed(layer, number, made, measures, test)
 
@@ -217,7 +217,8 @@ def _painted(
     channel = colour_channel(paints)
     named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made}
     if channel["legend"] and len(named) < len(paints):
-        channel["legend"]["values"] = [paint for paint in paints if paint in named]
+        shown = [paint for paint in paints if paint in named]
+        channel["legend"] = {**legend(shown), "values": shown}
     return channel
 
 

@@ -32,8 +32,8 @@ class Picture:
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
-    layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks
-    besides. A picture in a panel knows the panel's values, the
+    layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides. In
+    a `thinned` picture, lines have fewer points than there are. A picture in a panel knows the panel's values, the
     `whole` picture, and the colours that panels have given to series so far.
     """
 
@@ -50,6 +50,7 @@ class Picture:
     palette: dict[str, str] = attribute(default_factory=dict)
     atlas: Mapping[str, Shapes] = attribute(default_factory=dict)
     beside: Result | None = None
+    thinned: bool = False
 
     @property
     def dimensions(self) -> list[Column]:

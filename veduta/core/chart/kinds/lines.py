@@ -8,6 +8,7 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.drawing.thinning import thinned
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
 
 
@@ -32,6 +33,7 @@ class Line(Kind):
     use = "Shows how something goes on from period to period; gaps stay gaps."
     glyph = '<path fill="none" stroke="currentColor" stroke-width="2.4" d="M3 18l8-7 7 4 11-11"/>'
     settings = LineSettings
+    most_groups = 300_000
 
     def suits(self, asked: Asked) -> Suits | None:
         if asked.first and asked.first.is_time_axis:
@@ -53,13 +55,16 @@ class Line(Kind):
     def draw(self, picture: Picture) -> Drawing:
         logarithmic = picture.settings.scale == "logarithmic"
         settings: LineSettings = picture.settings
-        return draw_layers(
-            picture,
+        notes: list[str] = []
+        drawing = draw_layers(
+            thinned(picture, notes),
             self.layers(picture.definition),
             logarithmic=logarithmic,
             labels=settings.labels,
             ends_named=settings.names == "ends",
         )
+        drawing.notes += notes
+        return drawing
 
 
 class AreaSettings(Settings):

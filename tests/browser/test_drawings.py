@@ -1,0 +1,104 @@
+"""What drawings do in the browser: panels, maps, entries of a legend, and specifications of one's own."""
+
+from __future__ import annotations
+
+from playwright.sync_api import expect
+
+from tests.browser.support import BrowserTest
+
+MARKS = "[x-ref=picture] [role=graphics-symbol].reachable"
+EDITOR = ".specification .cm-content"
+
+
+class Drawings(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sign_in("analyst")
+
+    def chart(self, name: str) -> None:
+        self.go("/charts/")
+        self.page.click(f"main a:text-is('{name}')")
+        self.sees("[x-ref=picture] svg")
+
+    def test_panels_that_do_not_fit_stand_on_the_next_page(self):
+        self.page.set_viewport_size({"width": 390, "height": 800})
+        self.chart("Passengers of each vessel by month")
+        pager = self.page.locator(".pager")
+        expect(pager).to_contain_text("Panels 1 to 2 of 9")
+        self.page.click(".pager button:text-is('Later')")
+        expect(pager).to_contain_text("Panels 3 to 4 of 9")
+        expect(self.page.locator(".pager button:text-is('Later')")).to_be_focused()
+        self.has_text("[x-ref=picture] .role-title-text", "Knot")
+        # With more room, all of them are there.
+        self.page.set_viewport_size({"width": 1280, "height": 900})
+        expect(pager).to_have_count(0)
+        expect(self.page.locator("[x-ref=picture] .role-title-text")).to_have_count(9)
+
+    def test_a_field_makes_panels_from_its_menu_and_is_taken_away(self):
+        self.chart("Passengers of a sailing by vessel")
+        self.page.locator("[data-field-id]:has-text('Region')").first.click(button="right")
+        self.page.click("[role=menuitem]:text-is('Panels by it')")
+        self.has_text("[x-ref=sentence]", "in panels by region")
+        expect(self.page.locator("[x-ref=picture] .role-title-text")).to_have_count(4)
+        self.page.click("[data-clause=panels]")
+        self.page.click("[x-ref=popover] button:text-is('Own for values')")
+        self.has_text("[x-ref=sentence]", "on value axes of their own")
+        self.page.click("[x-ref=popover] button:text-is('Remove')")
+        expect(self.page.locator("[x-ref=sentence]")).not_to_contain_text("in panels")
+
+    def test_a_map_is_zoomed_and_goes_back_to_all(self):
+        self.chart("Where passengers go aboard, and what they pay")
+        mark = self.page.locator(MARKS).first
+        before = mark.bounding_box()
+        self.page.click("[x-ref=picture] button[aria-label='Zoom in']")
+        expect(self.page.locator("[x-ref=picture] button:text-is('All')")).to_be_enabled()
+        self.page.wait_for_function(
+            "([selector, x]) => Math.abs(document.querySelector(selector).getBoundingClientRect().x - x) > 20",
+            arg=[MARKS, before["x"]],
+        )
+        self.page.locator(MARKS).first.focus()
+        self.page.keyboard.press("0")
+        expect(self.page.locator("[x-ref=picture] button:text-is('All')")).to_be_disabled()
+        self.page.keyboard.press("Enter")
+        self.sees("dialog table")
+
+    def test_an_entry_of_the_legend_stands_for_its_marks(self):
+        self.chart("Passengers by month and region, on a logarithmic axis")
+        entry = self.page.locator("[x-ref=picture] .role-legend-label text").first
+        box = entry.bounding_box()
+        self.page.mouse.move(box["x"] + 5, box["y"] + 5)
+        self.page.wait_for_selector("[x-ref=picture] .quieted")
+        self.page.mouse.click(box["x"] + 5, box["y"] + 5)
+        self.sees("dialog table")
+
+    def test_a_specification_is_written_checked_completed_and_undone(self):
+        self.chart("Passengers of a sailing by vessel")
+        self.page.click("[data-clause=as]")
+        self.page.click("[x-ref=popover] button:has-text('own specification')")
+        self.page.keyboard.press("Escape")
+        self.has_text(EDITOR, "mark")
+        self.page.click(EDITOR)
+        self.page.keyboard.press("Control+a")
+        along = '{"mark": "bar", "encoding": {"y": {"field": "Vessel", "type": "nominal"}, '
+        spec = along + '"x": {"field": "Passengers", "type": "quan'
+        self.page.keyboard.insert_text(spec + '"}}}')
+        self.has_text("#specification-name ~ [role=status]", "Did you mean “quantitative”?")
+        self.page.keyboard.press("Control+a")
+        self.page.keyboard.insert_text(spec + 'titative"}}}')
+        expect(self.page.locator(MARKS)).to_have_count(9)
+        self.page.click("button:text-is('Set it evenly')")
+        self.has_text(EDITOR, '"encoding": {')
+        self.page.click("button:text-is('Undo')")
+        self.page.click("button:text-is('Undo')")
+        self.has_text(EDITOR, "tooltip")
+
+    def test_shapes_are_brought_in_and_looked_at(self):
+        shape = '{"type":"Polygon","coordinates":[[[-3,58],[-3,59],[-2,59],[-2,58],[-3,58]]]}'
+        self.go("/data/shapes/")
+        file = {"name": "a_sound.geojson", "mimeType": "application/json", "buffer": shape.encode()}
+        self.page.set_input_files("input[type=file]", file)
+        self.page.wait_for_url("**/data/shapes/*-*/")
+        self.has_text("main", "1 area, read from a_sound.geojson")
+        self.sees(".picture svg path")
+        self.page.click("button:text-is('Delete')")
+        self.page.wait_for_url("**/data/shapes/")
