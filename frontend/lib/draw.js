@@ -99,21 +99,14 @@ function marksOf(host) {
  * What the arrow keys go along: the marks, and then the entries of the legend, each of which stands for all its marks.
  * @param {HTMLElement} host
  */
-function stopsOf(host) {
-  const entries = entriesOf(host).map(({ element }) => {
-    element.setAttribute("role", "button");
-    element.closest(".role-legend")?.setAttribute("role", "group"); // a symbol would have nothing to reach in it
-    return element;
-  });
-  return [...marksOf(host), ...entries];
-}
+const stopsOf = (host) => [...marksOf(host), ...entriesOf(host).map(({ element }) => element)];
 
 /**
  * One tab stop for each drawing; arrow keys go from mark to mark.
  * @param {HTMLElement} host
  */
 function makeReachable(host) {
-  stopsOf(host).forEach((mark, i) => {
+  marksOf(host).forEach((mark, i) => {
     mark.setAttribute("tabindex", i ? "-1" : "0");
     mark.classList.add("reachable");
   });
@@ -200,7 +193,7 @@ function showHtml(host, html) {
 async function drawWhole(host, data, ready, key) {
   const view = shown(host, ready, data);
   const again = () => window.dispatchEvent(new Event("resize"));
-  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: "", first: 0, again });
+  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: sizeOf(host), first: 0, again });
   await view.runAsync();
   // A legend takes as many lines as the width asks for, which is known only now.
   if (host.querySelector(".role-legend")) await view.resize().runAsync();
@@ -221,7 +214,7 @@ async function drawPanels(host, data, room, { key, first }) {
   const view = shown(place, ready, data);
   const again = () => draw(host, data);
   const { first: start } = layout;
-  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: "", first: start, again });
+  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: sizeOf(host), first: start, again });
   await view.runAsync();
   await fitted(view, layout, host, ready.signals);
   if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
@@ -322,6 +315,9 @@ const quiet = {
   },
 };
 
+/** @param {HTMLElement} host */
+const sizeOf = (host) => `${host.clientWidth} ${host.clientHeight}`;
+
 /**
  * Draws anew when the host gets another size.
  * @param {HTMLElement} host
@@ -332,7 +328,7 @@ function watch(host) {
   new ResizeObserver(() => {
     const drawing = drawings.get(host);
     if (!drawing || !host.clientWidth) return;
-    const size = `${host.clientWidth} ${host.clientHeight}`;
+    const size = sizeOf(host);
     const changed = drawing.size && drawing.size !== size;
     drawing.size = size;
     if (changed) drawing.again();
@@ -390,7 +386,13 @@ function goToMark(host, mark, step) {
   const marks = stopsOf(host);
   const next = marks[marks.indexOf(mark) + step];
   if (!next) return;
-  mark.setAttribute("tabindex", "-1");
+  if (itemOf(mark)?.datum.point) mark.setAttribute("tabindex", "-1");
+  else mark.removeAttribute("tabindex");
+  if (!itemOf(next)?.datum.point) {
+    next.setAttribute("role", "button");
+    next.classList.add("reachable");
+    next.closest(".role-legend")?.setAttribute("role", "group"); // a symbol would have nothing to reach in it
+  }
   next.setAttribute("tabindex", "0");
   next.focus();
 }

@@ -37,7 +37,7 @@ class Drawings(BrowserTest):
     def test_a_field_makes_panels_from_its_menu_and_is_taken_away(self):
         self.chart("Passengers of a sailing by vessel")
         self.page.locator("[data-field-id]:has-text('Region')").first.click(button="right")
-        self.page.click("[role=menuitem]:text-is('Panels by it')")
+        self.page.get_by_role("dialog", name="What can be done").locator("button:text-is('Panels by it')").click()
         self.has_text("[x-ref=sentence]", "in panels by region")
         expect(self.page.locator("[x-ref=picture] .role-title-text")).to_have_count(4)
         self.page.click("[data-clause=panels]")
@@ -72,20 +72,20 @@ class Drawings(BrowserTest):
         self.sees("dialog table")
 
     def test_a_specification_is_written_checked_completed_and_undone(self):
-        self.chart("Passengers of a sailing by vessel")
+        self.chart("How few routes make most of the fare revenue")
         self.page.click("[data-clause=as]")
         self.page.click("[x-ref=popover] button:has-text('own specification')")
         self.page.keyboard.press("Escape")
         self.has_text(EDITOR, "mark")
         self.page.click(EDITOR)
         self.page.keyboard.press("Control+a")
-        along = '{"mark": "bar", "encoding": {"y": {"field": "Vessel", "type": "nominal"}, '
-        spec = along + '"x": {"field": "Passengers", "type": "quan'
+        along = '{"mark": "bar", "encoding": {"y": {"field": "Route", "type": "nominal"}, '
+        spec = along + '"x": {"field": "Fare revenue", "type": "quan'
         self.page.keyboard.insert_text(spec + '"}}}')
         self.has_text("#specification-name ~ [role=status]", "Did you mean “quantitative”?")
         self.page.keyboard.press("Control+a")
         self.page.keyboard.insert_text(spec + 'titative"}}}')
-        expect(self.page.locator(MARKS)).to_have_count(9)
+        expect(self.page.locator(MARKS)).to_have_count(21)
         self.page.click("button:text-is('Set it evenly')")
         self.has_text(EDITOR, '"encoding": {')
         self.page.click("button:text-is('Undo')")
