@@ -3,7 +3,9 @@ So it is seen that a specification draws the same outside of Veduta."""
 
 from __future__ import annotations
 
+import atexit
 import json
+import shutil
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -53,15 +55,16 @@ def drawn(spec: dict[str, Any]) -> bytes:
 
 def main() -> None:
     FOLDER.mkdir(exist_ok=True)
-    with tempfile.TemporaryDirectory() as folder:
-        server = start_server(Path(folder), rows="20000")
-        page = browser().new_page()
-        page.goto(f"{server}/sign-in/")
-        page.fill("[name=username]", "analyst")
-        page.fill("[name=password]", PASSWORD)
-        page.keyboard.press("Enter")
-        page.wait_for_url(f"{server}/")
-        found = specifications(page, server)
+    folder = tempfile.mkdtemp(prefix="veduta-gallery-")
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    server = start_server(Path(folder), rows="20000")
+    page = browser().new_page()
+    page.goto(f"{server}/sign-in/")
+    page.fill("[name=username]", "analyst")
+    page.fill("[name=password]", PASSWORD)
+    page.keyboard.press("Enter")
+    page.wait_for_url(f"{server}/")
+    found = specifications(page, server)
     parts = [HEAD]
     for theme in THEMES:
         kinds = [kind for kind in KINDS.values() if kind.theme == theme and kind.name in found]
