@@ -41,8 +41,9 @@ def rows() -> list[dict]:
 
 def charts(kind: Kind) -> Iterator[dict]:
     """What the kind could be asked for, what makes most marks first."""
+    dimensions = ((DAY, None), ("route", None), ("region", MONTH), ("region", None), (CLASSES, None), (None, None))
     for measures in (1, 2, 3):
-        for by, split in ((DAY, None), ("route", None), ("region", MONTH), ("region", None), (CLASSES, None), (None, None)):
+        for by, split in dimensions:
             yield {
                 "dataset": "d",
                 "kind": kind.name,

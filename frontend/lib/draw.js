@@ -214,7 +214,15 @@ async function drawPanels(host, data, room, { key, first }) {
   const view = shown(place, ready, data);
   const again = () => draw(host, data);
   const { first: start } = layout;
-  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: sizeOf(host), first: start, again });
+  drawings.set(host, {
+    view,
+    names: ready.names,
+    key,
+    along: data.along ?? "",
+    size: sizeOf(host),
+    first: start,
+    again,
+  });
   await view.runAsync();
   await fitted(view, layout, host, ready.signals);
   if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));

@@ -8,6 +8,7 @@ import json
 import unittest
 from functools import cache
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import jsonschema_rs
@@ -126,6 +127,16 @@ def drawn(parts: dict, rows: list[dict]) -> Answered:
     return ask(load_definition({"dataset": "d", **parts}), model, context_of(model), atlas=atlas())
 
 
+def legends(part: Any) -> list[dict]:
+    """The legends of a specification, wherever they stand."""
+    if isinstance(part, list):
+        return [legend for each in part for legend in legends(each)]
+    if not isinstance(part, dict):
+        return []
+    own = [part["legend"]] if isinstance(part.get("legend"), dict) else []
+    return own + [legend for each in part.values() for legend in legends(each)]
+
+
 class EveryKind(unittest.TestCase):
     def checked(self, answered: Answered) -> Drawing:
         drawing = answered.drawing
@@ -135,6 +146,7 @@ class EveryKind(unittest.TestCase):
             grammar = "vega-lite" if "vega-lite" in drawing.spec["$schema"] else "vega"
             self.assertEqual([error.message[-200:] for error in validator(grammar).iter_errors(drawing.spec)], [])
             json.dumps(drawing.rows, allow_nan=False)
+            self.assertTrue(all(legend.get("values") != [] for legend in legends(drawing.spec)), "one names nothing")
             self.assertTrue(validator(grammar).is_valid(complete(answered)))
             self.marks_say_what_they_are(answered)
         return drawing

@@ -218,7 +218,7 @@ def _painted(
     named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made}
     if channel["legend"] and len(named) < len(paints):
         shown = [paint for paint in paints if paint in named]
-        channel["legend"] = {**legend(shown), "values": shown}
+        channel["legend"] = {**legend(shown), "values": shown} if shown else None
     return channel
 
 

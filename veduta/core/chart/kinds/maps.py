@@ -29,6 +29,8 @@ LAND, COAST = "#EFF2F1", NAMED_COLOURS["quiet"]
 AROUND = 0.12
 """How much wider than its points a map of points alone is, as a share of them."""
 LEAST_AROUND = 0.02
+FRAME = 0.05
+"""Room around all that a map shows, as a share of it."""
 LINE = 15
 """How high a name is, in pixels."""
 MOST_NAMES = 150
@@ -49,7 +51,17 @@ def _features(shapes: Shapes) -> list[Spec]:
 
 def _map(box: Box, layers: Sequence[Spec], shapes: Shapes | None) -> Spec:
     datasets = {"datasets": {"areas": _features(shapes)}} if shapes else {}
-    return base_spec(projection=projection_for(box), layer=list(layers), **datasets)
+    return base_spec(projection=projection_for(box), layer=[_frame(box), *layers], **datasets)
+
+
+def _frame(box: Box) -> Spec:
+    """The corners of a map with some room around what is drawn, so that no point is cut; they are not seen."""
+    west, south, east, north = box
+    wide, high = FRAME * (east - west), FRAME * (north - south)
+    corners = [[max(-180, west - wide), max(-89, south - high)], [min(180, east + wide), min(89, north + high)]]
+    geometry = {"type": "MultiPoint", "coordinates": corners}
+    data = {"values": [{"geo": {"type": "Feature", "geometry": geometry}}]}
+    return {"data": data, "mark": {"type": "geoshape", "opacity": 0, "aria": False}, "encoding": GEO}
 
 
 def outlines(shapes: Shapes) -> Spec:
