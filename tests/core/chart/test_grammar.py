@@ -100,6 +100,17 @@ class Checking(unittest.TestCase):
                 self.assertIn("nothing is fetched from elsewhere", wrong(spec)[0])
         self.assertEqual(wrong({**BARS, "data": {"name": "others"}}), ("The data is called rows or marks.", '"others"'))
 
+    def test_fields_that_the_rows_do_not_have_are_said(self):
+        def said(spec, *fields):
+            problem = problem_in(json.dumps(spec), fields)
+            return problem.message if problem else ""
+
+        self.assertEqual(said(BARS, "Region", "Fare"), "")
+        self.assertEqual(said(BARS, "Region", "Fares"), "The rows have no field “Fare”. Did you mean “Fares”?")
+        self.assertEqual(said(BARS, "Fare", "Day"), "The rows have no field “Region”. There are Fare and Day.")
+        for makes in ({"transform": []}, {"data": {"name": "marks"}}, {"data": {"values": []}}):
+            self.assertEqual(said({**BARS, **makes}, "Day"), "")
+
     @given(JSON)
     def test_nonsense_never_gets_further_than_a_message(self, data):
         for spec in (data, {"mark": data}, {**BARS, "encoding": data}, {"layer": data}):

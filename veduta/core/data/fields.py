@@ -28,11 +28,11 @@ class Kind(StrEnum):
 
     @property
     def is_number(self) -> bool:
-        return self in (Kind.WHOLE, Kind.DECIMAL)
+        return self is Kind.WHOLE or self is Kind.DECIMAL
 
     @property
     def is_date(self) -> bool:
-        return self in (Kind.DATE, Kind.DATETIME)
+        return self is Kind.DATE or self is Kind.DATETIME
 
     @property
     def dtype(self) -> pl.DataType:

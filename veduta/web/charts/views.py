@@ -20,7 +20,7 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.grammar.checking import completions_at, formatted, problem_in
-from veduta.core.chart.kinds.own import field_names, starting_text
+from veduta.core.chart.kinds.own import ALWAYS, field_names, starting_text
 from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
@@ -372,7 +372,7 @@ def grammar(request: Request, pk: uuid.UUID) -> JsonResponse:
         text = definition.specification or starting_text(answered.drawing)
         described = [(name, column.kind.words) for name, column in zip(fields, answered.result.columns, strict=True)]
         return JsonResponse({"text": text, "fields": described})
-    problem = problem_in(written.text)
+    problem = problem_in(written.text, [*fields, *ALWAYS])
     completions, span = completions_at(written.text, max(0, written.caret), fields)
     return JsonResponse(
         {

@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from dataclasses import field as attribute
+from functools import cache, partial
 from types import MappingProxyType
 from typing import Any, cast
 
@@ -127,10 +128,11 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
     result, dimensions = picture.result, picture.dimensions
     unfinished = _unfinished_start(picture)
     until = format_value(result.unfinished, dimensions[0].kind) if unfinished else ""
-    panel = picture.panel
+    panel, names = picture.panel, [column.name for column in dimensions]
+    said = [cache(partial(picture.words, column)) for column in dimensions]  # many marks have a value in common
     for row in result.frame.iter_rows(named=True):
         values = [result.value(row, column.key) for column in dimensions]
-        words = [picture.words(column, value) for column, value in zip(dimensions, values, strict=True)]
+        words = [worded(value) for worded, value in zip(said, values, strict=True)]
         point = plain_point(values)
         yield _Cell(
             row=row,
@@ -140,7 +142,7 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
             said=", ".join(words),
             point=point,
             on=picture.chosen(point),
-            tip_start=[[column.name, word] for column, word in zip(dimensions, words, strict=True)],
+            tip_start=[[name, word] for name, word in zip(names, words, strict=True)],
             tip_end=[["Unfinished", f"data to {until}"]] if unfinished and unfinished in (*values, *panel) else [],
         )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -44,8 +45,9 @@ class Completion:
     about: str = ""
 
 
-def problem_in(text: str) -> Problem | None:
-    """The first thing that is wrong with a specification, if anything is."""
+def problem_in(text: str, fields: Sequence[str] | None = None) -> Problem | None:
+    """The first thing that is wrong with a specification, if anything is; also that it names other `fields` than its
+    rows have, where these are known and it makes none itself."""
     if len(text) > LONGEST:
         return Problem(f"It is longer than {LONGEST:,} letters.", 1, Span(0, 1))
     try:
@@ -57,7 +59,7 @@ def problem_in(text: str) -> Problem | None:
         return Problem(f"It cannot be read: {problem}.", 1, Span(0, 1))
     except RecursionError:
         return Problem("It is nested too deep.", 1, Span(0, 1))
-    found = _wrong(spec)
+    found = _wrong(spec) or (None if fields is None else _unknown(spec, fields))
     if found is None:
         return None
     message, path, at_key = found
@@ -116,6 +118,30 @@ def _refused(part: Any, path: Path) -> Iterator[Found]:
                     yield f"The data is called {listed(NAMED, 'or')}.", (*here, "name"), False
             else:
                 yield from _refused(value, here)
+
+
+def _unknown(spec: Spec, fields: Sequence[str]) -> Found | None:
+    """The first field that the rows do not have; nothing where data or fields are made in the specification."""
+    makes_some = re.search(r'"(transform|repeat|values|datasets)"\s*:|"name"\s*:\s*"marks"', json.dumps(spec))
+    for path, name in () if makes_some else _named_fields(spec, ()):
+        if name not in fields:
+            near = process.extractOne(name, list(fields), score_cutoff=LIKE)
+            hint = f" Did you mean “{near[0]}”?" if near else f" There are {listed(list(fields), most=6)}."
+            return f"The rows have no field “{name}”.{hint}", path, False
+    return None
+
+
+def _named_fields(part: Any, path: Path) -> Iterator[tuple[Path, str]]:
+    """All that is named as a field, with where."""
+    if isinstance(part, list):
+        for number, each in enumerate(part):
+            yield from _named_fields(each, (*path, number))
+    elif isinstance(part, dict):
+        for name, value in part.items():
+            if name == "field" and isinstance(value, str):
+                yield (*path, name), value
+            else:
+                yield from _named_fields(value, (*path, name))
 
 
 def _is_within_rows(path: Path) -> bool:

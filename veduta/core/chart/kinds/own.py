@@ -17,6 +17,8 @@ from veduta.core.query.query import Column
 
 FIRST = "bar"
 """The kind it begins with if no other is known."""
+ALWAYS = ("said", "on")
+"""What rows have besides the fields: what a screen reader says, and whether they are drawn at full strength."""
 SPECIAL = re.compile(r"[.\[\]\"'\\]+")
 """What the grammar reads in the name of a field as more than a name."""
 
