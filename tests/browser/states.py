@@ -322,7 +322,7 @@ def panels(walker: Walker) -> None:
 
 @state("analyst")
 def own_specification(walker: Walker) -> None:
-    walker.clause("Passengers of a sailing by vessel", "as")
+    walker.clause("Mean minutes late by vessel", "as")
     walker.page.click(f"{POPOVER} button:has-text('own specification')")
     walker.page.keyboard.press("Escape")
     walker.page.wait_for_selector(".specification .cm-line")

@@ -53,8 +53,11 @@ class Drawings(BrowserTest):
         self.page.click("[x-ref=picture] button[aria-label='Zoom in']")
         expect(self.page.locator("[x-ref=picture] button:text-is('All')")).to_be_enabled()
         self.page.wait_for_function(
-            "([selector, x]) => Math.abs(document.querySelector(selector).getBoundingClientRect().x - x) > 20",
-            arg=[MARKS, before["x"]],
+            """([selector, x, y]) => {
+              const box = document.querySelector(selector).getBoundingClientRect();
+              return Math.hypot(box.x - x, box.y - y) > 5;
+            }""",
+            arg=[MARKS, before["x"], before["y"]],
         )
         self.page.locator(MARKS).first.focus()
         self.page.keyboard.press("0")
@@ -86,11 +89,12 @@ class Drawings(BrowserTest):
         self.page.keyboard.press("Control+a")
         self.page.keyboard.insert_text(spec + 'titative"}}}')
         expect(self.page.locator(MARKS)).to_have_count(21)
-        self.page.click("button:text-is('Set it evenly')")
-        self.has_text(EDITOR, '"encoding": {')
-        self.page.click("button:text-is('Undo')")
         self.page.click("button:text-is('Undo')")
         self.has_text(EDITOR, "tooltip")
+        self.page.click("button:text-is('Redo')")
+        expect(self.page.locator(f"{EDITOR} .cm-line")).to_have_count(1)
+        self.page.click("button:text-is('Set it evenly')")
+        expect(self.page.locator(f"{EDITOR} .cm-line")).to_have_count(13)
 
     def test_shapes_are_brought_in_and_looked_at(self):
         shape = '{"type":"Polygon","coordinates":[[[-3,58],[-3,59],[-2,59],[-2,58],[-3,58]]]}'
