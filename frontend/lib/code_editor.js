@@ -103,7 +103,7 @@ export function codeEditor(host, { label, ask, changed }) {
           indentWithTab,
         ]),
         // Plain text only: browsers would give what is typed styles of its own.
-        EditorView.contentAttributes.of({ "aria-label": label, contenteditable: "plaintext-only" }),
+        EditorView.contentAttributes.of({ "aria-label": label, contenteditable: "plaintext-only", tabindex: "0" }),
         EditorView.updateListener.of((update) => {
           if (update.docChanged && !update.transactions.some((each) => each.annotation(Transaction.remote))) changed();
         }),
