@@ -357,4 +357,4 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
 
 def _room_within(size: float, letters: int) -> float:
     """The scale from which on an area, of square degrees, is about as wide as its name."""
-    return letters * LETTER / math.radians(math.sqrt(size)) * 0.5 if size else 1e12
+    return letters * LETTER / math.radians(math.sqrt(size)) * 0.75 if size else 1e12
