@@ -9,7 +9,8 @@ import { entriesOf, entryAt, pointsOf, watchSeries } from "./series.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
+ * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string,
+ *   along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
  * @typedef {{ view: vega.View, names: string[], key: string, along: string, size: string, first: number, again: () => void }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen

@@ -2,7 +2,8 @@
 import { made } from "./dom.js";
 
 /**
- * @typedef {{ count: number, columns: number, across: number, down: number, beside: number, least_width: number, least_height: number }} Room
+ * @typedef {{ count: number, columns: number, across: number, down: number, beside: number,
+ *   least_width: number, least_height: number }} Room
  * How panels want to be laid out, as the server says.
  * @typedef {{ spec: any, first: number, shown: number, columns: number, rows: number, pages: boolean, count: number,
  *   beside: number, height: number }} Layout

@@ -52,9 +52,14 @@ def gaps(values: Sequence[float]) -> list[float]:
     return [min((abs(value - other) for other in values[:i]), default=float("inf")) for i, value in enumerate(values)]
 
 
-def label_values(made: Sequence[Mark], which: Which) -> bool:
+def _is_free(gap: str) -> str:
+    """An expression for whether a value and one as far from it as a field of the mark says are a line apart."""
+    return f"abs(scale('y', datum.value) - scale('y', datum.value + datum.{gap})) >= {LINE}"
+
+
+def label_values(made: Sequence[Mark], which: Which) -> None:
     """Notes which marks are labelled, in `more`: 1 in `labelled`, how far it is from others of its place (`apart`), and
-    to which side its text goes (`side`). Returns whether any is."""
+    to which side its text goes (`side`)."""
     chosen = {id(mark) for mark in choose(made, which)}
     by_place: dict[Any, list[Mark]] = {}
     for mark in made:
@@ -66,13 +71,11 @@ def label_values(made: Sequence[Mark], which: Which) -> bool:
         for mark, gap in zip(marks, gaps([mark.value for mark in marks]), strict=True):
             mark.more["apart"] = min(gap, 1e300)
             mark.more["side"] = "left" if place == places[0] else "right" if place == places[-1] else "center"
-    return bool(chosen)
 
 
-def above(along: Spec, across: Spec, places: int, opacity: Spec) -> Spec:
+def above(along: Spec, across: Spec, places: int) -> Spec:
     """Values above marks along a line, those that have room."""
     room = f"width / {max(1, places)} > {LETTER} * length(datum.text)" if places else "true"
-    free = f"abs(scale('y', datum.value) - scale('y', datum.value + datum.apart)) >= {LINE}"
     return {
         "transform": [{"filter": "datum.labelled === 1"}],
         "mark": {"type": "text", "align": {"expr": "datum.side"}, "baseline": "bottom", "dy": -6, "aria": False},
@@ -80,7 +83,7 @@ def above(along: Spec, across: Spec, places: int, opacity: Spec) -> Spec:
             "x": along,
             "y": across,
             "text": {"field": "text"},
-            "opacity": {"condition": {"test": f"({room}) && {free}", "value": opacity.get("value", 1)}, "value": 0},
+            "opacity": {"condition": {"test": f"({room}) && {_is_free('apart')}", "value": 1}, "value": 0},
         },
     }
 
@@ -132,8 +135,8 @@ def within_stacks(along: Spec, across: Spec, paints: dict[str, str]) -> Spec:
 
 
 def name_ends(made: Sequence[Mark]) -> bool:
-    """Notes the last mark of each series in `more`: 1 in `end`, and how far it is from other ends (`apart`). Returns
-    whether all names fit at a usual height."""
+    """Notes the last mark of each series in `more`: 1 in `end`, and how far it is from other ends (`end_apart`).
+    Returns whether all names fit at a usual height."""
     ends = [series[-1] for series in _series(made)]
     for mark in made:
         mark.more["end"] = 0
@@ -141,14 +144,13 @@ def name_ends(made: Sequence[Mark]) -> bool:
     spread = (max([*values, 0]) - min([*values, 0])) if values else 0
     fits = True
     for mark, gap in zip(ends, gaps([mark.value for mark in ends]), strict=True):
-        mark.more |= {"end": 1, "apart": min(gap, 1e300)}
+        mark.more |= {"end": 1, "end_apart": min(gap, 1e300)}
         fits = fits and (not spread or gap * NOMINAL / spread >= LINE)
     return fits
 
 
 def names_at_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
     """The names of series where their lines end."""
-    free = f"abs(scale('y', datum.value) - scale('y', datum.value + datum.apart)) >= {LINE}"
     return {
         "transform": [{"filter": "datum.end === 1"}],
         "mark": {"type": "text", "align": "left", "baseline": "middle", "dx": 7, "fontWeight": 600, "aria": False},
@@ -157,6 +159,6 @@ def names_at_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
             "y": across,
             "text": {"field": "series"},
             "color": colour,
-            "opacity": {"condition": {"test": free, "value": 1}, "value": 0},
+            "opacity": {"condition": {"test": _is_free("end_apart"), "value": 1}, "value": 0},
         },
     }

@@ -11,6 +11,7 @@ from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
 from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, legend, series_colours
 from veduta.core.chart.drawing.labels import (
+    LETTER,
     Which,
     above,
     label_values,
@@ -29,8 +30,6 @@ Stacking = Literal["stacked", "grouped", "full"]
 Encoding = dict[str, Any]
 LABELLED = 40  # so many horizontal bars carry their value beside them
 STEP = 24
-LETTER = 6
-"""About how wide a letter of a label is, in pixels."""
 BESIDE_BANDS = 1.35
 """How far a text may reach beyond its band."""
 LEAST_STEP, AROUND_ROWS = 17, 60
@@ -401,7 +400,7 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
         words.append(names_at_ends(ground.along, across, ground.colour))
     if ground.labels not in ("usual", "none") and not is_area:
         places = len({mark.along for mark in each.made}) if ground.labels == "all" else 0
-        words.append(above(ground.along, across, places, {}))
+        words.append(above(ground.along, across, places))
     return [
         {"transform": [{"filter": "datum.unfinished === 0"}], "mark": shape, "encoding": encoding},
         {"transform": [{"filter": "datum.tail === 1"}], "mark": shape | pale, "encoding": encoding},

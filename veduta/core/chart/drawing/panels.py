@@ -16,7 +16,8 @@ from veduta.core.chart.definition import Panels
 from veduta.core.chart.drawing.axes import LETTERS_ALONG
 from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, legend
-from veduta.core.chart.drawing.layers import AROUND_ROWS, LETTER
+from veduta.core.chart.drawing.labels import LETTER
+from veduta.core.chart.drawing.layers import AROUND_ROWS
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, plain_point
 from veduta.core.query.query import Column
 from veduta.core.words import counted, listed

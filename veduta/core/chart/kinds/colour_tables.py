@@ -9,7 +9,8 @@ from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
 from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shortened
 from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import BLACK, WHITE
-from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, LETTER, POINTED_AT, SAID
+from veduta.core.chart.drawing.labels import LETTER
+from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade

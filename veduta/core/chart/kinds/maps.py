@@ -8,7 +8,8 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import BLACK, GROUND, NAMED_COLOURS, WHITE, colour_by_series
-from veduta.core.chart.drawing.layers import DIMMED, LETTER, POINTED_AT, SAID
+from veduta.core.chart.drawing.labels import LETTER
+from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
 from veduta.core.chart.drawing.shades import shade
