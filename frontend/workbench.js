@@ -11,6 +11,7 @@ import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
+import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
 
 export function workbench() {
@@ -23,6 +24,12 @@ export function workbench() {
   let working = null; // the newest question, until it is answered
   let edited = false;
   let openings = [];
+  let draggedWord = null; // the word of the sentence that is being dragged, by its place
+
+  const placeOf = (/** @type {HTMLElement} */ word) => ({
+    clause: word.dataset.clause ?? "",
+    index: Number(word.dataset.index),
+  });
 
   return {
     status: "",
@@ -54,6 +61,10 @@ export function workbench() {
         () => {},
       );
       this.typed = debounce((/** @type {any} */ target) => this.refreshPopover({ find: target.value }), 250);
+      watchOrder(this.$refs.picture, {
+        movable: (name) => Boolean(lastAnswer?.chart.series?.some(([each]) => each === name)),
+        moved: (names) => this.orderSeries(names),
+      });
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("click", (event) => {
@@ -298,6 +309,38 @@ export function workbench() {
         },
       ];
     },
+    // The words of a clause are put into another order by dragging them, or with Alt and an arrow key.
+    wordDragged(event) {
+      const word = near(event, "[data-clause][draggable]");
+      if (!word) return;
+      draggedWord = placeOf(word);
+      event.dataTransfer.setData("text/veduta-word", word.textContent.trim());
+      event.dataTransfer.effectAllowed = "move";
+    },
+    wordLetGo() {
+      draggedWord = null;
+      this.draggedAway();
+    },
+    wordKeys(event) {
+      const word = near(event, "[data-clause][draggable]");
+      const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+      if (!word || !step || !event.altKey) return;
+      event.preventDefault();
+      this.moveWord(placeOf(word), placeOf(word).index + step);
+    },
+    async moveWord({ clause, index }, to) {
+      if (!this.wordAt({ clause, index: to }) || to === index) return;
+      this.shut();
+      if (await this.answer({ edit: "move", clause, index, to })) this.wordAt({ clause, index: to })?.focus();
+    },
+    wordAt({ clause, index }) {
+      return this.$refs.sentence.querySelector(`[data-clause="${clause}"][data-index="${index}"]`);
+    },
+    /** @param {string[]} names Of series, in their new order. */
+    orderSeries(names) {
+      const values = new Map(lastAnswer.chart.series);
+      return this.answer({ edit: "order_series", values: names.map((name) => values.get(name) ?? null) });
+    },
     fieldDragged(event) {
       const row = near(event, "[data-field-id]");
       if (row) event.dataTransfer.setData("text/veduta-field", row.dataset.fieldId);
@@ -308,6 +351,12 @@ export function workbench() {
       this.$refs.frame.classList.add("drop-here");
     },
     draggedOverSentence(event) {
+      const over = near(event, "[data-clause]");
+      if (draggedWord && over?.dataset.clause === draggedWord.clause) {
+        event.preventDefault();
+        this.draggedAway();
+        over.classList.add("drop-here");
+      }
       if (!event.dataTransfer.types.includes("text/veduta-field")) return;
       event.preventDefault();
       this.draggedAway();
@@ -323,6 +372,13 @@ export function workbench() {
     },
     // A field dropped on a clause goes there; on "only" it asks which values.
     droppedOnSentence(event) {
+      if (draggedWord) {
+        const over = near(event, "[data-clause]");
+        this.draggedAway();
+        if (over?.dataset.clause === draggedWord.clause) this.moveWord(draggedWord, placeOf(over).index);
+        draggedWord = null;
+        return;
+      }
       const clause = near(event, "[data-clause]")?.dataset.clause;
       const field = event.dataTransfer.getData("text/veduta-field");
       if (clause === "only" && field) {
@@ -341,7 +397,7 @@ export function workbench() {
     clauseClicked(event) {
       const button = near(event, "[data-clause]");
       if (!button) return;
-      const next = { clause: button.dataset.clause, index: Number(button.dataset.index) };
+      const next = placeOf(button);
       if (this.popoverOpen && at?.clause === next.clause && at?.index === next.index) return this.shut(true);
       this.openPopover(next);
     },

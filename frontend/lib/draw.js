@@ -5,7 +5,7 @@ import * as vegaLite from "vega-lite";
 import { all, made, near, sent } from "./dom.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
-import { entriesOf, entryAt, pointsOf, watchSeries } from "./series.js";
+import { entriesOf, entryAt, focusEntry, pointsOf, watchSeries } from "./series.js";
 import { updateContent } from "./update.js";
 
 /**
@@ -397,11 +397,7 @@ function goToMark(host, mark, step) {
   if (!next) return;
   if (itemOf(mark)?.datum.point) mark.setAttribute("tabindex", "-1");
   else mark.removeAttribute("tabindex");
-  if (!itemOf(next)?.datum.point) {
-    next.setAttribute("role", "button");
-    next.classList.add("reachable");
-    next.closest(".role-legend")?.setAttribute("role", "group"); // a symbol would have nothing to reach in it
-  }
+  if (!itemOf(next)?.datum.point) return focusEntry(next);
   next.setAttribute("tabindex", "0");
   next.focus();
 }

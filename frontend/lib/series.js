@@ -1,5 +1,8 @@
 // Series of a drawing: pointing at one quiets the others, and its entry in the legend stands for all its marks.
-import { all } from "./dom.js";
+import { all, made } from "./dom.js";
+
+/** How far before an entry its sign begins: the room of its colour. */
+const SIGN_WIDTH = 20;
 
 /**
  * @typedef {{ element: HTMLElement, name: string }} Entry
@@ -28,6 +31,18 @@ export function entriesOf(host) {
   return all(host, ".role-legend-label text")
     .map((element) => ({ element, name: datumOf(element)?.value }))
     .filter(({ name }) => typeof name === "string");
+}
+
+/**
+ * Goes to an entry of a legend, which can be reached from then on.
+ * @param {HTMLElement} element
+ */
+export function focusEntry(element) {
+  element.setAttribute("role", "button");
+  element.classList.add("reachable");
+  element.closest(".role-legend")?.setAttribute("role", "group"); // a symbol would have nothing to reach in it
+  element.setAttribute("tabindex", "0");
+  element.focus();
 }
 
 /**
@@ -92,4 +107,90 @@ export function watchSeries(host) {
     host.style.cursor = isSeries && !nameOf(target) ? "pointer" : "";
   });
   host.addEventListener("pointerleave", () => show(""));
+}
+
+/**
+ * Lets entries of a legend be dragged to another place among each other, or moved with Alt and an arrow key.
+ * @param {HTMLElement} host
+ * @param {{ movable: (name: string) => boolean, moved: (names: string[]) => Promise<unknown> }} order
+ *   Which names can be moved, and what draws them in their new order.
+ */
+export function watchOrder(host, { movable, moved }) {
+  const there = () => entriesOf(host).filter(({ name }) => movable(name));
+  /** @type {{ name: string, x: number, y: number } | null} */
+  let held = null;
+  /** @type {HTMLElement | null} */
+  let sign = null;
+  let letGo = false;
+
+  /** @param {string} name @param {number} to */
+  async function move(name, to) {
+    const names = there().map((entry) => entry.name);
+    const rest = names.filter((each) => each !== name);
+    rest.splice(to, 0, name);
+    if (rest.every((each, i) => each === names[i])) return;
+    const isFocused = host.contains(document.activeElement);
+    await moved(rest);
+    const entry = isFocused && there().find((each) => each.name === name);
+    if (entry) focusEntry(entry.element);
+  }
+  /**
+   * Before which of the other entries the pointer is.
+   * @param {PointerEvent} event
+   * @param {string} name
+   */
+  function placeAt(event, name) {
+    const boxes = there()
+      .filter((entry) => entry.name !== name)
+      .map(({ element }) => element.getBoundingClientRect());
+    const after = boxes.findIndex(
+      (box) =>
+        event.clientY < box.top - 4 || (event.clientY <= box.bottom + 4 && event.clientX < box.left + box.width / 2),
+    );
+    return { to: after < 0 ? boxes.length : after, boxes };
+  }
+  host.addEventListener(
+    "pointerdown",
+    (event) => {
+      const name = event.button === 0 && event.pointerType !== "touch" ? entryAt(host, event) : undefined;
+      if (name === undefined) return;
+      event.stopImmediatePropagation(); // no range is dragged from here
+      if (movable(name)) held = { name, x: event.clientX, y: event.clientY };
+    },
+    true,
+  );
+  host.addEventListener("pointermove", (event) => {
+    if (!held || (!sign && Math.hypot(event.clientX - held.x, event.clientY - held.y) < 6)) return;
+    sign ??= host.appendChild(made("div", { className: "legend-place" }));
+    const { to, boxes } = placeAt(event, held.name);
+    const frame = host.getBoundingClientRect();
+    const box = boxes[Math.min(to, boxes.length - 1)];
+    const x = to < boxes.length ? box.left - SIGN_WIDTH : box.right + 4;
+    sign.style.left = `${x - frame.left + host.scrollLeft}px`;
+    sign.style.top = `${box.top - frame.top + host.scrollTop}px`;
+    sign.style.height = `${box.height}px`;
+    event.preventDefault();
+  });
+  window.addEventListener("pointerup", (event) => {
+    const [name, dragged] = [held?.name, sign];
+    held = sign = null;
+    dragged?.remove();
+    if (!dragged || name === undefined) return;
+    letGo = true;
+    setTimeout(() => {
+      letGo = false;
+    });
+    move(name, placeAt(event, name).to);
+  });
+  // What ends dragging is no click on an entry.
+  host.addEventListener("click", (event) => letGo && event.stopImmediatePropagation(), true);
+  host.addEventListener("keydown", (event) => {
+    const step = { ArrowLeft: -1, ArrowUp: -1, ArrowRight: 1, ArrowDown: 1 }[event.key];
+    const entries = there();
+    const at = entries.findIndex(({ element }) => element === event.target);
+    if (!event.altKey || !step || at < 0) return;
+    event.preventDefault();
+    event.stopImmediatePropagation();
+    if (at + step >= 0 && at + step < entries.length) move(entries[at].name, at + step);
+  });
 }

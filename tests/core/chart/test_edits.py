@@ -203,6 +203,8 @@ class Edits(unittest.TestCase):
                 {"how": "text", "measures": [0]},
                 lambda d: [layer.how for layer in d.layers] == ["line", "text"],
             ),
+            "move": ({"clause": "by", "index": 0, "to": 0}, lambda d: d.by[0].field == "sailed"),
+            "order_series": ({"values": ["A", None]}, lambda d: d.series_order == ("A", None)),
             "move_layer": ({"index": 0, "to": 1}, lambda d: [layer.how for layer in d.layers] == ["line"]),
             "remove_layer": ({"index": 0}, lambda d: d.layers == () and len(d.show) == 1),
             "set_filter": (
@@ -252,6 +254,32 @@ class Edits(unittest.TestCase):
         definition = apply_edit(definition, self.model, {"edit": "move_layer", "index": 0, "to": 1})
         self.assertEqual([layer.how for layer in definition.layers], ["bar", "area"])
 
+    def test_entries_are_moved_and_what_names_their_places_follows(self):
+        shown = [{"field": name, "aggregate": "sum"} for name in ("fare", "passengers")]
+        start = {
+            "show": [*shown, {}],
+            "by": ["region", "route"],
+            "sort": {"by": "own", "values": ["A"]},
+            "layers": [{"measures": [0, 2], "how": "link"}, {"measures": [1], "how": "dot"}],
+            "references": [{"of": "groups", "measure": 0}, {"of": "groups"}],
+        }
+        moved = self.after({"edit": "move", "clause": "show", "index": 0, "to": 2}, **start)
+        self.assertEqual([measure.field for measure in moved.show], ["passengers", None, "fare"])
+        self.assertEqual([layer.measures for layer in moved.layers], [(2, 1), (0,)])
+        self.assertEqual([reference.measure for reference in moved.references], [2, None])
+        gone = self.after({"edit": "remove", "clause": "show", "index": 0}, **start)
+        self.assertEqual([reference.measure for reference in gone.references], [None])
+        turned = self.after({"edit": "move", "clause": "by", "index": 1, "to": 0}, **start)
+        self.assertEqual([[group.field for group in turned.by], turned.sort], [["route", "region"], None])
+        with self.assertRaises(DefinitionProblem):
+            self.after({"edit": "move", "clause": "compare", "index": 1, "to": 2}, **start)
+
+    def test_an_order_of_series_goes_with_their_dimension(self):
+        start = {"by": ["sailed"], "split": "region", "series_order": ["B", "A"]}
+        self.assertEqual(self.after({"edit": "set_title", "title": "x"}, **start).series_order, ("B", "A"))
+        other = self.after({"edit": "set_group", "clause": "split", "field": "route"}, **start)
+        self.assertEqual(other.series_order, ())
+
     def test_layers_follow_their_measures(self):
         fare, passengers = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
         start = {
@@ -274,6 +302,22 @@ class Edits(unittest.TestCase):
         # The one in between, which no layer showed, has one of its own.
         self.assertEqual([layer.measures for layer in without.layers], [(0, 2), (0,), (1,)])
         self.assertEqual(len(without.show), 3)
+
+    def test_a_layer_has_a_test_or_a_shade(self):
+        start = {"show": [{"field": "fare", "aggregate": "sum"}], "by": ["route"], "kind": "bar"}
+        passengers = {"field": "passengers", "aggregate": "sum"}
+        shaded = self.after({"edit": "set_layer", "index": 0, "shade": passengers, "steps": 5}, **start)
+        said = ask(shaded, self.model, context_of(self.model)).sentence
+        self.assertEqual(said, "Show fare as shaded bars, in one drawing, by route.")
+        tested = apply_edit(shaded, self.model, {"edit": "set_layer", "index": 0, "test": "sum(fare) > 3"})
+        self.assertEqual((bool(tested.layers[0].test), tested.layers[0].shade), (True, None))
+        again = apply_edit(tested, self.model, {"edit": "set_layer", "index": 0, "shade": passengers})
+        self.assertEqual((again.layers[0].test, again.layers[0].shade.field), ("", "passengers"))
+        plain = apply_edit(again, self.model, {"edit": "set_layer", "index": 0, "shade": ""})
+        self.assertIsNone(plain.layers[0].shade)
+        dated = {"field": "sailed", "aggregate": "max"}
+        with self.assertRaises(DefinitionProblem):
+            apply_edit(plain, self.model, {"edit": "set_layer", "index": 0, "shade": dated})
 
     def test_a_layer_is_coloured_by_a_test_of_the_charts_own(self):
         fare, passengers = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))

@@ -170,6 +170,19 @@ class AgainstPlainPython(unittest.TestCase):
         self.assertEqual(found, [v for v in [*order, "D", None] if v in there])
 
     @examples(60)
+    @given(ROWS, st.permutations(["A", "B", "C", None]), st.sampled_from([g for g in GROUPS if g.field != "route"]))
+    def test_own_order_within_another_dimension(self, rows, order, first):
+        model = sailings(rows)
+        groups = (first, Grouping(field="route"))
+        usual = answer(Query(groups=groups, measures=(Measure(),)), model, context_of(model))
+        query = Query(groups=groups, measures=(Measure(),), orders=((1, tuple(order)),))
+        result = answer(query, model, context_of(model))
+        places = {value: place for place, value in enumerate([*order, "D"])}
+        firsts = list(dict.fromkeys(usual.frame["d0"].to_list()))
+        expected = sorted(usual.frame.rows(), key=lambda row: (firsts.index(row[0]), places[row[1]]))
+        self.assertEqual(result.frame.rows(), expected)
+
+    @examples(60)
     @given(ROWS, st.sampled_from(GROUPS), st.sampled_from(GROUPS))
     def test_the_rows_behind_every_mark_add_up(self, rows, a, b):
         model = sailings(rows)

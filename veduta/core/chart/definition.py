@@ -11,7 +11,6 @@ from pydantic import StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
-from veduta.core.formula.measures import fields_in
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
 from veduta.core.query.query import Sort
@@ -34,8 +33,9 @@ class Layer(Frozen):
 
     A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
     `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
-    colour; `said` and `other_said` are their words in the legend. `width` is that of lines, `size` that of dots, in
-    pixels."""
+    colour; `said` and `other_said` are their words in the legend. A layer of filled marks may
+    instead have the `shade` of a measure, shown or not, smooth or in about so many `steps`. `width` is that of lines,
+    `size` that of dots, in pixels."""
 
     measures: tuple[Annotated[int, Attribute(ge=0, lt=50)], ...] = Attribute(min_length=1, max_length=50)
     how: How
@@ -45,6 +45,8 @@ class Layer(Frozen):
     other: Colour = ""
     said: str = Attribute("", max_length=100)
     other_said: str = Attribute("", max_length=100)
+    shade: Measure | None = None
+    steps: int = Attribute(0, ge=0, le=9)
     dash: Dash = ""
     width: float | None = Attribute(None, ge=0.5, le=20)
     size: float | None = Attribute(None, ge=2, le=60)
@@ -95,8 +97,9 @@ class Panels(Frozen):
 class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
     empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
-    `aligned` is a test: the time axis counts from the first period in which it held. `values` sets the model's
-    parameters for this chart; None is no limit. A `specification` is drawn by the kind that has one of its own."""
+    `series_order` begins the order of the last dimension of several, whose values make series. `aligned` is a test: the
+    time axis counts from the first period in which it held. `values` sets the model's parameters for this chart; None
+    is no limit. A `specification` is drawn by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -111,6 +114,7 @@ class ChartDefinition(Frozen):
     only: tuple[Filter, ...] = Attribute((), max_length=50)
     keep: Keep | None = None
     sort: Sort | None = None
+    series_order: tuple[Value, ...] = Attribute((), max_length=5_000)
     totals: Literal["", "all", "none"] = ""
     references: tuple[Reference, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
@@ -134,11 +138,18 @@ class ChartDefinition(Frozen):
     def fields(self) -> set[str]:
         """The ids of all fields the chart uses."""
         names = {group.field for group in self.groups}
-        measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
-        names = names.union(*(measure.fields() for measure in measures if measure))
+        names = names.union(*(measure.fields() for measure in self.worked_out()))
         for filter_ in self.only:
             names |= filter_.fields()
-        return names | fields_in(self.aligned) if self.aligned else names
+        return names
+
+    def worked_out(self) -> list[Measure]:
+        """Everything that is worked out for the chart, shown or not; some of it may be there twice."""
+        measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
+        measures += [layer.shade for layer in self.layers]
+        formulas = [self.aligned, *(layer.test for layer in self.layers)]
+        own = [Measure(formula=formula) for formula in formulas if formula]
+        return [*own, *(measure for measure in measures if measure)]
 
 
 def _second(data: dict[str, Any]) -> dict[str, Any]:

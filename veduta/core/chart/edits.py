@@ -23,6 +23,7 @@ from veduta.core.chart.definition import (
     default_measure,
     sort_of_column,
 )
+from veduta.core.chart.drawing.shades import MOST_STEPS
 from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
@@ -35,7 +36,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set, set_to
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
@@ -67,7 +68,9 @@ def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]
     """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
     made."""
     sent = dict(change)
-    return edit.apply(str(sent.pop("edit", "")), sent, definition, model)
+    changed = edit.apply(str(sent.pop("edit", "")), sent, definition, model)
+    # An order of series is one of the values of a dimension, and goes with it.
+    return changed if changed.drawn[-1:] == definition.drawn[-1:] else _with(changed, series_order=())
 
 
 def _there(items: tuple[Any, ...], index: int) -> Any:
@@ -139,7 +142,7 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         items = getattr(definition, clause)
         definition = _with(definition, **{clause: (*items[:index], *items[index + 1 :])})
         if clause == "show":
-            definition = _with(definition, layers=_moved(definition.layers, index, -1))
+            definition = _renumbered(definition, [*range(index), None, *range(index, len(items) - 1)])
         return _tidied(definition)
     if clause == "panels":
         return _without_panel_dimension(definition, index)
@@ -221,19 +224,57 @@ def vary_measure(definition: ChartDefinition, model: Model, index: Index, how: s
     if how not in {each.key for each in VARIATIONS}:
         raise DefinitionProblem("There is no such variation.", hint="Choose one from the list.")
     measure = vary(_there(shown, index), how, definition.groups, model.schema)
-    layers = _moved(definition.layers, index + 1, 1)
-    return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]), layers=layers)
+    definition = _renumbered(definition, [*range(index + 1), *range(index + 2, len(shown) + 1)])
+    return _with(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
 
 
-def _moved(layers: tuple[Layer, ...], index: int, by: Literal[1, -1]) -> tuple[Layer, ...]:
-    """Layers after a measure came in at a position, or went from there."""
-    kept = []
-    for layer in layers:
-        there = [i for i in layer.measures if by == 1 or i != index]
-        if len(there) == len(layer.measures):
-            measures = tuple(i + by if i >= index else i for i in there)
-            kept.append(layer.model_copy(update={"measures": measures}))
-    return tuple(kept)
+def _renumbered(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
+    """The layers and references of measures that stand elsewhere `now`, by where they stood; without those of measures
+    that are gone."""
+    layers, references = [], []
+    for layer in definition.layers:
+        measures = [now[i] for i in layer.measures if i < len(now)]
+        if None not in measures:
+            layers.append(layer.model_copy(update={"measures": tuple(measures)}))
+    for reference in definition.references:
+        place = reference.measure
+        if place is None or place >= len(now):
+            references.append(reference)
+        elif now[place] is not None:
+            references.append(reference.model_copy(update={"measure": now[place]}))
+    return _with(definition, layers=tuple(layers), references=tuple(references))
+
+
+@edit
+def move(
+    definition: ChartDefinition,
+    model: Model,
+    clause: Literal["show", "by", "panels", "only", "compare", "layer"],
+    index: Index,
+    to: Index,
+) -> ChartDefinition:
+    """Put an entry of a clause before another one, or after it if it stood before it."""
+    if clause == "layer":
+        return move_layer(definition, model, index, to)
+    name = {"compare": "references"}.get(clause, clause)
+    items = definition.panels.by if clause == "panels" and definition.panels else getattr(definition, name) or ()
+    order = list(range(len(items)))
+    _there(items, max(index, to))
+    order.insert(to, order.pop(index))
+    moved = tuple(items[i] for i in order)
+    if clause == "panels" and definition.panels:
+        return _with(definition, panels=definition.panels.model_copy(update={"by": moved}))
+    if clause == "show":
+        definition = _renumbered(definition, [order.index(i) for i in range(len(order))])
+    if clause == "by" and definition.sort and definition.sort.by != "measure":
+        definition = _with(definition, sort=None)
+    return _with(definition, **{name: moved})
+
+
+@edit
+def order_series(definition: ChartDefinition, model: Model, values: tuple[Value, ...] = ()) -> ChartDefinition:
+    """Put the series into an order of their own, by the values that make them; nothing is the usual order."""
+    return _with(definition, series_order=values)
 
 
 @edit
@@ -509,22 +550,29 @@ def set_layer(
     other: Colour | None = None,
     said: str | None = None,
     other_said: str | None = None,
+    shade: Measure | Literal[""] | None = None,
+    steps: Annotated[int, Attribute(ge=0, le=MOST_STEPS)] | None = None,
     dash: Literal["", "solid", "dashed", "dotted"] | None = None,
     width: float | Literal[""] | None = None,
     size: float | Literal[""] | None = None,
     opacity: float | Literal[""] | None = None,
 ) -> ChartDefinition:
     """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
-    written with the fields' names. Raises FormulaProblem for one that is not yes or no."""
+    written with the fields' names; a layer has a test, or a shade. Raises DefinitionProblem for a test that is not yes
+    or no, and a shade that is not a number."""
     layers = _layers(definition, model)
     layer = _there(tuple(layers), index)
-    sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash}
+    sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash, "steps": steps}
     sent |= {"said": said and said.strip(), "other_said": other_said and other_said.strip()}
     changes: dict[str, Any] = {name: value for name, value in sent.items() if value is not None}
     numbers = {"width": width, "size": size, "opacity": opacity}
     changes |= {name: None if value == "" else value for name, value in numbers.items() if value is not None}
     if test is not None:
         changes["test"] = _tested(test, model)
+    if shade is not None:
+        changes |= {"shade": _shaded(shade, model), "test": ""}
+    elif changes.get("test"):
+        changes["shade"] = None
     layers[index] = layer.model_copy(update=changes)
     return _in_layers(definition, layers, model)
 
@@ -540,6 +588,16 @@ def _tested(test: str, model: Model) -> str:
             "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
         )
     return formula
+
+
+def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:
+    """What a shade is of. Raises DefinitionProblem if it is not a number."""
+    if by == "":
+        return None
+    kind = measure_node(by, model.schema, model.parameters, any_kind=True).kind
+    if not (kind and kind.is_number):
+        raise DefinitionProblem("A shade goes by a number.", hint="Choose a measure that is one.")
+    return by
 
 
 @edit

@@ -5,14 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+MOVABLE = ("show", "layer", "by", "panels", "only", "compare")
+
 
 @dataclass(frozen=True)
 class Part:
-    """Some words; those of a clause name it and its position in it."""
+    """Some words; those of a clause name it and its position in it. Those of a `MOVABLE` one can be put into another
+    order."""
 
     text: str
     clause: str = ""
     index: int = 0
+
+    @property
+    def movable(self) -> bool:
+        return self.clause in MOVABLE
 
 
 def joined(texts: Sequence[str], clause: str, positions: Sequence[int] | None = None) -> list[Part]:

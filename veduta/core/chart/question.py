@@ -12,7 +12,7 @@ from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.panels import draw_panels
-from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.kinds import Kind
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
@@ -26,7 +26,8 @@ from veduta.core.query.query import Query, Result
 
 @dataclass
 class Answered:
-    """A chart worked out: what it says, how it is drawn, and where its numbers come from."""
+    """A chart worked out: what it says, how it is drawn, and where its numbers come from. `series` are the names and
+    values of series that can be put into another order."""
 
     definition: ChartDefinition
     kind: Kind
@@ -36,6 +37,7 @@ class Answered:
     result: Result
     drawing: Drawing
     notes: list[str]
+    series: list[tuple[str, Any]]
 
 
 @dataclass
@@ -59,9 +61,15 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         keep_group=_kept_group(definition),
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
         sort=definition.sort or (kind.sort(definition) if groups and groups[0].is_plain else None),
+        orders=_orders(definition),
         totals=_totals(definition, kind),
         limit=kind.most_groups,
     )
+
+
+def _orders(definition: ChartDefinition) -> tuple[tuple[int, tuple[Any, ...]], ...]:
+    last = len(definition.drawn) - 1
+    return ((last, definition.series_order),) if definition.series_order and last > 0 else ()
 
 
 def _kept_group(definition: ChartDefinition) -> int | None:
@@ -119,6 +127,7 @@ def ask(
         result=result,
         drawing=drawing,
         notes=notes,
+        series=_series(picture),
     )
 
 
@@ -147,6 +156,16 @@ def draw(picture: Picture, kind: Kind) -> Drawing:
     """A picture drawn, in panels if it is asked for and the kind is drawn so."""
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
     return draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
+
+
+def _series(picture: Picture) -> list[tuple[str, Any]]:
+    """The values of the last of several dimensions, where they alone make the series."""
+    position = len(picture.definition.drawn) - 1
+    if position < 1 or len(picture.measures) > 1:
+        return []
+    column = picture.dimensions[position]
+    values = dict.fromkeys(picture.result.frame[column.key].to_list())
+    return [(picture.words(column, value), sent) for value, sent in zip(values, plain_point(list(values)), strict=True)]
 
 
 def _notes(picture: Picture, kind: Kind) -> list[str]:

@@ -88,12 +88,8 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
 
 def _formulas(definition: ChartDefinition, model: Model) -> Iterator[str]:
     """The formulas that a chart works out itself, and those of the fields it names."""
-    keep, sort = definition.keep, definition.sort
-    for measure in (*definition.show, keep and keep.by, sort and sort.measure):
-        if measure:
-            yield measure_formula(measure)
-    if definition.aligned:
-        yield definition.aligned
+    for measure in definition.worked_out():
+        yield measure_formula(measure)
     for field in definition.fields():
         if field in model.schema and model.schema[field].formula:
             yield model.schema[field].formula

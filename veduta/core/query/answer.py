@@ -59,7 +59,7 @@ def _worked_out(query: Query, model: Model, context: Context) -> Result:
     context.check_wanted()
     rows_read = int(shown.cells[asked.rows].sum() or 0)
     columns = _columns(asked)
-    seen = len(columns) - query.unseen
+    seen, own = len(columns) - query.unseen, asked.own_orders()
     result = Result(
         columns=columns[:seen],
         unseen=columns[seen:],
@@ -69,6 +69,7 @@ def _worked_out(query: Query, model: Model, context: Context) -> Result:
         rows_there=model.rows_of(asked.home),
         groups=shown.cells.height,
         rest=shown.gathered.rest if shown.gathered else None,
+        orders={column.key: own[key] for column, key in zip(columns, asked.keys, strict=False) if key in own},
     )
     result.unfinished = _unfinished(asked, result.frame)
     if result.groups > query.limit:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from typing import Any
 
 import polars as pl
 
 from veduta.core.calendar import Grouping, independent
+from veduta.core.formats import REST_POINT
 from veduta.core.formula.check import Checked
 from veduta.core.model.model import Model
 from veduta.core.query.engine import Engine, Scope
 from veduta.core.query.engine.places import Place, key_of
-from veduta.core.query.filters import Context, Filter, MeasureFilter
+from veduta.core.query.filters import Context, Filter, MeasureFilter, typed
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Query, Sort
 
@@ -56,6 +58,18 @@ class Asked:
         if self.query.sort:
             return self.query.sort
         return Sort(by="time" if self.query.groups and self.query.groups[0].grain else "name")
+
+    def own_orders(self) -> dict[str, list[Any]]:
+        """The typed values of dimensions that have an order of their own, by the dimensions' keys."""
+        orders = list(self.query.orders)
+        if self.sort.by == "own" and self.groups:
+            orders.append((0, self.sort.values))
+        own = {}
+        for i, values in orders:
+            group = self.groups[i]
+            there = [value for value in values if value != REST_POINT]
+            own[self.keys[i]] = [typed(value, self.schema[group.field], group.grain) for value in there]
+        return own
 
     @property
     def sort_measure(self) -> Measure:

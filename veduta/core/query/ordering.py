@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import polars as pl
 
 from veduta.core.query.asked import ALIGNED, Asked, taken
-from veduta.core.query.filters import typed
 from veduta.core.query.keeping import REST, Shown
 
 ORDER = "__order"
@@ -19,11 +20,17 @@ def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
         return cells
     if asked.query.aligned:
         return cells.sort([ALIGNED, *keys], nulls_last=True)
-    sort, by = asked.sort, []
+    sort, own, by = asked.sort, asked.own_orders(), []
+    for key, values in own.items():
+        order = pl.DataFrame({key: pl.Series(values, dtype=cells[key].dtype), key + ORDER: range(len(values))})
+        cells = cells.join(order.unique(key, keep="first"), on=key, how="left", nulls_equal=True)
+    shown = replace(shown, cells=cells)
     for i, (group, key) in enumerate(zip(asked.groups, keys, strict=True)):
         if shown.gathered and shown.gathered.position == i:
             by.append((pl.col(REST).fill_null(False), False))
-        if i == 0:
+        if key in own:
+            by.append((pl.col(key + ORDER), False))
+        elif i == 0:
             cells, first = _first_order(asked, shown)
             by += first
         elif node := asked.engine.sort_node(group):
@@ -39,10 +46,6 @@ def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[p
     if sort.by == "measure":
         cells, order = _with_measure(asked, shown)
         return cells, [empties_last, (pl.col(order), sort.descending)]
-    if sort.by == "own":
-        values = [typed(value, asked.schema[group.field], group.grain) for value in sort.values]
-        own = pl.DataFrame({key: pl.Series(values, dtype=cells[key].dtype), ORDER: range(len(values))})
-        return cells.join(own.unique(key), on=key, how="left"), [(pl.col(ORDER), False)]
     if node := asked.engine.sort_node(group):
         return cells, [empties_last, (pl.col(asked.columns[node]), sort.descending)]
     if cells[key].dtype == pl.String:

@@ -30,12 +30,12 @@ class Sort(Frozen):
 
 
 class Query(Frozen):
-    """One question. `keep_group` is the position in `groups` that `keep` ranks, usually the first, or
-    the last for one within the others; `totals` lists, for each
-    total wanted, the positions of the groups it keeps apart: () is the grand total. With `aligned`, a
-    test, the time axis counts the periods since the first in which it held, for each of the other groups;
-    groups in which it never held are left out. The last `unseen` measures are worked out for the drawing, and are no
-    columns of the result's."""
+    """One question. `keep_group` is the position in `groups` that `keep` ranks, usually the first, or the last for one
+    within the others; `orders` are orders of their own of dimensions after the first, by positions, with the values
+    they do not name after them; `totals` lists, for each total wanted, the positions of the groups it keeps apart: ()
+    is the grand total. With `aligned`, a test, the time axis counts the periods since the first in which it held, for
+    each of the other groups; groups in which it never held are left out. The last `unseen` measures are worked out for
+    the drawing, and are no columns of the result's."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
@@ -44,6 +44,7 @@ class Query(Frozen):
     keep: Keep | None = None
     keep_group: int | None = None
     sort: Sort | None = None
+    orders: tuple[tuple[int, tuple[Value, ...]], ...] = ()
     aligned: str = ""
     totals: tuple[tuple[int, ...], ...] = ()
     limit: int = 5_000
@@ -88,7 +89,7 @@ class Result:
 
     `rows_read` rows passed the filters out of `rows_there`; `groups` were found before the limit.
     `unfinished` is the last day with data within the last period of the time axis, if it is not over. `unseen` are the
-    columns of the frame that stand behind the drawing.
+    columns of the frame that stand behind the drawing, `orders` the own orders of dimensions by their keys.
     """
 
     columns: list[Column]
@@ -101,6 +102,7 @@ class Result:
     rest: Rest | None = None
     notes: list[str] = attribute(default_factory=list)
     unseen: list[Column] = attribute(default_factory=list)
+    orders: dict[str, list[Any]] = attribute(default_factory=dict)
 
     def value(self, row: dict[str, Any], key: str) -> Any:
         """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""

@@ -32,13 +32,13 @@ class Opened:
     way: str = ""
 
 
-def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure) -> list[dict[str, Any]]:
-    """Every measure of the dataset, the shown ones first, as options."""
+def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure | None) -> list[dict[str, Any]]:
+    """Every measure of the dataset, the shown ones first, as options; perhaps none is chosen."""
     choices = [
         *definition.measures,
         Measure(),
         *(default_measure(f) for f in schema.visible if f.role is Role.MEASURE),
-        chosen,
+        *([chosen] if chosen else []),
     ]
     unique: list[Measure] = []
     for measure in choices:
@@ -55,7 +55,7 @@ def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure
                     "name": measure.name,
                 }
             ),
-            "chosen": measure.same_number(chosen),
+            "chosen": chosen is not None and measure.same_number(chosen),
         }
         for measure in unique
     ]

@@ -12,7 +12,9 @@ from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, Layer, Panels
 from veduta.core.chart.drawing.colours import SERIES_COLOURS
+from veduta.core.chart.drawing.layers import SHADED
 from veduta.core.chart.drawing.references import reference_words
+from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind
 from veduta.core.chart.sentence import parameters_read
@@ -201,6 +203,9 @@ def _layer(opened: Opened) -> dict[str, Any]:
         "ways": list((WAYS_BETWEEN if is_between else WAYS).items()),
         "axes": [("first", "Below" if lies else "Left"), ("second", "Above" if lies else "Right")],
         "test": with_names(layer.test, model.schema),
+        "can_be_shaded": layer.how in SHADED,
+        "shades": measure_choices(definition, model.schema, layer.shade),
+        "steps": list(STEPS_WORDS.items()),
         "colours": COLOURS,
         "dashes": list(DASHES.items()),
         "numbers": [
@@ -339,6 +344,7 @@ def _group(opened: Opened) -> dict[str, Any]:
         "field": field,
         "grains": grains_for(field) if field and field.kind.is_date else [],
         "fields": [each for each in _fields_first(opened.model, Role.DIMENSION) if each[1].level == "row"],
+        "is_ordered": bool(group and definition.series_order and group == definition.drawn[-1]),
         "can_swap": can_swap,
         "is_number": field is not None and field.kind.is_number,
         "classes": CLASSES,

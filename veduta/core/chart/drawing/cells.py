@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from dataclasses import field as attribute
 from typing import Any
@@ -134,11 +135,13 @@ def total_notes(measures: list[Column]) -> list[str]:
     ]
 
 
-def in_order(values: list[Any]) -> list[Any]:
-    """The values across in their order, the empty one and what was gathered last."""
-    there = list(dict.fromkeys(values))
-    last = [value for value in (None, REST_POINT) if value in there]
-    return sorted(value for value in there if value not in last) + last
+def in_order(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
+    """The values across in their order: first those that have one of their own, the empty one and what was gathered
+    last."""
+    there = dict.fromkeys(values)
+    first = [value for value in own if value in there]
+    last = [value for value in (None, REST_POINT) if value in there and value not in first]
+    return first + sorted(value for value in there if value not in (*first, *last)) + last
 
 
 def by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:

@@ -51,18 +51,22 @@ def needs_white(colour: str) -> bool:
 
 
 def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
-    """Each series' colour: each value's own whatever else is shown, else by its place."""
+    """Each series' colour: each value's own whatever else is shown, else by its place. They are in their order."""
     order = [picture.words(picture.dimensions[-1], value) for value in picture.value_order]
     order += [picture.result.rest.name] if order and picture.result.rest else []
     positions = {word: position for position, word in enumerate(order)}
     fixed = bool(positions) and all(name in positions for name in series)
     names = sorted(series, key=positions.__getitem__) if fixed else list(series)
+    last = picture.dimensions[-1] if picture.dimensions else None
+    own = [picture.words(last, value) for value in picture.result.orders.get(last.key, ())] if last else []
+    shown = sorted(names, key=lambda name: own.index(name) if name in own else len(own)) if own else names
     if picture.whole and not fixed:
         for name in names:
             picture.palette.setdefault(name, SERIES_COLOURS[len(picture.palette) % len(SERIES_COLOURS)])
-        return {name: picture.palette[name] for name in names}
+        return {name: picture.palette[name] for name in shown}
     numbers = [positions[name] if fixed else i for i, name in enumerate(names)]
-    return dict(zip(names, _distinct([i % len(SERIES_COLOURS) for i in numbers]), strict=True))
+    colours = dict(zip(names, _distinct([i % len(SERIES_COLOURS) for i in numbers]), strict=True))
+    return {name: colours[name] for name in shown}
 
 
 def _distinct(positions: list[int]) -> list[str]:

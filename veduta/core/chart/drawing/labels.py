@@ -88,17 +88,18 @@ def above(along: Spec, across: Spec, places: int) -> Spec:
     }
 
 
-def on_bars(along: Spec, across: Spec, series: int, all_of_them: bool) -> Spec:
-    """Values above upright bars, below those of negative ones; if all are, where a bar is about as wide as its text."""
-    fits = f"bandwidth('x') / {max(1, series)} > {LETTER} * length(datum.text)" if all_of_them else "true"
+def on_bars(along: Spec, across: Spec, series: Sequence[str], all_of_them: bool) -> Spec:
+    """Values above upright bars, below those of negative ones; if all are, where a bar is about as wide as its text.
+    Bars of several series stand beside one another in their order."""
+    fits = f"bandwidth('x') / {max(1, len(series))} > {LETTER} * length(datum.text)" if all_of_them else "true"
     encoding: Spec = {
         "x": along,
         "y": across,
         "text": {"field": "text"},
         "opacity": {"condition": {"test": fits, "value": 1}, "value": 0},
     }
-    if series > 1:
-        encoding["xOffset"] = {"field": "series", "type": "nominal", "sort": None}
+    if series:
+        encoding["xOffset"] = {"field": "series", "type": "nominal", "sort": series}
     below = "datum.value < 0"
     return {
         "transform": [{"filter": "datum.labelled === 1"}],
@@ -106,14 +107,14 @@ def on_bars(along: Spec, across: Spec, series: int, all_of_them: bool) -> Spec:
             "type": "text",
             "baseline": {"expr": f"{below} ? 'top' : 'bottom'"},
             "dy": {"expr": f"{below} ? 4 : -4"},
-            **({"dx": {"expr": "bandwidth('xOffset') / 2"}} if series > 1 else {}),
+            **({"dx": {"expr": "bandwidth('xOffset') / 2"}} if series else {}),
             "aria": False,
         },
         "encoding": encoding,
     }
 
 
-def within_stacks(along: Spec, across: Spec, paints: dict[str, str]) -> Spec:
+def within_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]) -> Spec:
     """Values within parts of stacked bars that are high and wide enough."""
     fits = f"bandwidth('x') > {LETTER} * length(datum.text) && abs(scale('y', datum.value) - scale('y', 0)) > {LINE}"
     dark = [name for name, colour in paints.items() if needs_white(colour)]
@@ -123,7 +124,7 @@ def within_stacks(along: Spec, across: Spec, paints: dict[str, str]) -> Spec:
             "x": along,
             "y": {**across, "bandPosition": 0.5},
             "detail": {"field": "paint", "type": "nominal"},
-            "order": {"value": 0},
+            "order": order,
             "text": {"field": "text"},
             "color": {
                 "condition": {"test": {"field": "paint", "oneOf": dark}, "value": ON_SERIES},

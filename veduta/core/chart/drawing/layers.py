@@ -23,6 +23,8 @@ from veduta.core.chart.drawing.labels import (
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import DASHES, reference_layers
+from veduta.core.chart.drawing.shades import shade
+from veduta.core.formats import format_value, settle
 from veduta.core.query.query import Column
 from veduta.core.words import listed
 
@@ -43,13 +45,17 @@ DIMMED = {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1}
 POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
 BANDED = {"bar", "dot", "tick", "text", "range", "link"}
 BETWEEN = ("range", "band", "link")
+SHADED = ("bar", "dot", "tick", "range")
+"""Ways of drawing whose marks can have the shade of a measure."""
+STACKED = ("bar", "area")
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
 
 
 @dataclass
 class Ground:
     """What layers stand on: the channel along the first dimension, which way the drawing lies, how series share a
-    place, and the colours of the legend's entries. `layered` says that the rows are those of several layers."""
+    place, and the colours of the legend's entries. `layered` says that the rows are those of several layers; so many of
+    them have `shades`."""
 
     picture: Picture
     along: Encoding
@@ -62,6 +68,17 @@ class Ground:
     has_two_axes: bool
     labels: Which = "usual"
     ends_named: bool = False
+    shades: int = 0
+
+    @property
+    def shades_apart(self) -> dict[str, str]:
+        """What keeps the shades of several layers apart."""
+        return {"fill": "independent"} if self.shades > 1 else {}
+
+    @property
+    def stacked_in_order(self) -> Encoding:
+        """The channel by which series are stacked: the first of the legend on top, or at the left."""
+        return {"field": "rank", "type": "quantitative", "sort": "ascending" if self.lying else "descending"}
 
     @property
     def along_channel(self) -> Literal["x", "y"]:
@@ -74,17 +91,25 @@ class Ground:
 
 @dataclass
 class Placed:
-    """A layer with its number, its marks, the measures they show, and the test that they pass or not."""
+    """A layer with its number, its marks, the measures they show, and what their colour goes by: a `test` that they
+    pass or not, or the `shade` of a measure."""
 
     layer: Layer
     number: int
     made: list[Mark]
     measures: list[Column]
     test: Column | None = None
+    shade: Column | None = None
 
     @property
     def series(self) -> list[str]:
         return series_of(self.made)
+
+    @property
+    def series_in_order(self) -> list[str]:
+        """The series as the legend has them."""
+        ranks = {mark.series: mark.more["rank"] for mark in self.made}
+        return sorted(ranks, key=ranks.__getitem__)
 
     @property
     def has_colour(self) -> bool:
@@ -103,18 +128,18 @@ def draw_layers(
     shares_on: Literal["", "first", "second"] = "",
     unnamed: Collection[int] = (),
     colours: Mapping[str, str] = MappingProxyType({}),
-    tests: Mapping[int, Column] = MappingProxyType({}),
+    coloured_by: Mapping[int, Column] = MappingProxyType({}),
     labels: Which = "usual",
     ends_named: bool = False,
 ) -> Drawing:
     """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
-    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them.
-    Layers that are `unnamed`, by their numbers, have their colour without an entry in the legend;
-    `colours` are those of series that have one of their own. `tests` are the columns that say of which marks a layer's
-    test holds, by its number. `labels` are those of marks, and series may be named where their lines end."""
+    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them. Layers that are
+    `unnamed`, by their numbers, have their colour without an entry in the legend; `colours` are those of series that
+    have one of their own. By its number, a layer may be `coloured_by` a column: the one that says of which marks its
+    test holds, or that of its shade. `labels` are those of marks, and series may be named where their lines end."""
     notes: list[str] = []
     if given is None:
-        placed = [_placed(picture, layer, number, tests.get(number)) for number, layer in enumerate(layers)]
+        placed = [_placed(picture, layer, number, coloured_by.get(number)) for number, layer in enumerate(layers)]
     else:
         placed = [Placed(layer, i, given[i], _shown(picture, layer)) for i, layer in enumerate(layers)]
     made = [mark for each in placed for mark in each.made]
@@ -134,6 +159,7 @@ def draw_layers(
         len({layer.axis for layer in layers}) > 1,
         labels,
         ends_named and len(series_of(made)) > 1 and not picture.whole,
+        sum(each.shade is not None for each in placed),
     )
     if ground.ends_named and name_ends(made) and "legend" in ground.colour:
         ground.colour = {**ground.colour, "legend": None}
@@ -149,28 +175,31 @@ def _shown(picture: Picture, layer: Layer) -> list[Column]:
     return [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
 
 
-def _placed(picture: Picture, layer: Layer, number: int, test: Column | None) -> Placed:
+def _placed(picture: Picture, layer: Layer, number: int, by: Column | None) -> Placed:
     measures = _shown(picture, layer)
+    test, shaded_by = (by, None) if layer.test else (None, by)
+    carry = {name: column.key for name, column in (("holds", test), ("shade", shaded_by)) if column}
     if layer.how in BETWEEN:
-        made = _between(picture, measures, number)
-        return Placed(layer, number, filled_in(picture, made) if layer.how == "band" else made, measures)
-    made = marks(picture, measures, number, {"holds": test.key} if test else {})
+        made = _between(picture, measures, number, carry)
+        made = filled_in(picture, made) if layer.how == "band" else made
+        return Placed(layer, number, made, measures, test, shaded_by)
+    made = marks(picture, measures, number, carry)
     if layer.how in ("bar", "line", "step", "area") and not picture.thinned:
         made = filled_in(picture, made, zero=layer.how == "area")
-    return Placed(layer, number, made, measures, test)
+    return Placed(layer, number, made, measures, test, shaded_by)
 
 
-def _between(picture: Picture, measures: list[Column], number: int) -> list[Mark]:
+def _between(picture: Picture, measures: list[Column], number: int, carry: Mapping[str, str]) -> list[Mark]:
     """Marks from the first of two measures to the second; those of one begin at zero."""
     start, end = measures[0], measures[-1]
     if start is end:
-        made = marks(picture, [start], number)
+        made = marks(picture, [start], number, carry)
         for mark in made:
-            mark.more = {"to": 0}
+            mark.more["to"] = 0
         return made
-    made = marks(picture, [start], number, apart=False)
+    made = marks(picture, [start], number, carry, apart=False)
     for mark, other in zip(made, marks(picture, [end], number), strict=True):
-        mark.more = {"to": other.value}
+        mark.more["to"] = other.value
         mark.tip.insert(len(picture.dimensions) + 1, [end.name, other.text])
         mark.text = f"{mark.text} to {other.text}"
         mark.said = f"{mark.said}, {other.text} {end.name}"
@@ -204,21 +233,31 @@ def _painted(
     paints = own | {name: colour_named(colours[name]) for name in own if name in colours}
     for each in placed:
         layer = each.layer
-        if layer.how == "link":
+        if layer.how == "link" or each.shade:
             continue
         for mark in each.made:
             mark.paint = _entry(picture, each, mark) + f" ({each.number})" * (each.number in unnamed)
             if each.has_colour:
                 holds = each.test is None or mark.more.get("holds")
                 paints[mark.paint] = colour_named((layer.colour or "better") if holds else (layer.other or "worse"))
+    _rank(placed, list(paints))
     if len(paints) <= 1 and (len(picture.dimensions) < 2 or not own):
         return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
     channel = colour_channel(paints)
-    named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made}
+    named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made if not each.shade}
     if channel["legend"] and len(named) < len(paints):
         shown = [paint for paint in paints if paint in named]
         channel["legend"] = {**legend(shown), "values": shown} if shown else None
     return channel
+
+
+def _rank(placed: Sequence[Placed], paints: list[str]) -> None:
+    """Notes the places in the legend of marks that may be stacked or stand side by side."""
+    ranks = {paint: rank for rank, paint in enumerate(paints)}
+    for each in placed:
+        if each.layer.how in STACKED and len(each.series) > 1:
+            for mark in each.made:
+                mark.more["rank"] = ranks.get(mark.paint, ranks.get(mark.series, 0))
 
 
 def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
@@ -265,10 +304,14 @@ def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, An
     first, second = drawn
     behind, over = reference_layers(ground.picture, ground.across_channel, ground.along)
     if second and first:
-        resolve = {"scale": {ground.across_channel: "independent"}}
-        return base_spec(layer=[{"layer": [*behind, *first, *over]}, {"layer": second}], resolve=resolve)
+        resolve = {ground.across_channel: "independent", **ground.shades_apart}
+        inner = {"resolve": {"scale": ground.shades_apart}} if ground.shades_apart else {}
+        both = [{"layer": [*behind, *first, *over], **inner}, {"layer": second, **inner}]
+        return base_spec(layer=both, resolve={"scale": resolve})
     parts = [*behind, *(first or second), *over]
-    return base_spec(layer=parts) if len(parts) > 1 else base_spec(**parts[0])
+    if len(parts) == 1:
+        return base_spec(**parts[0])
+    return base_spec(layer=parts, **({"resolve": {"scale": ground.shades_apart}} if ground.shades_apart else {}))
 
 
 def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> int:
@@ -319,18 +362,36 @@ def draws(*ways: str) -> Callable[[Builder], Builder]:
     return register
 
 
-def _shared(ground: Ground, across: Encoding) -> Encoding:
-    return {ground.along_channel: ground.along, ground.across_channel: across, "color": ground.colour}
+def _shared(ground: Ground, each: Placed, across: Encoding) -> Encoding:
+    colour = {"color": ground.colour}
+    if each.shade:
+        colour = {"fill": _shaded(ground.picture, each), "detail": {"field": "series", "type": "nominal"}}
+    return {ground.along_channel: ground.along, ground.across_channel: across, **colour}
+
+
+def _shaded(picture: Picture, each: Placed) -> Encoding:
+    """The channel of a layer's shade; its marks say the measure that it is of."""
+    column = each.shade
+    assert column is not None, "the layer is shaded"
+    if not any(column.name == measure.name for measure in each.measures):
+        number_format = settle(column.format, [mark.more["shade"] for mark in each.made], column.kind)
+        for mark in each.made:
+            text = format_value(mark.more["shade"], column.kind, number_format)
+            mark.tip.append([column.name, text])
+            mark.said += f", {text} {column.name}"
+    return shade(picture, column, each.made, "shade", each.layer.steps)
 
 
 @draws("bar")
 def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
     several = len(each.series) > 1
     stack = {"full": "normalize", "stacked": "zero", "grouped": None}[ground.stacking] if several else None
-    encoding = _shared(ground, across | {"stack": stack})
+    encoding = _shared(ground, each, across | {"stack": stack})
     encoding |= {"opacity": _dimmed(each.layer, unfinished=0.55), "description": SAID}
     if several and ground.stacking == "grouped":
-        encoding[f"{ground.along_channel}Offset"] = {"field": "series", "type": "nominal", "sort": None}
+        encoding[f"{ground.along_channel}Offset"] = {"field": "series", "type": "nominal", "sort": each.series_in_order}
+    elif several:
+        encoding["order"] = ground.stacked_in_order
     bars = {"mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}
     if _carries_values(ground, each):
         return [bars, *_values_beside(ground, across)]
@@ -344,8 +405,9 @@ def _values_on(ground: Ground, each: Placed, across: Encoding, stack: str | None
     if stack == "zero":
         paints = ground.colour.get("scale", {})
         colours = dict(zip(paints.get("domain", ()), paints.get("range", ()), strict=True))
-        return [within_stacks(ground.along, across | {"stack": stack}, colours)]
-    return [on_bars(ground.along, across | {"stack": None}, len(each.series), ground.labels == "all")]
+        return [within_stacks(ground.along, across | {"stack": stack}, ground.stacked_in_order, colours)]
+    series = each.series_in_order if len(each.series) > 1 else []
+    return [on_bars(ground.along, across | {"stack": None}, series, ground.labels == "all")]
 
 
 def _values_beside(ground: Ground, across: Encoding) -> list[dict[str, Any]]:
@@ -384,11 +446,13 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     shape |= {"invalid": "break-paths-show-domains", "aria": False}
     if layer.opacity:
         shape["opacity"] = layer.opacity
-    encoding = _shared(ground, across) | {"detail": {"field": "series", "type": "nominal"}}
+    encoding = _shared(ground, each, across) | {"detail": {"field": "series", "type": "nominal"}}
     if ground.picture.selected is not None:
         encoding["opacity"] = {"value": 0.35}
+    if is_area and len(each.series) > 1:
+        encoding["order"] = ground.stacked_in_order
     pale = {"fillOpacity": 0.4} if is_area else {"strokeDash": [4, 4]}
-    points = _shared(ground, across) | {
+    points = _shared(ground, each, across) | {
         "description": SAID,
         "opacity": {
             "condition": [{"test": "datum.alone === 1", "value": 1}, {"test": "datum.dot === 1", "value": 1}],
@@ -435,14 +499,14 @@ def _points(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, An
     shape: dict[str, Any] = {"type": "point", "filled": True, "size": (layer.size or 9) ** 2, **POINTED_AT}
     if layer.how == "tick":
         shape = {"type": "tick", "thickness": layer.width or 2.5, **POINTED_AT}
-    encoding = _shared(ground, across | {"stack": None}) | {"opacity": _dimmed(layer, 0.55), "description": SAID}
+    encoding = _shared(ground, each, across | {"stack": None}) | {"opacity": _dimmed(layer, 0.55), "description": SAID}
     return [{"transform": [{"filter": "isValid(datum.value)"}], "mark": shape, "encoding": encoding}]
 
 
 @draws("text")
 def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
     place = {"align": "left", "dx": 6, "baseline": "middle"} if ground.lying else {"baseline": "bottom", "dy": -5}
-    encoding = _shared(ground, across | {"stack": None})
+    encoding = _shared(ground, each, across | {"stack": None})
     opacity = _dimmed(each.layer)
     if not ground.lying and "scale" not in ground.along:
         crowded = f"bandwidth('x') * {BESIDE_BANDS} < {LETTER} * length(datum.text)"
@@ -459,7 +523,7 @@ def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
 
 @draws("range")
 def _ranges(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
-    encoding = _shared(ground, across | {"stack": None})
+    encoding = _shared(ground, each, across | {"stack": None})
     encoding |= {f"{ground.across_channel}2": {"field": "to"}, "description": SAID}
     encoding["opacity"] = _dimmed(each.layer, unfinished=0.55)
     valid = "isValid(datum.value) && isValid(datum.to)"
@@ -470,7 +534,7 @@ def _ranges(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, An
 def _bands(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
     shape = {"type": "area", "line": False, "opacity": each.layer.opacity or 0.28, "aria": False}
     shape["invalid"] = "break-paths-show-domains"
-    encoding = _shared(ground, across | {"stack": None})
+    encoding = _shared(ground, each, across | {"stack": None})
     encoding |= {f"{ground.across_channel}2": {"field": "to"}, "detail": {"field": "series", "type": "nominal"}}
     return [{"mark": shape, "encoding": encoding}]
 
@@ -480,7 +544,7 @@ def _links(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     layer = each.layer
     shape: dict[str, Any] = {"type": "rule", "strokeWidth": layer.width or 1.5, "aria": False}
     shape["strokeDash"] = DASHES.get(layer.dash, [1, 0])
-    encoding = _shared(ground, across) | {f"{ground.across_channel}2": {"field": "to"}, "opacity": _dimmed(layer)}
+    encoding = _shared(ground, each, across) | {f"{ground.across_channel}2": {"field": "to"}, "opacity": _dimmed(layer)}
     encoding["color"] = {"value": colour_named(layer.colour or "quiet")}
     valid = "isValid(datum.value) && isValid(datum.to)"
     return [{"transform": [{"filter": valid}], "mark": shape, "encoding": encoding}]

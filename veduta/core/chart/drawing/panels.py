@@ -195,7 +195,8 @@ def _own(panels: Panels, drawings: Sequence[Drawing]) -> set[str]:
 
 
 def _has_two_axes(drawings: Sequence[Drawing]) -> bool:
-    return any((drawing.spec or {}).get("resolve", {}).get("scale") for drawing in drawings)
+    resolved = [(drawing.spec or {}).get("resolve", {}).get("scale", {}) for drawing in drawings]
+    return any(channel in scales for scales in resolved for channel in ("x", "y"))
 
 
 def _stands_on_top(spec: Spec) -> bool:

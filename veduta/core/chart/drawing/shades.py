@@ -1,43 +1,53 @@
-"""Shades: a measure as a colour between pale and dark."""
+"""Shades: a measure as a colour between pale and dark, smooth or in steps."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.drawing.axes import number_axis
 from veduta.core.chart.drawing.colours import between, needs_white
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.classes import decimals_of, nice_width
+from veduta.core.data.fields import NumberFormat
+from veduta.core.formats import SHORTENED, format_number
 from veduta.core.query.query import Column
 from veduta.core.words import in_sentence
 
 RISING = ["#E3EFEE", "#0B5D63"]
 AROUND_ZERO = ["#B8433B", "#EFF2F1", "#0B5D63"]
+MOST_STEPS = 9
+STEPS_WORDS = {"0": "Smooth", "3": "3 steps", "5": "5 steps", "7": "7 steps"}
+"""In about how many steps shades can be drawn, as settings offer it."""
 
 
-def shade(picture: Picture, measure: Column, made: Sequence[Mark], field: str = "value") -> dict[str, Any]:
+def shade(
+    picture: Picture, measure: Column, made: Sequence[Mark], field: str = "value", steps: int = 0
+) -> dict[str, Any]:
     """The colour channel of a measure, which stands in a field of the marks: from pale to dark, or to both sides of
-    zero; the same in all panels."""
+    zero; the same in all panels. In about so many `steps`, all values of one have the shade of its middle."""
     values = (picture.whole or picture).result.frame[measure.key].drop_nulls().to_list()
     low, high = min(values, default=0), max(values, default=0)
-    if low < 0 < high:
-        most = max(-low, high)
-        scale: dict[str, Any] = {"domain": [-most, 0, most], "range": AROUND_ZERO}
-    else:
-        scale = {"domain": [low, high], "range": RISING, "nice": True}
-    legend = {
-        "title": None,
-        "orient": "top",
-        "gradientLength": 160,
-        "gradientThickness": 8,
-        "description": f"Shades of {in_sentence(measure.name)}",
-        **number_axis(measure.format),
-    }
+    classes = Steps.over(low, high, steps) if steps and low < high else None
+    if classes:
+        low, high = classes.low, classes.high
+    legend = {"title": None, "orient": "top", "description": f"Shades of {in_sentence(measure.name)}"}
     for mark in made:
         value = mark.value if field == "value" else mark.more.get(field)
+        if classes and value is not None:
+            value = classes.middle(value)
         mark.more["strong"] = int(value is not None and needs_white(shade_of(value, low, high)))
-    return {"field": field, "type": "quantitative", "scale": scale, "legend": legend}
+        if classes:
+            mark.more["shade"] = value
+    return {
+        "field": "shade" if classes else field,
+        "type": "quantitative",
+        "scale": _scale(low, high) | ({"nice": False} if classes else {}),
+        "legend": legend | (classes.legend(measure.format) if classes else _smooth_legend(measure.format)),
+    }
 
 
 def shade_of(value: float, low: float, high: float) -> str:
@@ -46,3 +56,70 @@ def shade_of(value: float, low: float, high: float) -> str:
         far = AROUND_ZERO[0] if value < 0 else AROUND_ZERO[2]
         return between(AROUND_ZERO[1], far, abs(value) / max(-low, high))
     return between(RISING[0], RISING[1], (value - low) / (high - low) if high > low else 0)
+
+
+def _scale(low: float, high: float) -> dict[str, Any]:
+    if low < 0 < high:
+        most = max(-low, high)
+        return {"domain": [-most, 0, most], "range": AROUND_ZERO}
+    return {"domain": [low, high], "range": RISING, "nice": True}
+
+
+def _smooth_legend(number_format: NumberFormat) -> dict[str, Any]:
+    return {"gradientLength": 160, "gradientThickness": 8, **number_axis(number_format)}
+
+
+@dataclass(frozen=True)
+class Steps:
+    """Steps of one width from `low` to `high`; each holds its lower end, the last both."""
+
+    low: float
+    high: float
+    width: float
+
+    @classmethod
+    def over(cls, low: float, high: float, number: int) -> Steps:
+        """About so many steps of a round width that hold all values."""
+        width = nice_width(low, high, number)
+        return cls(math.floor(low / width) * width, math.ceil(high / width) * width, width)
+
+    @property
+    def count(self) -> int:
+        return round((self.high - self.low) / self.width)
+
+    def end(self, number: int) -> float:
+        """The lower end of a step, or the upper one of that before it."""
+        return round(self.low + number * self.width, decimals_of(self.width))
+
+    def middle(self, value: float) -> float:
+        """The middle of the step that holds a value."""
+        number = math.floor((value - self.low) / self.width)
+        if number + 1 <= self.count and value >= self.end(number + 1):
+            number += 1  # the quotient of numbers that are not exact may be a little low
+        return self._middle(min(number, self.count - 1))
+
+    def _middle(self, number: int) -> float:
+        return (self.end(number) + self.end(number + 1)) / 2
+
+    def legend(self, number_format: NumberFormat) -> dict[str, Any]:
+        """An entry for each step."""
+        ends = [_end_words(self.end(number), number_format) for number in range(self.count + 1)]
+        entries = [
+            f"abs(datum.value - {self._middle(i)!r}) < {self.width / 4!r} ? '{ends[i]} to {ends[i + 1]}'"
+            for i in range(self.count)
+        ]
+        return {
+            "type": "symbol",
+            "symbolType": "square",
+            "values": [self._middle(number) for number in range(self.count)],
+            "labelExpr": " : ".join([*entries, "''"]),
+        }
+
+
+def _end_words(end: float, number_format: NumberFormat) -> str:
+    """An end of a step as short as it can be said exactly: "€1.25M", "20%"."""
+    size = max((size for size, _ in SHORTENED if size <= abs(end)), default=1.0)
+    if number_format.style == "percent":
+        size = 0.01
+    decimals = min(decimals_of(end / size), 9)
+    return format_number(end, number_format.model_copy(update={"decimals": decimals, "shorten": True}))

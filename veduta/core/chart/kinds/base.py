@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.parts import Part, joined
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -216,3 +217,9 @@ def setting(label: str, default: Any, words: dict[str, str] | None = None, **lim
     """A setting with how it is asked for: its label, and the words of its choices."""
     extra: dict[str, Any] = {"words": words or {}}
     return Attribute(default, title=label, json_schema_extra=extra, **limits)
+
+
+class ShadeSettings(Settings):
+    """Those of kinds that show a measure by shade."""
+
+    steps: Literal["0", "3", "5", "7"] = setting("Shades", "0", STEPS_WORDS)

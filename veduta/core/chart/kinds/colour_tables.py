@@ -11,10 +11,10 @@ from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import BLACK, WHITE
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import marks, rows_of
+from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.base import Asked, Kind, ShadeSettings, kind
 from veduta.core.words import counted
 
 NUMBERED_CELLS = 240
@@ -49,6 +49,7 @@ class ColourTable(Kind):
     )
     measures = (1, 1)
     dimensions = (2, 2)
+    settings = ShadeSettings
 
     def draw(self, picture: Picture) -> Drawing:
         down, across = picture.dimensions
@@ -74,7 +75,7 @@ class ColourTable(Kind):
             "scale": {"paddingInner": 0.06},
             "axis": axis | {"description": f"{down.name}, {counted(len(rows), 'value')}"},
         }
-        layers = [_cells(shade(picture, picture.measures[0], made), x, y)]
+        layers = [_cells(_shaded(picture, made), x, y)]
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
             white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
@@ -88,6 +89,10 @@ class ColourTable(Kind):
         return Drawing(spec, rows_of(made), least_height=least)
 
 
+def _shaded(picture: Picture, made: list[Mark]) -> dict[str, Any]:
+    return shade(picture, picture.measures[0], made, steps=int(picture.settings.steps))
+
+
 def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
     """How names stand above their columns: parts of dates by three letters, many letters slanted."""
     if grain in (Grain.MONTH_OF_YEAR, Grain.WEEKDAY):
@@ -98,7 +103,8 @@ def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
 def _across(picture: Picture) -> list[Any]:
     """The values of the second dimension in their order."""
     key, result = picture.dimensions[1].key, picture.result
-    return in_order([result.value(row, key) for row in result.frame.iter_rows(named=True)])
+    there = [result.value(row, key) for row in result.frame.iter_rows(named=True)]
+    return in_order(there, result.orders.get(key, ()))
 
 
 @kind
@@ -114,6 +120,7 @@ class Calendar(Kind):
     measures = (1, 1)
     dated = True
     dimensions = (1, 1)
+    settings = ShadeSettings
 
     def unfit_besides(self, asked: Asked) -> str:
         first = asked.first
@@ -162,7 +169,7 @@ class Calendar(Kind):
                 "description": "Weeks of a year",
             },
         }
-        spec = base_spec(**_cells(shade(picture, picture.measures[0], made), x, y))
+        spec = base_spec(**_cells(_shaded(picture, made), x, y))
         if len(lines) > MOST_STANDING + 2:
             spec["height"] = {"step": 13}
         return Drawing(spec, rows_of(made))

@@ -62,7 +62,9 @@ def draw_crosstab(picture: Picture) -> Drawing:
     result = picture.result
     *down, across = result.dimensions
     measures, frame = result.measures, result.frame
-    values = in_order([result.value(row, across.key) for row in frame.iter_rows(named=True)])
+    values = in_order(
+        [result.value(row, across.key) for row in frame.iter_rows(named=True)], result.orders.get(across.key, ())
+    )
     notes = []
     if len(values) > MOST_ACROSS:
         notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
-from veduta.core.chart.drawing.layers import draw_layers
+from veduta.core.chart.drawing.layers import SHADED, draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
 from veduta.core.chart.parts import Part, joined
@@ -79,20 +79,33 @@ class Layered(Kind):
         return ["direction", "stacking"] if bars and asked.has_series else ["direction"]
 
     def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
-        return tuple(Measure(formula=layer.test) for layer in self.layers(definition) if layer.test)
+        return tuple(by for layer in self.layers(definition) if (by := _coloured_by(layer)))
 
     def draw(self, picture: Picture) -> Drawing:
         layers = self.layers(picture.definition)
-        tested = [number for number, layer in enumerate(layers) if layer.test]
-        tests = dict(zip(tested, picture.result.unseen, strict=True))
+        coloured = [number for number, layer in enumerate(layers) if _coloured_by(layer)]
         settings: LayeredSettings = picture.settings
-        lying = settings.direction == "lying"
-        return draw_layers(picture, layers, lying=lying, stacking=settings.stacking, tests=tests)
+        return draw_layers(
+            picture,
+            layers,
+            lying=settings.direction == "lying",
+            stacking=settings.stacking,
+            coloured_by=dict(zip(coloured, picture.result.unseen, strict=True)),
+        )
+
+
+def _coloured_by(layer: Layer) -> Measure | None:
+    """What the colour of a layer's marks goes by, besides the series: a test, or a measure as a shade."""
+    if layer.test:
+        return Measure(formula=layer.test)
+    return layer.shade if layer.how in SHADED else None
 
 
 def layer_words(layer: Layer, direction: str) -> str:
     """How a layer is drawn, in words."""
     words = HOW_WORDS[layer.how]
+    if layer.shade and layer.how in SHADED:
+        words = f"shaded {words}"
     if layer.dash in ("dashed", "dotted") and layer.how in ("line", "step", "link"):
         words = words.replace("links", f"{layer.dash} links").replace("a ", f"a {layer.dash} ", 1)
     if layer.axis == "second":

@@ -11,9 +11,9 @@ from veduta.core.chart.drawing.colours import BLACK, GROUND, NAMED_COLOURS, WHIT
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
-from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
+from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
-from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
+from veduta.core.chart.kinds.base import Asked, Kind, ShadeSettings, kind, setting
 from veduta.core.data.fields import Aggregate
 from veduta.core.formats import format_value
 from veduta.core.geography.matching import matched
@@ -85,6 +85,7 @@ class AreaMap(Kind):
     glyph = '<path d="M3 6l8-3v15l-8 3z"/><path opacity=".5" d="M12 3l8 3v15l-8-3z"/><path d="M21 6l8-3v15l-8 3z"/>'
     measures = (1, 1)
     dimensions = (1, 1)
+    settings = ShadeSettings
 
     def unfit_besides(self, asked: Asked) -> str:
         first = asked.first
@@ -106,7 +107,7 @@ class AreaMap(Kind):
                 mark.more["area"] = key
                 made[key] = mark
         drawn = list(made.values())
-        layers = [_land(), _filled(shade(picture, measure, drawn))]
+        layers = [_land(), _filled(shade(picture, measure, drawn, steps=int(picture.settings.steps)))]
         if not picture.panel:
             layers += _names_of_areas(shapes, drawn)
         notes = _said_unmatched(by_name.unmatched, len(by_name.areas) - len(made), sum(m.along is None for m in there))
@@ -140,7 +141,7 @@ def _said_unmatched(unmatched: Sequence[str], doubled: int, empty: int) -> list[
     return notes
 
 
-class PointSettings(Settings):
+class PointSettings(ShadeSettings):
     names: Literal["fitting", "none"] = setting("Names", "fitting", {"fitting": "As many as fit", "none": "None"})
     ground: Literal["shapes", "none"] = setting("Behind the points", "shapes", {"shapes": "Shapes", "none": "Nothing"})
 
@@ -166,6 +167,9 @@ class PointMap(Kind):
             return "Its colour is either a second measure or a second dimension."
         return ""
 
+    def offered(self, asked: Asked) -> list[str]:
+        return ["names", "ground", *["steps"] * (len(asked.measures) > 1)]
+
     def beside(self, definition: ChartDefinition, model: Model) -> Query | None:
         """Where each value of the first dimension is: the mean latitude and longitude of its rows."""
         first = definition.drawn[0]
@@ -180,7 +184,7 @@ class PointMap(Kind):
         shapes = _ground(picture, box) if picture.settings.ground == "shapes" else None
         if len(picture.measures) > 1:
             shaded = picture.measures[1]
-            colour = shade(picture, shaded, made, "shade")
+            colour = shade(picture, shaded, made, "shade", int(picture.settings.steps))
             notes.append(f"The shade is {in_sentence(shaded.name)}.")
         else:
             colour = colour_by_series(picture, made)
