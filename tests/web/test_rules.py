@@ -7,8 +7,9 @@ import json
 from django.contrib.auth.models import Group
 from django.test import Client
 from django.urls import get_resolver, reverse
+from django.utils import timezone
 
-from tests.web.support import FERRIES, make_user, receive
+from tests.web.support import FERRIES, import_now, make_user, receive
 from tests.web.test_models import ROUTES, ModelTest
 from veduta.core.chart.definition import load_definition
 from veduta.core.errors import Bound, VedutaError
@@ -236,6 +237,26 @@ class Changing(Bounded):
         self.assertEqual(seen.rows(), [("North Reach", 2)])
         self.assertEqual(charts.answer_chart(routes, definition, self.analyst).result.frame.height, 3)
         self.assert_hidden(self.look("model", routes.pk).content.decode(), "model")
+
+    def test_events_of_another_dataset_are_those_its_rules_let_pass(self):
+        days = import_now(self.analyst, "day,boats\n2026-01-05,3\n2026-08-20,4\n", "boats.csv")
+        ids = {field.name: field.id for field in days.schema}
+        events = {"dataset": str(self.dataset.pk), "start": self.ids["sailed"], "words": self.ids["route"]}
+        definition = load_definition(
+            {
+                "dataset": str(days.pk),
+                "kind": "line",
+                "by": [{"field": ids["Day"], "grain": "day"}],
+                "references": [{"of": "events", "events": events}],
+            }
+        )
+        seen = charts.answer_chart(days, definition, self.nell)
+        self.assert_hidden(json.dumps(seen.drawing.spec), "events")
+        self.assertIn("Harrow", json.dumps(seen.drawing.spec))
+        self.assertIn("Stack Point", json.dumps(charts.answer_chart(days, definition, self.analyst).drawing.spec))
+        Dataset.objects.filter(pk=self.dataset.pk).update(deleted_at=timezone.now())
+        gone = charts.answer_chart(days, definition, self.analyst)
+        self.assertIn("Events to compare with are not drawn. Their dataset does not exist any more.", gone.notes)
 
 
 class Breaking(Bounded):

@@ -326,6 +326,18 @@ def targets(frame: pl.DataFrame) -> pl.DataFrame:
     )
 
 
+def events() -> pl.DataFrame:
+    """What happened in the seasons: first day, last day if it was several, and words."""
+    happened = [
+        ("Summer timetable", dt.date(2024, 5, 1), None),
+        ("Island games", dt.date(2024, 7, 8), dt.date(2024, 7, 21)),
+        (f"{NEW_ROUTE} opens", NEW_ROUTE_OPENS, None),
+        ("Storm fortnight", *STORM),
+        ("New ticket machines", dt.date(2026, 3, 2), None),
+    ]
+    return pl.DataFrame(happened, schema={"event": pl.String, "from_day": pl.Date, "to_day": pl.Date}, orient="row")
+
+
 def write_sailings(path: Path, rows: int = 60_000, seed: int = SEED) -> Path:
     """Write the sailings as CSV."""
     path.parent.mkdir(parents=True, exist_ok=True)

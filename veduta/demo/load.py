@@ -18,7 +18,7 @@ from veduta.demo.boards import GROUP, publish_board
 from veduta.demo.generate import write_sailings
 from veduta.demo.maps import load_maps
 from veduta.demo.model import load_model, save_new
-from veduta.demo.pictures import load_pictures
+from veduta.demo.pictures import EVENTS, load_pictures
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.web.accounts.models import User
 from veduta.web.catalogue import services as catalogue
@@ -109,7 +109,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
 
 def load_tables(user: User, folder: Path, rows: int, say: Callable[[str], None]) -> None:
     """The company's other tables and what is made of them, as far as a workspace does not have them yet."""
-    if Dataset.objects.filter(name=DAILY_COUNTS).exists() and Dataset.objects.filter(name="Targets").exists():
+    if Dataset.objects.filter(name=DAILY_COUNTS).exists() and Dataset.objects.filter(name=EVENTS).exists():
         return
     say("Reading the company's other tables …")
     for name, frame in other_tables(rows).items():
@@ -192,6 +192,7 @@ def other_tables(rows: int) -> dict[str, pl.DataFrame]:
         "Pass holders": generate.pass_holders(max(200, min(9_000, int(9_000 * share)))),
         "Bookings": generate.bookings(max(1_000, min(150_000, int(150_000 * share)))),
         "Targets": generate.targets(generate.sailings(rows)),
+        EVENTS: generate.events(),
     }
 
 

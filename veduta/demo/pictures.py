@@ -15,6 +15,7 @@ from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
 
 NAME = "Season in pictures"
+EVENTS = "Season events"
 
 
 class _Parts:
@@ -44,6 +45,13 @@ class _Parts:
 
     def by(self, grain: str) -> dict[str, Any]:
         return {"field": self.date, "grain": grain}
+
+    def events(self) -> dict[str, Any]:
+        """What happened in the seasons, to compare with."""
+        dataset = Dataset.objects.get(name=EVENTS)
+        ids = {field.name: field.id for field in dataset.schema}
+        fields = {"dataset": str(dataset.pk), "start": ids["From day"], "end": ids["To day"], "words": ids["Event"]}
+        return {"of": "events", "events": fields, "said": "season events"}
 
     def within(self, start: str, end: str) -> dict[str, Any]:
         return {"kind": "dates", "field": self.date, "start": start, "end": end}
@@ -207,6 +215,7 @@ def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             by=[p.by("month")],
             split=region,
             settings={"scale": "logarithmic"},
+            references=[p.events()],
             title="Passengers by month and region, on a logarithmic axis",
         ),
         "points": p.chart(

@@ -130,7 +130,8 @@ class Said(unittest.TestCase):
         self.assertIn("The band is usual: 4.00 to 9.00.", notes)
         storm = {"of": "dates", "start": "2026-02-03", "end": "2026-03-20", "said": "storm"}
         found, _ = lines(MONTH, storm)
-        self.assertEqual(found[0]["data"]["values"], [{"name": "Feb 2026", "to": "Mar 2026", "label": "storm"}])
+        said = {"label": "storm", "tip": [["", "storm"], ["", "3 Feb 2026 to 20 Mar 2026"]]}
+        self.assertEqual(found[0]["data"]["values"], [{"name": "Feb 2026", "to": "Mar 2026", **said}])
         found, _ = lines(MONTH, storm, kind="line")
         self.assertEqual(found[0]["data"]["values"][0]["at"], 1_770_076_800_000)
         _, notes = lines("route", storm)

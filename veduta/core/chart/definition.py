@@ -53,13 +53,23 @@ class Layer(Frozen):
     opacity: float | None = Attribute(None, ge=0.05, le=1)
 
 
+class EventFields(Frozen):
+    """Where events are: a dataset with the fields of their first and perhaps last day, and of their words."""
+
+    dataset: str = Attribute(min_length=1, max_length=60)
+    start: str = Attribute(min_length=1, max_length=60)
+    end: str = Attribute("", max_length=60)
+    words: str = Attribute("", max_length=60)
+
+
 class Reference(Frozen):
     """What marks are held against, as a line or, with `high` or `end`, a band: a number or a parameter's value, a
-    `statistic` of the values of the groups shown, the value over all rows shown, or a day. `measure` is the position of
+    `statistic` of the values of the groups shown, the value over all rows shown, a `formula` over them, a day, or the
+    days of a dataset of events. `measure` is the position of
     the one whose axis it stands on; none is each of them. In panels it is worked out `over` each or all of them. `said`
     are its words."""
 
-    of: Literal["number", "groups", "rows", "dates"] = "groups"
+    of: Literal["number", "groups", "rows", "formula", "dates", "events"] = "groups"
     measure: Annotated[int, Attribute(ge=0, lt=50)] | None = None
     statistic: Literal["mean", "median", "min", "max", "percentile"] = "mean"
     percent: float = Attribute(90, ge=0, le=100)
@@ -67,8 +77,10 @@ class Reference(Frozen):
     value: float | None = None
     high: float | None = None
     parameter: str = Attribute("", max_length=40)
+    formula: str = Attribute("", max_length=5_000)
     start: dt.date | None = None
     end: dt.date | None = None
+    events: EventFields | None = None
     said: str = Attribute("", max_length=200)
     colour: Colour = ""
     dash: Dash = ""
@@ -79,6 +91,10 @@ class Reference(Frozen):
             raise ValueError("the number to compare with is missing")
         if self.of == "dates" and self.start is None:
             raise ValueError("the day to compare with is missing")
+        if self.of == "formula" and not self.formula.strip():
+            raise ValueError("the formula to compare with is missing")
+        if self.of == "events" and self.events is None:
+            raise ValueError("the dataset of events is missing")
         if (self.start and self.end and self.end < self.start) or ((self.high or 0) < (self.value or 0) and self.high):
             raise ValueError("the end of a band is before its beginning")
         return self
@@ -149,6 +165,7 @@ class ChartDefinition(Frozen):
         measures += [layer.shade for layer in self.layers]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
         own = [Measure(formula=formula) for formula in formulas if formula]
+        own += [Measure(formula=reference.formula) for reference in self.references if reference.of == "formula"]
         return [*own, *(measure for measure in measures if measure)]
 
 

@@ -317,9 +317,20 @@ def set_reference(
     """Hold the marks against something, or change what they are held against at a position."""
     if reference.parameter:
         number_set(reference.parameter, model.parameters)
+    if reference.of == "formula":
+        reference = reference.model_copy(update={"formula": _compared(reference.formula, model)})
     if index is None or index >= len(definition.references):
         return _with(definition, references=(*definition.references, reference))
     return _with(definition, references=_replaced(definition.references, index, reference))
+
+
+def _compared(text: str, model: Model) -> str:
+    """A formula to compare with, as it is stored. Raises VedutaError if it is not a number."""
+    formula = with_ids(text, model.schema)
+    kind = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True).kind
+    if not (kind and kind.is_number):
+        raise DefinitionProblem("Numbers are compared with a number.", hint="Write a formula that is one.")
+    return formula
 
 
 @edit

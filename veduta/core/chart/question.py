@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
 
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.events import Others, with_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
@@ -21,6 +22,7 @@ from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, typed
+from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
 
@@ -51,7 +53,7 @@ class Selection:
 def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] = ()) -> Query:
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
-    unseen = kind.unseen(definition)
+    unseen = (*kind.unseen(definition), *(Measure(formula=formula) for formula in _compared(definition)))
     return Query(
         groups=groups,
         measures=(*definition.measures, *unseen),
@@ -65,6 +67,11 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         totals=_totals(definition, kind),
         limit=kind.most_groups,
     )
+
+
+def _compared(definition: ChartDefinition) -> list[str]:
+    """The formulas that marks are held against."""
+    return [reference.formula for reference in definition.references if reference.of == "formula"]
 
 
 def _orders(definition: ChartDefinition) -> tuple[tuple[int, tuple[Any, ...]], ...]:
@@ -83,7 +90,7 @@ def _kept_group(definition: ChartDefinition) -> int | None:
 def _totals(definition: ChartDefinition, kind: Kind) -> tuple[tuple[int, ...], ...]:
     """The totals that are drawn; in panels, those of each, and what is over all rows besides."""
     totals = dict.fromkeys(kind.totals(definition))
-    if any(reference.of == "rows" for reference in definition.references):
+    if any(reference.of in ("rows", "formula") for reference in definition.references):
         totals[()] = None
     if definition.panels and kind.panels == "drawn":
         apart = tuple(range(len(definition.drawn), len(definition.groups)))
@@ -107,15 +114,18 @@ def ask(
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
     atlas: Mapping[str, Shapes] = MappingProxyType({}),
+    others: Others = MappingProxyType({}),
 ) -> Answered:
-    """Answer and draw a chart; maps take their shapes from an `atlas`. Raises DefinitionProblem if it does not fit the
-    dataset."""
+    """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`. Raises
+    DefinitionProblem if it does not fit the dataset."""
     kind, why, result = work_out(definition, model, context, extra)
+    event_notes: list[str] = []
     picture = picture_of(definition, kind, result, model, context, atlas)
+    picture.references = tuple(with_events(definition.references, result, others, event_notes))
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
     drawing = draw(picture, kind)
-    notes = [*result.notes, *drawing.notes, *_notes(picture, kind)]
+    notes = [*result.notes, *drawing.notes, *_notes(picture, kind), *event_notes]
     if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
     return Answered(
@@ -141,14 +151,17 @@ def picture_of(
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
     beside = kind.beside(definition, model)
+    own = len(result.unseen) - len(_compared(definition))
     return Picture(
         definition,
-        result,
+        replace(result, unseen=result.unseen[:own]),
         kind.set(definition),
         value_order=_value_order(definition, model),
         numbers=_numbers_set(definition, model),
         atlas=atlas,
         beside=answer(beside, model, context) if beside else None,
+        references=definition.references,
+        compared=tuple(result.unseen[own:]),
     )
 
 

@@ -42,12 +42,16 @@ def sentence(
     if definition.sort:
         parts += [Part(", sorted "), Part(sort_words(definition.sort, schema), "sort")]
     if definition.references:
-        parts += [Part(", compared with "), *joined([reference_words(r) for r in definition.references], "compare")]
+        parts += [Part(", compared with "), *joined(_references(definition, schema), "compare")]
     if definition.totals:
         parts += [Part(", "), Part({"all": "with subtotals", "none": "without totals"}[definition.totals], "totals")]
     for index, (name, words) in enumerate(parameters or ()):
         parts += [Part(", with " if not index else " and "), Part(f"{in_sentence(name)} {words}", "with", index)]
     return [*parts, Part(".")]
+
+
+def _references(definition: ChartDefinition, schema: Schema) -> list[str]:
+    return [reference_words(each, with_names(each.formula, schema)) for each in definition.references]
 
 
 def _panels(definition: ChartDefinition, schema: Schema) -> list[Part]:

@@ -34,6 +34,12 @@ class Chart(models.Model):
     def load(self) -> ChartDefinition:
         return load_definition(self.definition)
 
+    @property
+    def events_from(self) -> set[str]:
+        """The datasets whose events the chart is held against."""
+        events = [reference.get("events") for reference in self.definition.get("references", ())]
+        return {each["dataset"] for each in events if each}
+
 
 class Draft(models.Model):
     """One person's unsaved changes to a chart, begun from `base_revision`."""

@@ -10,16 +10,17 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import grains_for
 from veduta.core.chart.choose import choose_kind, suited
-from veduta.core.chart.definition import ChartDefinition, Layer, Panels
+from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
 from veduta.core.chart.drawing.colours import SERIES_COLOURS
 from veduta.core.chart.drawing.layers import SHADED
 from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind
+from veduta.core.chart.kinds import KINDS, THEMES, Asked
+from veduta.core.chart.kinds import Kind as KindOfDrawing
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.variations import fitting, measure_formula
-from veduta.core.data.fields import Field, Role, aggregates_for
+from veduta.core.data.fields import Field, Kind, Role, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked
 from veduta.core.formula.measures import with_names
@@ -43,6 +44,8 @@ from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, num
 from veduta.web.charts.filter_forms import FORMS, forms_for
 from veduta.web.charts.setting_inputs import setting_inputs
 from veduta.web.common.requests import Line, Sent, Whole
+from veduta.web.datasets.known import known
+from veduta.web.datasets.models import Dataset
 
 
 def shows_subtotals(definition: ChartDefinition) -> bool:
@@ -124,22 +127,48 @@ def _compare(opened: Opened) -> dict[str, Any]:
     is_dated = any(group.is_time_axis for group in definition.by[:1])
     reference = None if is_new else definition.references[index]
     of = reference.of if reference else opened.way or "number"
-    others = [("number", "A number"), ("groups", "Of the groups")] + [("dates", "A day or days")] * is_dated
+    others = [("number", "A number"), ("groups", "Of the groups"), ("formula", "A formula")]
+    others += [("dates", "A day or days"), ("events", "Events of a dataset")] * is_dated
+    formula = with_names(reference.formula, opened.model.schema) if reference else ""
     return {
         "is_new": is_new,
         "reference": reference,
         "of": of,
-        "words": reference_words(reference.model_copy(update={"said": ""})) if reference else "",
+        "words": reference_words(reference.model_copy(update={"said": ""}), formula) if reference else "",
+        "formula": formula,
+        "said": reference.said if reference else "",
         "ready": [(words, tail, {"edit": "set_reference", "reference": sent}) for words, tail, sent in READY],
         "statistics": list(STATISTICS_OFFERED.items()),
         "others": [each for each in others if each[0] != of],
         "parameters": numbers(opened.model),
         "over": [("panel", "each panel by itself"), ("all", "all panels")],
-        "in_panels": definition.panels is not None and of in ("groups", "rows"),
+        "in_panels": definition.panels is not None and of in ("groups", "rows", "formula"),
         "colours": COLOURS,
         "dashes": list(DASHES.items()),
         "next": len(definition.references),
+        **(_events(opened, reference.events if reference else None) if of == "events" else {}),
     }
+
+
+def _events(opened: Opened, chosen: EventFields | None) -> dict[str, Any]:
+    """The datasets that may have events, or of one that is chosen (`opened.field`) its fields."""
+    key = chosen.dataset if chosen else opened.field
+    there = known([key]) if key else {}
+    if key not in there:
+        datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=opened.definition.dataset)
+        dated = [dataset for dataset in datasets if any(field.kind.is_date for field in dataset.schema.visible)]
+        return {"datasets": dated}
+    fields = there[key].schema.visible
+    days = [field for field in fields if field.kind.is_date]
+    texts = [field for field in fields if field.kind is Kind.TEXT]
+    usual = EventFields(
+        dataset=key,
+        start=days[0].id if days else "none",
+        end=days[1].id if len(days) > 1 else "",
+        words=texts[0].id if texts else "",
+    )
+    said = {} if chosen else {"said": there[key].name[:1].lower() + there[key].name[1:]}
+    return {"events": chosen or usual, "days": days, "texts": texts, **said}
 
 
 @popover("aligned")
@@ -158,7 +187,7 @@ def _kind(opened: Opened) -> dict[str, Any]:
     chosen, why = suited(asked)
     current = choose_kind(definition, model)[0]
     problems = [(kind, kind.unfit(asked)) for kind in KINDS.values()]
-    fitting_: dict[str, list[Kind]] = {theme: [] for theme in THEMES}
+    fitting_: dict[str, list[KindOfDrawing]] = {theme: [] for theme in THEMES}
     for kind, problem in problems:
         if not problem:
             fitting_[kind.theme].append(kind)

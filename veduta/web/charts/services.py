@@ -27,7 +27,7 @@ from veduta.web.charts.models import Chart, Draft, Revision
 from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.atlas import Atlas
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import context_now, model_for, parts_for
+from veduta.web.modelling.services import OtherDatasets, context_now, model_for, parts_for
 
 
 def answer_chart(
@@ -42,19 +42,21 @@ def answer_chart(
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters. Raises VedutaError with what does not fit."""
     model = model_for(dataset, reader, definition.values | (values or {}))
-    return answer_over(model, definition, extra, selection, stopped)
+    return answer_over(model, definition, reader, extra, selection, stopped)
 
 
 def answer_over(
     model: Model,
     definition: ChartDefinition,
+    reader: User | None,
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
     stopped: Callable[[], bool] | None = None,
 ) -> Answered:
-    """The chart worked out over a model as it is. Raises VedutaError with what does not fit."""
+    """The chart worked out over a model as a reader may see it. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
-    return ask(definition, model, context_now(model, stopped), extra, selection, Atlas())
+    context = context_now(model, stopped)
+    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader))
 
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:

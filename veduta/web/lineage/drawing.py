@@ -105,7 +105,7 @@ def _graph(user: User) -> tuple[dict[str, Box], set[tuple[str, str]]]:
     for chart in Chart.objects.filter(deleted_at=None, dataset__deleted_at=None):
         key = f"c{chart.pk}"
         boxes[key] = Box(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
-        edges.add((f"d{chart.dataset_id}", key))
+        edges |= {(f"d{dataset}", key) for dataset in (chart.dataset_id, *chart.events_from)}
     visible = set(dashboards_for(user).values_list("pk", flat=True))
     for dashboard in Dashboard.objects.filter(deleted_at=None):
         key = f"b{dashboard.pk}"

@@ -3,7 +3,7 @@ whoever reads, parameters as they are set."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
@@ -143,6 +143,25 @@ def parts_for(
     """The model for a reader, and the context of a question now; `stopped` tells whether it is not wanted any more."""
     model = model_for(dataset, reader, values)
     return model, context_now(model, stopped)
+
+
+class OtherDatasets(Mapping[str, tuple[Model, Context]]):
+    """All datasets by their ids, as a reader may see them. Looking one up raises VedutaError if it cannot be seen."""
+
+    def __init__(self, reader: User | None) -> None:
+        self._reader = reader
+
+    def __getitem__(self, key: str) -> tuple[Model, Context]:
+        dataset = known([key]).get(key)
+        if dataset is None or dataset.deleted_at:
+            raise VedutaError("Their dataset does not exist any more.")
+        return parts_for(dataset, self._reader)
+
+    def __iter__(self) -> Iterator[str]:
+        return (str(pk) for pk in Dataset.objects.filter(deleted_at=None).values_list("pk", flat=True))
+
+    def __len__(self) -> int:
+        return Dataset.objects.filter(deleted_at=None).count()
 
 
 def context_now(model: Model, stopped: Callable[[], bool] | None = None) -> Context:

@@ -9,7 +9,7 @@ from dataclasses import field as attribute
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
-from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -32,10 +32,10 @@ class Picture:
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
-    layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides. In
-    a `thinned` picture, lines have fewer points than there are. A picture in a panel knows the panel's values, the
-    `whole` picture, and the colours that panels have given to series so far.
-    """
+    layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides.
+    `references` are what marks are held against, with the columns `compared` of the formulas among them in their order.
+    In a `thinned` picture, lines have fewer points than there are. A picture in a panel knows the panel's values, the
+    `whole` picture, and the colours that panels have given to series so far."""
 
     definition: ChartDefinition
     result: Result
@@ -50,6 +50,8 @@ class Picture:
     palette: dict[str, str] = attribute(default_factory=dict)
     atlas: Mapping[str, Shapes] = attribute(default_factory=dict)
     beside: Result | None = None
+    references: tuple[Reference, ...] = ()
+    compared: tuple[Column, ...] = ()
     thinned: bool = False
 
     @property

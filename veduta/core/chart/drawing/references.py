@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.calendar import Grain, period_start, period_words
 from veduta.core.chart.definition import Reference
-from veduta.core.chart.drawing.colours import colour_named
+from veduta.core.chart.drawing.colours import GROUND, colour_named
 from veduta.core.chart.drawing.marks import milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.data.fields import Kind
@@ -17,6 +19,9 @@ from veduta.core.query.query import Column
 
 DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
 USUAL_DASH = [6, 3]
+NOMINAL, LETTER, LEVEL, BETWEEN_WORDS = 640, 6, 13, 10
+"""A usual width, the width of a letter, the height of a line of words, and room between words, in pixels."""
+MOST_LEVELS = 3
 STATISTICS = {"mean": "the mean", "median": "the median", "min": "the lowest", "max": "the highest"}
 
 
@@ -31,10 +36,15 @@ class Line:
     end: float | None = None
 
 
-def reference_words(reference: Reference) -> str:
-    """What marks are held against, in words: its own, or how it is worked out."""
+def reference_words(reference: Reference, formula: str = "") -> str:
+    """What marks are held against, in words: its own, or how it is worked out. A `formula` is given with the fields'
+    names."""
     if reference.said:
         return reference.said
+    if reference.of == "formula":
+        return formula or "a formula"
+    if reference.of == "events":
+        return "events"
     if reference.of == "rows":
         return "the value over all rows shown"
     if reference.of == "dates":
@@ -53,21 +63,23 @@ def lines(picture: Picture) -> list[Line]:
     if not picture.dimensions:
         return []
     found = []
-    for reference in picture.definition.references:
+    formulas = iter(picture.compared)
+    for reference in picture.references:
+        formula = next(formulas) if reference.of == "formula" else None
         if reference.of == "dates":
             continue
         measures = [column for column in picture.measures if column.kind.is_number]
         if reference.measure is not None:
             measures = measures[reference.measure : reference.measure + 1]
-        elif reference.of == "number":
+        elif reference.of in ("number", "formula"):
             measures = measures[:1]
         for column in measures:
             over = picture.whole if picture.whole and reference.over == "all" else picture
-            value = _value(reference, over, column)
+            value = _value(reference, over, formula or column)
             if value is None:
                 continue
-            name = reference_words(reference)
-            if reference.of != "number" and not reference.said and len(picture.measures) > 1:
+            name = reference_words(reference, formula.name if formula else "")
+            if reference.of not in ("number", "formula") and not reference.said and len(picture.measures) > 1:
                 name += f" of {column.name}"
             text = format_value(value, Kind.DECIMAL, picture.formats[column.key])
             if reference.high is not None:
@@ -79,7 +91,7 @@ def lines(picture: Picture) -> list[Line]:
 def _value(reference: Reference, picture: Picture, column: Column) -> float | None:
     if reference.of == "number":
         return picture.numbers.get(reference.parameter) if reference.parameter else reference.value
-    if reference.of == "rows":
+    if reference.of in ("rows", "formula"):
         value = picture.result.totals[()][column.key][0]
     elif reference.statistic == "percentile":
         value = picture.result.frame[column.key].quantile(reference.percent / 100, "linear")
@@ -92,7 +104,7 @@ def reference_notes(picture: Picture) -> list[str]:
     """What the lines are, and what has no place on the drawing."""
     in_panels = picture.definition.panels is not None
     notes = list(dict.fromkeys(_note(line, in_panels) for line in lines(picture)))
-    dated = [each for each in picture.definition.references if each.of == "dates"]
+    dated = [each for each in picture.references if each.of == "dates"]
     if dated and not (picture.dimensions and picture.dimensions[0].dimension.is_time_axis):
         notes.append("Days to compare with need a time axis, and are not drawn.")
     return notes
@@ -114,10 +126,37 @@ def reference_layers(
     behind = [_band(line, channel) for line in found if line.end is not None]
     over = [part for line in found if line.end is None for part in _line(line, channel)]
     if picture.dimensions and picture.dimensions[0].dimension.is_time_axis:
-        for reference in picture.definition.references:
-            if reference.of == "dates":
-                (behind if reference.end else over).extend(_days(picture, reference, channel, along))
+        dated = [reference for reference in picture.references if reference.of == "dates"]
+        for reference, words in zip(dated, _placed(picture, dated), strict=True):
+            (behind if reference.end else over).extend(_days(picture, reference, words, channel, along))
     return behind, over
+
+
+@dataclass(frozen=True)
+class _Words:
+    """Where the words of a day stand: at which level, if there is one for them, and at which side of its line."""
+
+    level: int | None
+    side: str
+
+
+def _placed(picture: Picture, dated: Sequence[Reference]) -> list[_Words]:
+    """The places of the words of days along a time axis, where they do not run into each other."""
+    days = picture.result.frame[picture.dimensions[0].key].drop_nulls().to_list()
+    if not days or not isinstance(days[0], dt.date):
+        return [_Words(0, "left")] * len(dated)
+    first, last = milliseconds(min(days)), milliseconds(max(days))
+    taken = [-math.inf] * MOST_LEVELS
+    placed = {}
+    for number, reference in sorted(enumerate(dated), key=lambda each: each[1].start or dt.date.max):
+        at = (milliseconds(reference.start) - first) / max(1, last - first) * NOMINAL if reference.start else 0
+        width = LETTER * len(reference_words(reference)) + BETWEEN_WORDS
+        begin, side = (at, "left") if at + width <= NOMINAL else (at - width, "right")
+        level = next((i for i, end in enumerate(taken) if end <= begin), None)
+        placed[number] = _Words(level, side)
+        if level is not None:
+            taken[level] = begin + width
+    return [placed[number] for number in range(len(dated))]
 
 
 def _look(reference: Reference) -> dict[str, Any]:
@@ -148,11 +187,16 @@ def _line(line: Line, channel: str) -> list[dict[str, Any]]:
     ]
 
 
-def _days(picture: Picture, reference: Reference, channel: str, along: dict[str, Any]) -> list[dict[str, Any]]:
+def _days(
+    picture: Picture, reference: Reference, place_of_words: _Words, channel: str, along: dict[str, Any]
+) -> list[dict[str, Any]]:
     """A day as a line across the time axis, or a span of days as a band, with its words."""
     other = "x" if channel == "y" else "y"
     start, end = (_at(picture, day, along) if day else None for day in (reference.start, reference.end))
-    data = {"values": [{along["field"]: start, "to": end, "label": reference_words(reference)}]}
+    words = reference_words(reference)
+    days = reference_words(reference.model_copy(update={"said": ""}))
+    tip = [["", words], ["", days]] if words != days else [["", days]]
+    data = {"values": [{along["field"]: start, "to": end, "label": words, "tip": tip}]}
     place = {other: {"field": along["field"], "type": along["type"]}}
     if reference.end is None:
         mark: dict[str, Any] = {"type": "rule", **_look(reference)}
@@ -160,12 +204,17 @@ def _days(picture: Picture, reference: Reference, channel: str, along: dict[str,
     else:
         mark = {"type": "rect", "color": colour_named(reference.colour or "quiet"), "opacity": 0.18, "aria": False}
         encoding = place | {f"{other}2": {"field": "to"}}
-    text = {"type": "text", "align": "left", "baseline": "top", "dx": 4, "dy": 2, "aria": False}
+    drawn = [{"data": data, "mark": mark | {"tooltip": {"content": "data"}}, "encoding": encoding}]
+    if place_of_words.level is None:
+        return drawn
+    side = place_of_words.side
+    dy = 2 + (LEVEL * place_of_words.level if other == "x" else 0)
+    dx = 4 if side == "left" else -4
+    text = {"type": "text", "align": side, "baseline": "top", "dx": dx, "dy": dy, "aria": False}
     top = {"y": {"value": 0}} if other == "x" else {"x": {"value": 0}}
-    return [
-        {"data": data, "mark": mark, "encoding": encoding},
-        {"data": data, "mark": text, "encoding": {**place, **top, "text": {"field": "label"}}},
-    ]
+    encoding = {**place, **top, "text": {"field": "label"}}
+    halo = text | {"stroke": GROUND, "strokeWidth": 3, "strokeOpacity": 0.85, "color": GROUND}
+    return [*drawn, *({"data": data, "mark": mark, "encoding": encoding} for mark in (halo, text))]
 
 
 def _at(picture: Picture, day: dt.date, along: dict[str, Any]) -> Any:
