@@ -498,4 +498,5 @@ def main() -> None:
         figures.keep()
 
 
-main()
+if __name__ == "__main__":
+    main()

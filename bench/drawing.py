@@ -1,30 +1,47 @@
-"""From a result to a drawing, in every kind, for a thousand marks."""
+"""From a result to a drawing, in every kind, for a thousand marks; and from the answer until it is painted."""
 
 from __future__ import annotations
 
 import datetime as dt
+import json
 import statistics
+import subprocess
+import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
 
-from bench.measuring import Figure, Figures
+from playwright.sync_api import sync_playwright
+
+from bench.measuring import ROOT, Figure, Figures
+from tests.browser.support import ARGUMENTS, CHROMIUM
 from tests.core.chart.test_kinds import atlas, model_of
 from tests.core.support import context_of
-from veduta.core.chart.definition import load_definition
+from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.kinds import KINDS, Asked, Kind
-from veduta.core.chart.question import draw, picture_of, work_out
+from veduta.core.chart.question import ask, draw, picture_of, work_out
+from veduta.core.chart.theme import themes
+from veduta.core.model.model import Model
+from veduta.web.charts.render import chart_data
 
-MARKS = 1_000
+MARKS, MANY = 1_000, 10_000
 TURNS = 15
 MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggregate": "sum"}, {}]
 DAY = {"field": "sailed", "grain": "day"}
 MONTH = {"field": "sailed", "grain": "month"}
 CLASSES = {"field": "fare", "width": 1}
+PAGE = (
+    '<div id="host" class="picture" style="width: 900px; height: 460px"></div>'
+    '<script type="application/json" id="chart-themes">{themes}</script>'
+)
+In = Callable[[dict], float]
+"""Draws an answer, and says how many seconds it took."""
 
 
-def rows() -> list[dict]:
+def rows(number: int) -> list[dict]:
     """As many routes and days as there are to be marks, and 40 by 25 of regions and months."""
-    first = dt.date(2023, 1, 1)
+    first = dt.date(2000, 1, 1)
     return [
         {
             "route": f"Route {i}",
@@ -35,7 +52,7 @@ def rows() -> list[dict]:
             "latitude": 57.8 + i % 97 / 60,
             "longitude": -5 + i % 89 / 40,
         }
-        for i in range(MARKS)
+        for i in range(number)
     ]
 
 
@@ -53,17 +70,57 @@ def charts(kind: Kind) -> Iterator[dict]:
             }
 
 
+@contextmanager
+def browser() -> Iterator[In]:
+    """Draws answers in a page with nothing else."""
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
+        bundle = Path(folder) / "in_browser.js"
+        esbuild = ROOT / "node_modules/.bin/esbuild"
+        subprocess.run([esbuild, "bench/in_browser.js", "--bundle", f"--outfile={bundle}"], cwd=ROOT, check=True)
+        chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        page = chromium.new_page(viewport={"width": 1280, "height": 800})
+        page.set_content(PAGE.format(themes=json.dumps(themes())))
+        page.add_script_tag(path=bundle)
+        yield lambda answer: page.evaluate("answer => timed(answer)", answer) / 1e3
+        chromium.close()
+
+
+def definition_for(kind: Kind, model: Model) -> ChartDefinition:
+    fitting = (load_definition(parts) for parts in charts(kind))
+    return next(each for each in fitting if not kind.unfit(Asked(each, model)))
+
+
 def run(figures: Figures) -> None:
-    model = model_of(rows())
-    context = context_of(model)
-    for kind in KINDS.values():
-        fitting = (load_definition(parts) for parts in charts(kind))
-        definition = next(each for each in fitting if not kind.unfit(Asked(each, model)))
-        _, _, result = work_out(definition, model, context)
-        took = []
-        for _ in range(TURNS):
-            start = time.perf_counter()
-            draw(picture_of(definition, kind, result, model, context, atlas()), kind)
-            took.append(time.perf_counter() - start)
-        name = f"{kind.title} ({result.frame.height * len(result.measures):,} marks)"
-        figures.add(Figure(name, statistics.median(took), goal="10 ms"))
+    with browser() as paint:
+        model = model_of(rows(MARKS))
+        for kind in KINDS.values():
+            figures.add(_measured(kind, model, paint))
+        model = model_of(rows(MANY))
+        for name in ("bar", "line", "scatter", "points"):
+            figures.add(_painted_only(KINDS[name], model, paint))
+
+
+def _measured(kind: Kind, model: Model, paint: In) -> Figure:
+    definition, context = definition_for(kind, model), context_of(model)
+    _, _, result = work_out(definition, model, context)
+    took = []
+    for _ in range(TURNS):
+        start = time.perf_counter()
+        draw(picture_of(definition, kind, result, model, context, atlas()), kind)
+        took.append(time.perf_counter() - start)
+    name = f"{kind.title} ({result.frame.height * len(result.measures):,} marks)"
+    painting = _painting(definition, model, paint)
+    return Figure(name, statistics.median(took), goal="10 ms, 60 ms", beside={"painted": painting})
+
+
+def _painted_only(kind: Kind, model: Model, paint: In) -> Figure:
+    definition = definition_for(kind, model)
+    marks = len(ask(definition, model, context_of(model), atlas=atlas()).drawing.rows)
+    return Figure(f"{kind.title}, painted ({marks:,} marks)", _painting(definition, model, paint), goal="250 ms")
+
+
+def _painting(definition: ChartDefinition, model: Model, paint: In) -> float:
+    """Seconds from an answer until it is painted."""
+    answer = chart_data(ask(definition, model, context_of(model), atlas=atlas()))
+    paint(answer)
+    return statistics.median(paint(answer) for _ in range(5))

@@ -24,6 +24,8 @@ export function workbench() {
   let working = null; // the newest question, until it is answered
   let edited = false;
   let openings = [];
+  /** @type {object[]} Edits that are sent again until an answer has come that has them. */
+  let unanswered = [];
   let draggedWord = null; // the word of the sentence that is being dragged, by its place
 
   const placeOf = (/** @type {HTMLElement} */ word) => ({
@@ -102,21 +104,28 @@ export function workbench() {
     },
     async ask(edit) {
       const turn = ++asked;
+      if (edit) unanswered.push(edit);
+      const edits = [...unanswered];
       this.$refs.picture.classList.add("waiting");
       try {
-        const data = await post(`${this.base}answer/`, { definition: this.definition, edit, page, turn });
+        const data = await post(`${this.base}answer/`, { definition: this.definition, edits, page, turn });
         if (turn !== asked) return false;
-        if (edit) {
+        unanswered = [];
+        if (edits.length) {
           edited = true;
           this.$refs.openings.hidden = true;
+          if (this.history.push({ definition: data.definition })) this.changed();
         }
-        if (edit && this.history.push({ definition: data.definition })) this.changed();
         await this.show(data);
         return true;
       } catch (error) {
         if (turn !== asked) return false;
-        if (edit) failed(error);
-        else this.problem(error);
+        if (!edits.length) this.problem(error);
+        else {
+          failed(error);
+          unanswered.pop(); // the others stand
+          if (unanswered.length) this.answer();
+        }
         return false;
       } finally {
         if (turn === asked) this.$refs.picture.classList.remove("waiting");
@@ -259,6 +268,7 @@ export function workbench() {
       this.step(this.history.redo());
     },
     step(state) {
+      unanswered = [];
       if (!state) return;
       this.shut();
       this.changed();

@@ -2,6 +2,7 @@
 import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
 import * as vegaLite from "vega-lite";
+import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchCanvas } from "./canvas.js";
 import { all, made, near, sent } from "./dom.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
@@ -78,7 +79,7 @@ function hideTip() {
  * @returns {vega.Item | null}
  */
 function itemOf(element) {
-  return element?.__data__?.datum ? element.__data__ : null;
+  return element?.__data__?.datum ? element.__data__ : paintedItem(element);
 }
 
 /** Leads from the link at the top of the page to the first mark, or cell, of its drawings. */
@@ -198,6 +199,7 @@ async function drawWhole(host, data, ready, key) {
   await view.runAsync();
   // A legend takes as many lines as the width asks for, which is known only now.
   if (host.querySelector(".role-legend")) await view.resize().runAsync();
+  watchCanvas(host, view, data.sentence ?? "");
   if (ready.isMap) watchMap(host, view);
 }
 
@@ -226,6 +228,7 @@ async function drawPanels(host, data, room, { key, first }) {
   });
   await view.runAsync();
   await fitted(view, layout, host, ready.signals);
+  watchCanvas(host, view, data.sentence ?? "");
   if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
 }
 
@@ -255,7 +258,7 @@ function prepared(spec) {
  */
 function shown(place, ready, data) {
   const view = new vega.View(ready.runtime, {
-    renderer: "svg",
+    renderer: (data.rows?.length ?? 0) > MOST_ELEMENTS ? "canvas" : "svg",
     expr: expressionInterpreter,
     loader: nothingFromElsewhere,
     container: place,
@@ -392,6 +395,7 @@ export function listen(host, chosen) {
  * @param {number} step
  */
 function goToMark(host, mark, step) {
+  if (mark === canvasOf(host)) return goToPainted(host, step);
   const marks = stopsOf(host);
   const next = marks[marks.indexOf(mark) + step];
   if (!next) return;
@@ -456,14 +460,30 @@ function pointsWithin(host, area) {
   const along = drawings.get(host)?.along;
   if (!along) return [];
   const points = new Map();
-  for (const mark of marksOf(host)) {
-    const box = mark.getBoundingClientRect();
-    const [x, y] = [box.left + box.width / 2, box.top + box.height / 2];
+  for (const { x, y, point } of middlesOf(host)) {
     const inside = along === "y" ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
-    const [first] = itemOf(mark)?.datum.point ?? [];
-    if (inside) points.set(JSON.stringify(first), [first]);
+    if (inside) points.set(JSON.stringify(point[0]), [point[0]]);
   }
   return [...points.values()];
+}
+
+/**
+ * Where the middles of all marks are on the screen, with their points.
+ * @param {HTMLElement} host
+ */
+function middlesOf(host) {
+  const canvas = canvasOf(host)?.getBoundingClientRect();
+  if (canvas) {
+    return paintedMarks(host).map(({ item, x1, y1, x2, y2 }) => ({
+      x: canvas.left + (x1 + x2) / 2,
+      y: canvas.top + (y1 + y2) / 2,
+      point: item.datum.point,
+    }));
+  }
+  return marksOf(host).map((mark) => {
+    const box = mark.getBoundingClientRect();
+    return { x: box.left + box.width / 2, y: box.top + box.height / 2, point: itemOf(mark)?.datum.point };
+  });
 }
 
 /**

@@ -64,15 +64,15 @@ export function watchMap(host, view) {
   let place = { zoom: 1, x: 0, y: 0 };
   const size = () => ({ width: view.width(), height: view.height() });
   const middle = () => ({ x: view.width() / 2, y: view.height() / 2 });
-  const svg = /** @type {SVGElement} */ (host.querySelector("svg"));
+  const drawn = /** @type {SVGElement} */ (host.querySelector("svg, canvas"));
   const buttons = made("div", { className: "map-buttons" });
 
   /** @param {Place} to */
   function show(to) {
     place = to;
     view.signal("map_zoom", to.zoom).signal("map_x", to.x).signal("map_y", to.y).runAsync();
-    svg.style.touchAction = to.zoom > 1 ? "none" : "pan-y";
-    svg.style.cursor = to.zoom > 1 ? "grab" : "";
+    drawn.style.touchAction = to.zoom > 1 ? "none" : "pan-y";
+    drawn.style.cursor = to.zoom > 1 ? "grab" : "";
     all.disabled = to.zoom === 1;
     out.disabled = to.zoom === 1;
   }
@@ -93,8 +93,8 @@ export function watchMap(host, view) {
   const all = button("All", "All: back to the whole map", () => show({ zoom: 1, x: 0, y: 0 }));
   host.append(buttons);
   show(place);
-  watchPointers(svg, { place: () => place, origin: () => view.origin(), zoom, move });
-  svg.addEventListener("keydown", (event) => {
+  watchPointers(drawn, { place: () => place, origin: () => view.origin(), zoom, move });
+  drawn.addEventListener("keydown", (event) => {
     const pan = { ArrowLeft: [60, 0], ArrowRight: [-60, 0], ArrowUp: [0, 60], ArrowDown: [0, -60] }[event.key];
     if (event.key === "+" || event.key === "=") zoom(STEP);
     else if (event.key === "-") zoom(1 / STEP);
@@ -109,11 +109,11 @@ export function watchMap(host, view) {
 /**
  * The wheel zooms once the map was clicked (so that a page scrolls over it), or with Ctrl; one finger or the mouse
  * moves it, two fingers zoom.
- * @param {SVGElement} svg
+ * @param {SVGElement} drawn
  * @param {{ place: () => Place, origin: () => number[], zoom: (factor: number, at?: { x: number, y: number }) => void,
  *   move: (x: number, y: number) => void }} map
  */
-function watchPointers(svg, map) {
+function watchPointers(drawn, map) {
   /** @type {Map<number, PointerEvent>} */
   const down = new Map();
   let entered = false;
@@ -121,11 +121,11 @@ function watchPointers(svg, map) {
 
   /** @param {{ clientX: number, clientY: number }} event */
   function at(event) {
-    const box = svg.getBoundingClientRect();
+    const box = drawn.getBoundingClientRect();
     const [left, top] = map.origin();
     return { x: event.clientX - box.left - left, y: event.clientY - box.top - top };
   }
-  svg.addEventListener(
+  drawn.addEventListener(
     "wheel",
     (event) => {
       if (!entered && !event.ctrlKey) return;
@@ -134,12 +134,12 @@ function watchPointers(svg, map) {
     },
     { passive: false },
   );
-  svg.addEventListener("pointerdown", (event) => {
+  drawn.addEventListener("pointerdown", (event) => {
     entered = true;
     moved = 0;
     down.set(event.pointerId, event);
   });
-  svg.addEventListener("pointermove", (event) => {
+  drawn.addEventListener("pointermove", (event) => {
     const before = down.get(event.pointerId);
     if (!before) return;
     down.set(event.pointerId, event);
@@ -153,11 +153,11 @@ function watchPointers(svg, map) {
     } else if (map.place().zoom > 1) map.move(x, y);
   });
   for (const end of ["pointerup", "pointercancel", "pointerleave"]) {
-    svg.addEventListener(end, (event) => {
+    drawn.addEventListener(end, (event) => {
       down.delete(/** @type {PointerEvent} */ (event).pointerId);
       if (end === "pointerleave") entered = false;
     });
   }
   // What ends moving the map is no click on a mark.
-  svg.addEventListener("click", (event) => moved > 6 && map.place().zoom > 1 && event.stopPropagation(), true);
+  drawn.addEventListener("click", (event) => moved > 6 && map.place().zoom > 1 && event.stopPropagation(), true);
 }

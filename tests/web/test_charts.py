@@ -22,7 +22,7 @@ class ChartTest(WebTest):
 
     def answer(self, edit=None, **parts):
         definition = self.chart.definition | parts
-        return self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edit": edit})
+        return self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edits": [edit] if edit else []})
 
 
 class Answers(ChartTest):
@@ -49,7 +49,7 @@ class Answers(ChartTest):
         self.assertIn('data-sort-column="-m0"', data["chart"]["html"])
         definition = data["definition"]
         edit = {"edit": "sort_by_column", "column": "-m0"}
-        again = self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edit": edit}).json()
+        again = self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edits": [edit]}).json()
         self.assertIn('aria-sort="descending"', again["chart"]["html"])
 
     def test_a_new_chart_offers_others_to_begin_with(self):
@@ -93,7 +93,7 @@ class Answers(ChartTest):
             {"definition": {"dataset": "another"}},
             {"definition": {"dataset": str(self.dataset.pk), "version": 9}},
             {"definition": {"dataset": str(self.dataset.pk), "by": [{"field": "zz"}]}},
-            {"definition": self.chart.definition, "edit": {"edit": "nonsense"}},
+            {"definition": self.chart.definition, "edits": [{"edit": "nonsense"}]},
         ):
             with self.subTest(data=data):
                 answer = self.ask("chart-answer", self.chart.pk, data=data)

@@ -243,20 +243,19 @@ class Formulas(ModelTest):
             answer = self.ask(
                 "chart-answer",
                 chart.pk,
-                data={"definition": definition, "edit": {"edit": "vary_measure", "index": 0, "how": how}},
+                data={"definition": definition, "edits": [{"edit": "vary_measure", "index": 0, "how": how}]},
             )
             self.assertEqual(answer.status_code, 200, answer.content)
         found = self.ask(
             "chart-answer",
             chart.pk,
-            data={"definition": definition, "edit": {"edit": "vary_measure", "index": 0, "how": "running"}},
+            data={"definition": definition, "edits": [{"edit": "vary_measure", "index": 0, "how": "running"}]},
         ).json()
         self.assertIn("Running fare", found["rows"])
         self.assertIn("245", found["rows"])
         own = {"edit": "set_formula", "index": 1, "formula": "sum(fare) / count_rows()", "name": "Fare a sailing"}
-        stored = self.ask("chart-answer", chart.pk, data={"definition": definition, "edit": own}).json()["definition"][
-            "show"
-        ][1]
+        answer = self.ask("chart-answer", chart.pk, data={"definition": definition, "edits": [own]}).json()
+        stored = answer["definition"]["show"][1]
         self.assertEqual(stored["formula"], f'sum("#{self.ids["fare"]}") / count_rows()')
 
     def test_a_question_explains_itself(self):
@@ -290,7 +289,7 @@ class Parameters(ModelTest):
 
         def answer(values) -> dict:
             edit = {"edit": "set_value", "parameter": "top_n", "values": values}
-            return self.ask("chart-answer", chart.pk, data={"definition": self.definition, "edit": edit})
+            return self.ask("chart-answer", chart.pk, data={"definition": self.definition, "edits": [edit]})
 
         self.assertIn("top n 2", answer([2]).json()["chart"]["sentence"])
         self.assertEqual(len(answer([2]).json()["chart"]["rows"]), 2)

@@ -127,12 +127,12 @@ class Nonsense(WebTest):
             ("set_value", {"parameter": "x", "values": [1]}),
             *((name, {"index": 0}) for name in EDITS),
         ):
-            sent = {"definition": definition, "edit": {"edit": edit, **sent}, "page": "p", "turn": 1}
+            sent = {"definition": definition, "edits": [{"edit": edit, **sent}], "page": "p", "turn": 1}
             yield "chart-answer", [chart.pk], sent
         for formula in FORMULAS:
-            own = {"definition": chart.definition, "edit": {"edit": "set_formula", "index": 0, "formula": formula}}
+            own = {"definition": chart.definition, "edits": [{"edit": "set_formula", "index": 0, "formula": formula}]}
             yield "chart-answer", [chart.pk], own
-            aligned = {"definition": definition, "edit": {"edit": "set_aligned", "formula": formula}}
+            aligned = {"definition": definition, "edits": [{"edit": "set_aligned", "formula": formula}]}
             yield "chart-answer", [chart.pk], aligned
             yield "shape-formula", [self.dataset.pk], {"formula": formula, "caret": len(formula)}
             yield "model-formula-check", [self.dataset.pk], {"formula": formula, "caret": len(formula), "by": region}

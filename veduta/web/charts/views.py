@@ -6,7 +6,7 @@ import uuid
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import asdict
-from typing import Any
+from typing import Annotated, Any
 
 from django.core.paginator import Paginator
 from django.db.models.functions import Lower
@@ -16,6 +16,7 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field as Attribute
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
@@ -37,6 +38,7 @@ from veduta.web.common.requests import (
     Flag,
     Line,
     Object,
+    Objects,
     Sent,
     Text,
     Whole,
@@ -77,9 +79,9 @@ class ChartSent(Sent):
 
 
 class Question(ChartSent):
-    """An edit to make first, and which question of which page this is."""
+    """Edits to make first, and which question of which page this is."""
 
-    edit: Object = {}
+    edits: Annotated[Objects, Attribute(max_length=50)] = []
     page: Line = ""
     turn: Whole = 0
 
@@ -194,13 +196,13 @@ def other_openings(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Apply an edit, if one is sent, and answer: the definition, its sentence, the drawing and the rows below it."""
+    """Apply edits, if some are sent, and answer: the definition, its sentence, the drawing and the rows below it."""
     chart, question = _chart(pk), sent(request, Question)
     definition = question.load(chart)
     model = model_for(chart.dataset, request.user, definition.values)
     schema = model.schema
-    if question.edit:
-        definition = apply_edit(definition, model, question.edit)
+    for edit in question.edits:
+        definition = apply_edit(definition, model, edit)
     started = time.perf_counter()
     answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(question))
     took = (time.perf_counter() - started) * 1_000

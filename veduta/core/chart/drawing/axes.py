@@ -41,6 +41,8 @@ MONTHS_SAID = 14
 LETTERS_ALONG = {"x": 20, "y": 28}
 """Letters of a name below and beside a drawing."""
 MOST_SLANTED = 16
+MOST_LABELLED = 150
+"""So many names have a chance to be labels below a drawing."""
 LEVEL_LETTERS = 90
 LEVEL_IN_PANELS = 24
 """So many letters of names below a drawing, or a panel, stand level; more are slanted."""
@@ -103,9 +105,12 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
         "labelOverlap": False if lying else "greedy",
         "description": said_along(picture, made),
     }
+    names = list(dict.fromkeys(mark.name for mark in made))
+    if not lying and len(names) > MOST_LABELLED:  # each label takes its time, though most would be left out
+        axis["values"] = names[:: -(-len(names) // MOST_LABELLED)]
     if not lying:
         axis["labelAngle"] = _angle(picture, made)
-        if axis["labelAngle"] and len({mark.name for mark in made}) <= MOST_SLANTED:
+        if axis["labelAngle"] and len(names) <= MOST_SLANTED:
             axis["labelOverlap"] = False
     return {"field": "name", "type": "nominal", "sort": None, "axis": axis}
 

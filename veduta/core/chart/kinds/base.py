@@ -20,6 +20,8 @@ from veduta.core.query.measures import Measure, measure_format, measure_kind
 from veduta.core.query.query import Query, Sort
 from veduta.core.words import counted
 
+MANY_MARKS = 20_000
+"""Marks of kinds that can still be read when there are very many."""
 THEMES = ("To read", "To compare", "Over time", "Relations", "Shares", "Distributions", "Places", "Your own")
 MOST_SERIES = 12
 """Series that can be told apart."""

@@ -7,7 +7,7 @@ from typing import Literal
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Kind, kind, setting
+from veduta.core.chart.kinds.base import MANY_MARKS, Kind, kind, setting
 
 
 class Direction(Settings):
@@ -77,6 +77,7 @@ class Strip(Directed):
     )
     measures = (1, 1)
     dimensions = (2, 2)
+    most_groups = MANY_MARKS
 
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=(0,), how="tick", colour="1", opacity=0.7),)

@@ -13,7 +13,7 @@ from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
-from veduta.core.chart.kinds.base import Asked, Kind, ShadeSettings, kind, setting
+from veduta.core.chart.kinds.base import MANY_MARKS, Asked, Kind, ShadeSettings, kind, setting
 from veduta.core.data.fields import Aggregate
 from veduta.core.formats import format_value
 from veduta.core.geography.matching import matched
@@ -158,6 +158,7 @@ class PointMap(Kind):
     )
     measures = (1, 2)
     dimensions = (1, 2)
+    most_groups = MANY_MARKS
     settings = PointSettings
 
     def unfit_besides(self, asked: Asked) -> str:

@@ -10,7 +10,7 @@ from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
 from veduta.core.chart.fits import Fitted, fitted
-from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
+from veduta.core.chart.kinds.base import MANY_MARKS, Asked, Kind, Suits, kind, setting
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, not_drawn
@@ -20,6 +20,9 @@ FEWEST = 5
 MOST_SUITED = 5_000
 SIZES = [20, 900]
 """Areas of the smallest and the largest dot, in square pixels."""
+LEAST_SIZE, USUAL_SIZE = 12, 60
+SPARSE = 300
+"""Of so many dots each has its full size; of more they are smaller, so that they hide less of each other."""
 
 
 class ScatterSettings(Settings):
@@ -52,6 +55,7 @@ class Scatter(Kind):
     )
     measures = (2, 3)
     dimensions = (1, 2)
+    most_groups = MANY_MARKS
     settings = ScatterSettings
 
     def suits(self, asked: Asked) -> Suits | None:
@@ -68,19 +72,20 @@ class Scatter(Kind):
 
     def draw(self, picture: Picture) -> Drawing:
         made = _dots(picture)
+        crowd = max(1.0, len(made) / SPARSE)
         colour = colour_by_series(picture, made)
         x, y, *size = picture.measures
         encoding: dict[str, Any] = {
             "x": _axis("across", x),
             "y": _axis("value", y),
             "color": colour,
-            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.15}], "value": 0.75},
+            "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.15}], "value": 0.75 if crowd == 1 else 0.5},
             "description": SAID,
         }
         if size:
-            scale = {"range": SIZES, "zero": True}
+            scale = {"range": [max(LEAST_SIZE, size / crowd) for size in SIZES], "zero": True}
             encoding["size"] = {"field": "size", "type": "quantitative", "scale": scale, "legend": None}
-        shape = {"type": "point", "filled": True, **POINTED_AT} | ({} if size else {"size": 60})
+        shape = {"type": "point", "filled": True, "size": max(LEAST_SIZE, USUAL_SIZE / crowd), **POINTED_AT}
         lines, notes = _fits(picture, made)
         if missing := picture.result.frame.height - len(made):
             notes.append(not_drawn(missing, "dot", "without both values"))
