@@ -7,6 +7,7 @@ import datetime as dt
 import math
 import statistics
 import unittest
+from itertools import combinations
 
 import numpy as np
 from hypothesis import given
@@ -146,6 +147,29 @@ class Boxes(unittest.TestCase):
             self.assertEqual((whisker["value"], whisker["to"]), (low, high))
             self.assertEqual((box["value"], box["to"], median["value"]), (first, third, middle))
 
+    @examples(40)
+    @given(
+        st.lists(
+            st.tuples(st.sampled_from("AB"), st.sampled_from("CDE"), st.integers(1, 2), st.integers(1, 900)),
+            min_size=1,
+            max_size=20,
+        )
+    )
+    def test_rectangles_of_levels_lie_within_those_above_and_do_not_overlap(self, cells):
+        rows = [
+            {"region": region, "route": route, "passengers": people, "fare": float(fare)}
+            for region, route, people, fare in cells
+        ]
+        drawing = drawn(rows, kind="nested", show=[FARE], by=["region", "route", "passengers"])
+        places = [(m["left"], m["top"], m["right"], m["bottom"]) for m in drawing.rows]
+        self.assertEqual(len(places), len({cell[:3] for cell in cells}))
+        for (left, top, right, bottom), (left2, top2, right2, bottom2) in combinations(places, 2):
+            apart = right <= left2 + 1e-6 or right2 <= left + 1e-6 or bottom <= top2 + 1e-6 or bottom2 <= top + 1e-6
+            self.assertTrue(apart)
+        headings = drawing.spec["layer"][-1]["data"]["values"]
+        self.assertEqual(len(headings), len({cell[0] for cell in cells}) + len({cell[:2] for cell in cells}))
+        self.assertEqual({m["label"] for m in drawing.rows}, {str(cell[2]) for cell in cells})
+
 
 class Figures(unittest.TestCase):
     def figure(self, months, **more):
@@ -170,6 +194,23 @@ class Figures(unittest.TestCase):
     def test_the_way_there_has_gaps(self):
         self.assertEqual(_path([0, 10, None, 5, 5]).count("M"), 2)
         self.assertEqual(_path([4, None]), "")
+
+    def test_a_single_one_is_compared_with_the_other_measures(self):
+        rows = [{"fare": 90.0, "passengers": 80}, {"fare": 30.0, "passengers": 40}]
+        compared = {"others": "compared", "better": "higher"}
+        figures = drawn(rows, kind="figure", show=[FARE, PASSENGERS], settings=compared).figures
+        self.assertEqual(len(figures), 1)
+        self.assertEqual([(c.text, c.tone) for c in figures[0].changes], [("as passengers", "")])
+        half = {"formula": 'sum("#fare") / 2', "name": "Half of it"}
+        (figure,) = drawn(rows, kind="figure", show=[FARE, half], settings=compared).figures
+        self.assertEqual([(c.text, c.tone) for c in figure.changes], [("▲ +100.0% on half of it", "better")])
+        shares = [
+            {"formula": formula, "name": name, "format": {"style": "percent"}}
+            for formula, name in (("0.255", "Late"), ("0.3", "Goal"))
+        ]
+        (figure,) = drawn(rows, kind="figure", show=shares, settings=compared).figures
+        self.assertEqual([(c.text, c.tone) for c in figure.changes], [("▼ −4.5 points on goal", "worse")])
+        self.assertEqual(len(drawn(rows, kind="figure", show=[FARE, PASSENGERS]).figures), 2)
 
     def test_the_share_of_a_target(self):
         rows = [{"fare": 30.0, "passengers": 40}]

@@ -14,6 +14,7 @@ from veduta.core.data.fields import Kind as ValueKind
 from veduta.core.data.fields import NumberFormat
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
+from veduta.core.words import in_sentence
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
 PERCENT = NumberFormat(style="percent", decimals=1)
@@ -22,15 +23,23 @@ NO_CHANGE = 0.0005
 """A share of change that is said to be none."""
 
 
+class FigureSettings(Settings):
+    others: Literal["apart", "compared"] = setting(
+        "Further measures", "apart", {"apart": "Figures of their own", "compared": "Compared with"}
+    )
+    better: Literal["none", "higher", "lower"] = setting("What is better", "none", BETTER)
+
+
 @kind
 class SingleFigure(Kind):
     name = "figure"
     title = "single figure"
     theme = "To read"
-    use = "Says one number large."
+    use = "Says one number large, and how it differs from others if it is to."
     glyph = '<path d="M5 5h3.4v14H5zM12 5h8v3h-5v2.6h5V19h-8v-3h5v-2.6h-5zM23.5 16H27v3h-3.5z"/>'
     dimensions = (0, 0)
     numbers = False
+    settings = FigureSettings
 
     def unfit(self, asked: Asked) -> str:
         return "A single figure has no dimensions." if asked.groups else super().unfit(asked)
@@ -38,8 +47,33 @@ class SingleFigure(Kind):
     def suits(self, asked: Asked) -> Suits | None:
         return Suits(1, "no dimension, so a single figure")
 
+    def offered(self, asked: Asked) -> list[str]:
+        if len(asked.measures) < 2 or not asked.numbers:
+            return []
+        return ["others", "better"] if self.set(asked.definition).others == "compared" else ["others"]
+
     def draw(self, picture: Picture) -> Drawing:
-        return Drawing(figures=[_figure(picture, column, _first(picture, column)) for column in picture.measures])
+        figures = [_figure(picture, column, _first(picture, column)) for column in picture.measures]
+        if picture.settings.others == "apart" or not all(column.kind.is_number for column in picture.measures):
+            return Drawing(figures=figures)
+        first, *others = picture.measures
+        changes = [
+            change for other in others if (change := _difference(picture, first, other, picture.settings.better))
+        ]
+        return Drawing(figures=[replace(figures[0], changes=changes)])
+
+
+def _difference(picture: Picture, first: Column, other: Column, better: str) -> Change | None:
+    """How the first measure differs from another: in percent of it, of two shares in percentage points."""
+    value, before = _first(picture, first), _first(picture, other)
+    words = in_sentence(other.name)
+    if first.format.style == other.format.style == "percent" and value is not None and before is not None:
+        points = value - before
+        if abs(points) < NO_CHANGE:
+            return Change(f"as {words}")
+        said = f"{abs(points) * 100:,.1f} {'point' if round(abs(points) * 100, 1) == 1 else 'points'}"
+        return _said(points > 0, said, words, better)
+    return _change(value, before, words, better)
 
 
 def _first(picture: Picture, column: Column) -> float | None:
@@ -122,9 +156,12 @@ def _change(value: float | None, before: float | None, words: str, better: str) 
     if abs(share) < NO_CHANGE:
         return Change(f"as {words}")
     said = format_value(abs(share), ValueKind.DECIMAL, PERCENT)
-    rises = share > 0
+    return _said(share > 0, said, words, better)
+
+
+def _said(rises: bool, size: str, words: str, better: str) -> Change:
     tone = "" if better == "none" else "better" if rises == (better == "higher") else "worse"
-    return Change(f"{'▲ +' if rises else '▼ −'}{said} on {words}", tone)
+    return Change(f"{'▲ +' if rises else '▼ −'}{size} on {words}", tone)
 
 
 def _path(values: list[float | None]) -> str:

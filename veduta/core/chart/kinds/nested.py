@@ -40,10 +40,10 @@ class Nested(Kind):
     article = ""
     theme = "Shares"
     highest_first = True
-    use = "Shows many parts of a whole by area, and within each its own parts."
+    use = "Shows many parts of a whole by area, and within each its own parts, level within level."
     glyph = '<path d="M3 3h14v18H3zM18.5 3H29v10H18.5zM18.5 14.5H24V21h-5.5zM25.5 14.5H29V21h-3.5z"/>'
     measures = (1, 1)
-    dimensions = (1, 2)
+    dimensions = (1, 4)
 
     def draw(self, picture: Picture) -> Drawing:
         all_marks = marks(picture)
@@ -54,51 +54,54 @@ class Nested(Kind):
         if len(there) > MOST_DRAWN:
             notes.append(f"The {MOST_DRAWN} largest of {len(there):,} parts are drawn.")
             there = there[:MOST_DRAWN]
-        is_nested = len(picture.dimensions) > 1
-        headings = _place_nested(there) if is_nested else _place(there, (0, 0, WIDTH, HEIGHT))
+        levels = len(picture.dimensions)
+        headings = _place_within(there, (0, 0, WIDTH, HEIGHT), 0, levels)
         total = sum(mark.value for mark in there)
         for mark in there:
-            mark.paint = mark.name if is_nested else ""
+            mark.paint = mark.name if levels > 1 else ""
             share = f"{mark.value / total:.1%}"
+            mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
-            mark.more["label"] = mark.series if is_nested else mark.name
         paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
         for mark in there:
             mark.more["strong"] = int(needs_white(paints[mark.paint]))
         colour = colour_channel(paints, in_legend=False)
-        spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings if is_nested else [])])
+        spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings)])
         return Drawing(spec, rows_of(there), notes=notes)
 
 
-def _place(parts: list[Mark], within: Rectangle) -> list[dict[str, Any]]:
-    """Squarified rectangles (Bruls, Huizing, van Wijk 2000) in proportion to the values, the largest first."""
+def _place(parts: list[Mark], within: Rectangle) -> None:
+    """Gives the marks their rectangles, in proportion to their values, the largest first."""
+    for mark, (x, y, width, height) in zip(parts, _squares([mark.value for mark in parts], within), strict=True):
+        mark.more |= {"left": x, "right": x + width, "top": y, "bottom": y + height}
+
+
+def _squares(values: list[float], within: Rectangle) -> list[Rectangle]:
+    """Squarified rectangles (Bruls, Huizing, van Wijk 2000); those of nothing where there is no room."""
     x, y, width, height = within
-    if parts and width > 0 and height > 0:
-        sizes = squarify.normalize_sizes([mark.value for mark in parts], width, height)
-        for mark, place in zip(parts, squarify.squarify(sizes, x, y, width, height), strict=True):
-            mark.more |= {
-                "left": place["x"],
-                "right": place["x"] + place["dx"],
-                "top": place["y"],
-                "bottom": place["y"] + place["dy"],
-            }
-    return []
+    if not values or width <= 0 or height <= 0:
+        return [(x, y, 0, 0)] * len(values)
+    sizes = squarify.normalize_sizes(values, width, height)
+    return [(each["x"], each["y"], each["dx"], each["dy"]) for each in squarify.squarify(sizes, x, y, width, height)]
 
 
-def _place_nested(parts: list[Mark]) -> list[dict[str, Any]]:
-    """Rectangles of the first dimension's values, with those of the second in them; gives the headings of the first."""
+def _place_within(parts: list[Mark], within: Rectangle, level: int, levels: int) -> list[dict[str, Any]]:
+    """Rectangles of a level's values, with those of the levels below in them; gives the headings of all but the last."""
+    if level == levels - 1:
+        _place(parts, within)
+        return []
     by_name: dict[str, list[Mark]] = {}
     for mark in parts:
-        by_name.setdefault(mark.name, []).append(mark)
-    outer = sorted(by_name.items(), key=lambda each: -sum(mark.value for mark in each[1]))
-    sizes = squarify.normalize_sizes([sum(mark.value for mark in inside) for _, inside in outer], WIDTH, HEIGHT)
+        by_name.setdefault(mark.tip[level][1], []).append(mark)
+    sums = {name: sum(mark.value for mark in inside) for name, inside in by_name.items()}
+    names = sorted(sums, key=lambda name: -sums[name])
     headings = []
-    for (name, inside), place in zip(outer, squarify.squarify(sizes, 0, 0, WIDTH, HEIGHT), strict=True):
-        strip = min(HEADING, place["dy"] / 3)
-        _place(inside, (place["x"], place["y"] + strip, place["dx"] - 0.4, place["dy"] - strip - 0.6))
-        right = place["x"] + place["dx"]
-        headings.append({"left": place["x"], "right": right, "top": place["y"], "name": name})
+    for name, (x, y, width, height) in zip(names, _squares([sums[name] for name in names], within), strict=True):
+        strip = min(HEADING, height / 3)
+        headings.append({"left": x, "right": x + width, "top": y, "name": name, "level": level})
+        inside = (x, y + strip, width - 0.4, height - strip - 0.6)
+        headings += _place_within(by_name[name], inside, level + 1, levels)
     return headings
 
 
@@ -153,6 +156,8 @@ def _headings(headings: list[dict[str, Any]]) -> list[dict[str, Any]]:
         return []
     limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 8"}
     text = {"type": "text", "align": "left", "baseline": "top", "dx": 2, "dy": 3, "limit": limit, "aria": False}
-    text |= {"fontWeight": 600, "color": NAMED_COLOURS["ink"]}
-    encoding = {**_scales("left", "top"), "text": {"field": "name"}}
+    text |= {"fontWeight": {"expr": "datum.level ? 400 : 600"}, "color": NAMED_COLOURS["ink"]}
+    wide = "scale('x', datum.right) - scale('x', datum.left) > 30"
+    opacity = {"condition": {"test": wide, "value": 1}, "value": 0}
+    encoding = {**_scales("left", "top"), "text": {"field": "name"}, "opacity": opacity}
     return [{"data": {"values": headings}, "mark": text, "encoding": encoding}]
