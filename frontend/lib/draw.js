@@ -229,7 +229,7 @@ async function drawPanels(host, data, room, { key, first }) {
   await view.runAsync();
   await fitted(view, layout, host, ready.signals);
   watchCanvas(host, view, data.sentence ?? "");
-  if (layout.pages) host.append(pager(layout, (to) => turnTo(host, data, to)));
+  if (layout.earlier !== null || layout.later !== null) host.append(pager(layout, (to) => turnTo(host, data, to)));
 }
 
 /**

@@ -2,11 +2,14 @@
 import { made } from "./dom.js";
 
 /**
- * @typedef {{ count: number, columns: number, across: number, down: number, beside: number,
+ * @typedef {{ count: number, columns: number, grid: boolean, across: number, down: number, beside: number,
  *   least_width: number, least_height: number }} Room
  * How panels want to be laid out, as the server says.
- * @typedef {{ spec: any, first: number, shown: number, columns: number, rows: number, pages: boolean, count: number,
- *   beside: number, height: number }} Layout
+ * @typedef {{ spec: any, first: number, columns: number, rows: number, said: string, earlier: number | null,
+ *   later: number | null, beside: number, height: number }} Layout
+ * Panels as they are shown, and with which others begin, if there are some earlier or later.
+ * @typedef {{ panels: number[], columns: number, said: string, earlier: number | null, later: number | null }} Page
+ * The panels of a page by their numbers.
  */
 
 const AXIS = 44; // about what axes take at the left and below
@@ -31,39 +34,112 @@ export function arranged(spec, room, width, height, first) {
     columns: Math.max(1, Math.floor((inner.wide + across) / (room.least_width + across))),
     rows: Math.max(1, Math.floor((inner.high + down) / (room.least_height + down))),
   };
-  if (room.columns === count) most.rows = 1; // a single row goes on on the next page
-  const columns = room.columns && room.columns < count ? room.columns : suitable(room, inner, most);
-  const perPage = columns * most.rows;
-  const pages = perPage < count;
-  const start = Math.min(first - (first % perPage), Math.max(0, count - 1));
-  const shown = Math.min(perPage, count - start);
-  const rows = Math.ceil(shown / columns);
+  const page = room.grid && count ? pageOfGrid(room, most, first) : pageInOrder(room, inner, most, first);
+  const { panels, columns, said, earlier, later } = page;
+  const rows = Math.ceil(panels.length / columns);
   const sizes = {
     columns,
-    first: start,
-    shown,
+    shown: panels.length,
     whole: width,
     panel_width: each(inner.wide, columns, across),
     panel_height: each(inner.high, rows, down),
+    ...Object.fromEntries(panels.map((number, place) => [`place_${number}`, place])),
   };
+  const [panel_width, panel_height] = [sizes.panel_width, sizes.panel_height];
   return {
     spec: {
       ...spec,
       columns,
       params: Object.entries(sizes).map(([name, value]) => ({ name, value })),
-      concat: spec.concat
-        .slice(start, start + shown)
-        .map((/** @type {any} */ panel) => ({ ...panel, width: sizes.panel_width, height: sizes.panel_height })),
+      concat: panels.map((number) => ({ ...spec.concat[number], width: panel_width, height: panel_height })),
     },
-    first: start,
-    shown,
+    first: panels[0] ?? 0,
     columns,
     rows,
-    pages,
-    count,
+    said,
+    earlier,
+    later,
     beside: room.beside,
-    height: height - (pages ? PAGER : 0),
+    height: height - (panels.length < count ? PAGER : 0),
   };
+}
+
+/**
+ * Panels one after the other, from one on with which a page begins.
+ * @param {Room} room
+ * @param {{ wide: number, high: number }} inner
+ * @param {{ columns: number, rows: number }} most
+ * @param {number} first
+ * @returns {Page}
+ */
+function pageInOrder(room, inner, most, first) {
+  const { count } = room;
+  if (room.columns === count) most.rows = 1; // a single row goes on on the next page
+  const columns = room.columns && room.columns < count ? room.columns : suitable(room, inner, most);
+  const perPage = columns * most.rows;
+  const start = Math.min(first - (first % perPage), Math.max(0, count - 1));
+  const panels = numbers(start, Math.min(start + perPage, count));
+  const end = start + panels.length;
+  return {
+    panels,
+    columns,
+    said: panels.length > 1 ? `Panels ${start + 1} to ${end} of ${count}` : `Panel ${start + 1} of ${count}`,
+    earlier: start ? Math.max(0, start - perPage) : null,
+    later: end < count ? end : null,
+  };
+}
+
+/**
+ * A part of the rows and columns of a grid, the one with a panel.
+ * @param {Room} room
+ * @param {{ columns: number, rows: number }} most
+ * @param {number} first
+ * @returns {Page}
+ */
+function pageOfGrid(room, most, first) {
+  const { columns } = room;
+  const rows = Math.ceil(room.count / columns);
+  const size = { columns: evenly(columns, most.columns), rows: evenly(rows, most.rows) };
+  const across = Math.ceil(columns / size.columns);
+  const pages = across * Math.ceil(rows / size.rows);
+  const at = {
+    column: Math.floor((first % columns) / size.columns),
+    row: Math.floor(Math.floor(first / columns) / size.rows),
+  };
+  const page = at.row * across + at.column;
+  const there = {
+    columns: numbers(at.column * size.columns, Math.min(columns, (at.column + 1) * size.columns)),
+    rows: numbers(at.row * size.rows, Math.min(rows, (at.row + 1) * size.rows)),
+  };
+  const begin = (/** @type {number} */ to) =>
+    Math.floor(to / across) * size.rows * columns + (to % across) * size.columns;
+  return {
+    panels: there.rows.flatMap((row) => there.columns.map((column) => row * columns + column)),
+    columns: there.columns.length,
+    said: `${span("Column", there.columns, columns)}, ${span("row", there.rows, rows)}`,
+    earlier: page ? begin(page - 1) : null,
+    later: page + 1 < pages ? begin(page + 1) : null,
+  };
+}
+
+/** @param {number} from @param {number} to */
+const numbers = (from, to) => Array.from({ length: Math.max(0, to - from) }, (_, i) => from + i);
+
+/**
+ * How many of some stand on a page, if pages are to be about even.
+ * @param {number} count
+ * @param {number} most
+ */
+const evenly = (count, most) => Math.ceil(count / Math.ceil(count / most));
+
+/**
+ * @param {string} what
+ * @param {number[]} there
+ * @param {number} count
+ */
+function span(what, there, count) {
+  const [first, last] = [there[0] + 1, there[there.length - 1] + 1];
+  return first === last ? `${what} ${first} of ${count}` : `${what}s ${first} to ${last} of ${count}`;
 }
 
 /**
@@ -123,15 +199,12 @@ export async function fitted(view, layout, host, signals) {
  * @param {(first: number) => void} turn
  */
 export function pager(layout, turn) {
-  const { first, shown, count } = layout;
   const bar = made("div", { className: "pager" });
-  const words = shown > 1 ? `Panels ${first + 1} to ${first + shown} of ${count}` : `Panel ${first + 1} of ${count}`;
-  bar.append(made("span", { textContent: words }));
-  const to = { Earlier: first - shown, Later: first + shown };
-  for (const [name, start] of Object.entries(to)) {
+  bar.append(made("span", { textContent: layout.said }));
+  for (const [name, start] of Object.entries({ Earlier: layout.earlier, Later: layout.later })) {
     const button = made("button", { type: "button", className: "btn btn-small", textContent: name });
-    button.disabled = name === "Earlier" ? first === 0 : start >= count;
-    button.addEventListener("click", () => turn(Math.max(0, start)));
+    button.disabled = start === null;
+    button.addEventListener("click", () => turn(start ?? 0));
     bar.append(button);
   }
   return bar;

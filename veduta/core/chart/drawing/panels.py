@@ -22,9 +22,9 @@ from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Pictur
 from veduta.core.query.query import Column
 from veduta.core.words import counted, listed
 
-MOST_PANELS = 60
+MOST_PANELS, MOST_IN_GRID = 60, 120
 MOST_NOTES = 4
-MOST_ACROSS = 6
+MOST_ACROSS = 12
 """Values of a second dimension that stand beside one another."""
 LEAST_WIDTH, LEAST_HEIGHT = 150, 96
 APART, BELOW_TITLE, NUMBERS, LABELS = 16, 32, 44, 18
@@ -32,10 +32,10 @@ APART, BELOW_TITLE, NUMBERS, LABELS = 16, 32, 44, 18
 LEAST_STEP = 9
 """The least room of a name below a panel; where there is less, only its mark says it, when it is pointed at."""
 SIZES = {"width": "panel_width", "height": "panel_height"}
-LEFT = "({i} - first) % columns === 0"
-RIGHT = "({i} - first) % columns === columns - 1 || {i} - first === shown - 1"
-TOP = "{i} - first < columns"
-BOTTOM = "{i} - first + columns >= shown"
+LEFT = "place_{i} % columns === 0"
+RIGHT = "place_{i} % columns === columns - 1 || place_{i} === shown - 1"
+TOP = "place_{i} < columns"
+BOTTOM = "place_{i} + columns >= shown"
 EDGES = {"x": ("bottom", {"bottom": BOTTOM, "top": TOP}), "y": ("left", {"left": LEFT, "right": RIGHT})}
 """Where axes of a channel usually stand, and at which panels those of a common scale are labelled."""
 
@@ -80,7 +80,7 @@ def _panels(picture: Picture, panels: Panels, notes: list[str]) -> list[_Panel]:
     if len(orders) == 2 and len(orders[1]) > MOST_ACROSS:
         notes.append(_said_first(MOST_ACROSS, len(orders[1]), columns[1]))
         orders[1] = orders[1][:MOST_ACROSS]
-    most = MOST_PANELS // len(orders[1]) if len(orders) == 2 and orders[1] else MOST_PANELS
+    most = MOST_IN_GRID // len(orders[1]) if len(orders) == 2 and orders[1] else MOST_PANELS
     if len(orders[0]) > most:
         notes.append(_said_first(most, len(orders[0]), columns[0]))
         orders[0] = orders[0][:most]
@@ -183,7 +183,16 @@ def _room(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing]) -
     if len(panels.by) > 1:
         columns = len({panel.values[1] for panel in made}) or 1
     least = max((drawing.least_height - AROUND_ROWS for drawing in drawings), default=0)
-    return PanelRoom(len(made), columns, across, down, beside, LEAST_WIDTH, max(LEAST_HEIGHT, least))
+    return PanelRoom(
+        count=len(made),
+        columns=columns,
+        grid=len(panels.by) > 1,
+        across=across,
+        down=down,
+        beside=beside,
+        least_width=LEAST_WIDTH,
+        least_height=max(LEAST_HEIGHT, least),
+    )
 
 
 def _own(panels: Panels, drawings: Sequence[Drawing]) -> set[str]:
@@ -216,7 +225,8 @@ def _composed(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing
         for encoding in _encodings(spec):
             _label_at_edges(encoding, i, own)
     columns = room.columns or min(3, room.count) or 1
-    sizes = {"columns": columns, "first": 0, "shown": room.count, "panel_width": 200, "panel_height": 120, "whole": 700}
+    sizes = {"columns": columns, "shown": room.count, "panel_width": 200, "panel_height": 120, "whole": 700}
+    sizes |= {f"place_{i}": i for i in range(room.count)}
     datasets = {name: rows for drawing in drawings for name, rows in (drawing.spec or {}).get("datasets", {}).items()}
     return {
         "$schema": SCHEMA,

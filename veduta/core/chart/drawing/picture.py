@@ -88,10 +88,12 @@ class Picture:
 @dataclass
 class PanelRoom:
     """How panels want to be laid out, in pixels: how many there are, how many stand beside one another (0 for as many
-    as fit), how far they are apart, how much stands out at their right, and the least each can be read at."""
+    as fit), whether rows and columns mean something, how far they are apart, how much stands out at their right, and
+    the least each can be read at."""
 
     count: int
     columns: int
+    grid: bool
     across: int
     down: int
     beside: int
