@@ -78,7 +78,11 @@ def many_readers(groups: Groups) -> list[str]:
 
 @table("drawing", "drawing")
 def drawing(groups: Groups) -> list[str]:
-    return goals(groups["drawing"])
+    lines = ["| | to a specification | to paint it |", "|---|--:|--:|"]
+    for each in groups["drawing"]:
+        columns = (each.said(each.ours), each.said(each.beside["painted"]))
+        lines.append(f"| {each.name} | {' | '.join(columns)} |")
+    return lines
 
 
 @table("others", "others")

@@ -6,7 +6,7 @@ import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchC
 import { all, made, near, sent } from "./dom.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
-import { entriesOf, entryAt, focusEntry, pointsOf, watchSeries } from "./series.js";
+import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
 import { updateContent } from "./update.js";
 
 /**
@@ -241,6 +241,7 @@ async function drawPanels(host, data, room, { key, first }) {
 function prepared(spec) {
   const config = readThemes()[isDark() ? "dark" : "light"];
   const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
+  if (!spec.concat) limitLegends(compiled);
   const isMap = !spec.concat && madeZoomable(compiled);
   return {
     runtime: vega.parse(compiled, undefined, { ast: true }),

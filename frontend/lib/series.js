@@ -64,6 +64,21 @@ export function entryAt(host, event) {
   return undefined;
 }
 
+/** How much of a drawing's height its legend may take, and the height of one of its lines, in pixels. */
+const [LEGEND_SHARE, LEGEND_LINE] = [0.3, 16];
+
+/**
+ * Keeps legends of many entries from pushing a drawing out: those that have no room are counted.
+ * @param {any} compiled
+ */
+export function limitLegends(compiled) {
+  for (const legend of compiled.legends ?? []) {
+    const columns = legend.columns?.signal;
+    const lines = `max(2, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
+    if (columns) legend.symbolLimit = { signal: `${columns} * ${lines}` };
+  }
+}
+
 /**
  * The points of all marks of a series.
  * @param {any[]} rows

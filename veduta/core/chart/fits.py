@@ -14,6 +14,8 @@ DEGREES = {"linear": 1, "quadratic": 2, "cubic": 3}
 POINTS_OF_A_CURVE = 60
 SMOOTHED_SHARE = 2 / 3
 """The share of the points that each point of a smoothed line goes by."""
+MOST_EXACT, CLOSE_TOGETHER = 2_000, 0.01
+"""Of more points than this, those that lie closer together than this share of the axis are not each worked out."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,9 @@ def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
 def _smoothed(xs: np.ndarray, ys: np.ndarray) -> Fitted | str:
     from statsmodels.nonparametric.smoothers_lowess import lowess  # takes two seconds to import
 
-    line = lowess(ys, xs, frac=SMOOTHED_SHARE, return_sorted=True)
+    # Between many points that lie close together the line is drawn straight, as Cleveland (1979) advises.
+    near = CLOSE_TOGETHER * float(xs.max() - xs.min()) if len(xs) > MOST_EXACT else 0.0
+    line = lowess(ys, xs, frac=SMOOTHED_SHARE, delta=near, return_sorted=True)
     if not np.isfinite(line).all():
         return "A smoothed line needs more points that lie apart from each other."
     return Fitted(line[:, 0].tolist(), line[:, 1].tolist(), "", None, len(xs))

@@ -52,7 +52,7 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
         "range": {"category": list(series)},
         "view": {"stroke": None},
         "autosize": {"type": "fit", "contains": "padding", "resize": True},
-        "axis": {**text, "domain": False, "ticks": False, "labelPadding": 6},
+        "axis": {**text, "domain": False, "ticks": False, "labelPadding": 6, "labelSeparation": 6},
         "axisQuantitative": {
             "grid": True,
             "gridColor": tokens["rule"],
@@ -61,7 +61,7 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
             "zindex": 0,
         },
         "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
-        "axisXQuantitative": {"domain": False, "labelOverlap": "greedy", "labelSeparation": 8},
+        "axisXQuantitative": {"domain": False, "labelOverlap": "parity", "labelSeparation": 8},
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
         "rule": {"color": tokens["ink"]},
         "title": {

@@ -40,6 +40,8 @@ MONTHS_SAID = 14
 """Months of which each has a label; of more every third."""
 LETTERS_ALONG = {"x": 20, "y": 28}
 """Letters of a name below and beside a drawing."""
+ALONE = {1: 1.0, 2: 0.5}
+"""How much room stands before and after one band or two, in bands, so that they do not fill a whole drawing."""
 MOST_SLANTED = 16
 MOST_LABELLED = 150
 """So many names have a chance to be labels below a drawing."""
@@ -112,7 +114,10 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
         axis["labelAngle"] = _angle(picture, made)
         if axis["labelAngle"] and len(names) <= MOST_SLANTED:
             axis["labelOverlap"] = False
-    return {"field": "name", "type": "nominal", "sort": None, "axis": axis}
+    channel = {"field": "name", "type": "nominal", "sort": None, "axis": axis}
+    if len(names) in ALONE and not picture.whole:
+        channel["scale"] = {"paddingOuter": ALONE[len(names)]}
+    return channel
 
 
 def _angle(picture: Picture, made: Sequence[Mark]) -> int:

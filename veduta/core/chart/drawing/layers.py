@@ -283,7 +283,7 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
     if ground.logarithmic and (values := [mark.value for each in placed for mark in each.made if mark.value]):
         across["scale"] = {"type": "log", "nice": False}
-        across["axis"] |= {"values": axes.logarithmic(min(values), max(values))}
+        across["axis"] |= {"values": axes.logarithmic(min(values), max(values)), "labelOverlap": "greedy"}
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "right", "grid": False}
     if ground.has_two_axes:
@@ -508,7 +508,7 @@ def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     place = {"align": "left", "dx": 6, "baseline": "middle"} if ground.lying else {"baseline": "bottom", "dy": -5}
     encoding = _shared(ground, each, across | {"stack": None})
     opacity = _dimmed(each.layer)
-    if not ground.lying and "scale" not in ground.along:
+    if not ground.lying and "type" not in ground.along.get("scale", {}):
         crowded = f"bandwidth('x') * {BESIDE_BANDS} < {LETTER} * length(datum.text)"
         opacity["condition"].insert(0, {"test": crowded, "value": 0})
     encoding |= {"text": {"field": "text"}, "opacity": opacity, "description": SAID}

@@ -65,7 +65,7 @@ class ColourTable(Kind):
             "sort": order,
             "scale": {"paddingInner": 0.04},
             "axis": axis
-            | {"orient": "top", "labelOverlap": "greedy", "description": across.name}
+            | {"orient": "top", "labelOverlap": "greedy", "labelBound": True, "description": across.name}
             | _level(order, across.dimension.grain),
         }
         y = {
