@@ -13,7 +13,7 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
-from veduta.core.chart.question import Answered, Selection, ask, to_query
+from veduta.core.chart.question import Answered, Selection, ask, to_query, work_out
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
@@ -21,6 +21,7 @@ from veduta.core.model.model import Model
 from veduta.core.query.explain import Step, explain
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import counted_tables, measure_node
+from veduta.core.query.query import Column
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
@@ -57,6 +58,13 @@ def answer_over(
     check_fields(definition, model.schema)
     context = context_now(model, stopped)
     return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader))
+
+
+def columns_of(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:
+    """The columns of a chart's answer, which is not drawn."""
+    model, context = parts_for(dataset, reader, definition.values)
+    check_fields(definition, model.schema)
+    return work_out(definition, model, context)[2].columns
 
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:

@@ -368,11 +368,13 @@ def grammar(request: Request, pk: uuid.UUID) -> JsonResponse:
     definition = written.load(chart)
     if written.even:
         return JsonResponse({"text": formatted(written.text)})
-    answered = services.answer_chart(chart.dataset, definition, request.user)
-    fields = field_names(answered.result.columns)
+    columns = services.columns_of(chart.dataset, definition, request.user)
+    fields = field_names(columns)
     if written.begins:
-        text = definition.specification or starting_text(answered.drawing)
-        described = [(name, column.kind.words) for name, column in zip(fields, answered.result.columns, strict=True)]
+        text = definition.specification
+        if not text:
+            text = starting_text(services.answer_chart(chart.dataset, definition, request.user).drawing)
+        described = [(name, column.kind.words) for name, column in zip(fields, columns, strict=True)]
         return JsonResponse({"text": text, "fields": described})
     problem = problem_in(written.text, [*fields, *ALWAYS])
     completions, span = completions_at(written.text, max(0, written.caret), fields)

@@ -21,7 +21,7 @@ DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
 USUAL_DASH = [6, 3]
 NOMINAL, LETTER, LEVEL, BETWEEN_WORDS = 640, 6, 13, 10
 """A usual width, the width of a letter, the height of a line of words, and room between words, in pixels."""
-MOST_LEVELS = 3
+MOST_LEVELS, LONGEST = 3, 200
 STATISTICS = {"mean": "the mean", "median": "the median", "min": "the lowest", "max": "the highest"}
 
 
@@ -150,7 +150,7 @@ def _placed(picture: Picture, dated: Sequence[Reference]) -> list[_Words]:
     placed = {}
     for number, reference in sorted(enumerate(dated), key=lambda each: each[1].start or dt.date.max):
         at = (milliseconds(reference.start) - first) / max(1, last - first) * NOMINAL if reference.start else 0
-        width = LETTER * len(reference_words(reference)) + BETWEEN_WORDS
+        width = min(LONGEST, LETTER * len(reference_words(reference))) + BETWEEN_WORDS
         begin, side = (at, "left") if at + width <= NOMINAL else (at - width, "right")
         level = next((i for i, end in enumerate(taken) if end <= begin), None)
         placed[number] = _Words(level, side)
@@ -210,7 +210,7 @@ def _days(
     side = place_of_words.side
     dy = 2 + (LEVEL * place_of_words.level if other == "x" else 0)
     dx = 4 if side == "left" else -4
-    text = {"type": "text", "align": side, "baseline": "top", "dx": dx, "dy": dy, "aria": False}
+    text = {"type": "text", "align": side, "baseline": "top", "dx": dx, "dy": dy, "limit": LONGEST, "aria": False}
     top = {"y": {"value": 0}} if other == "x" else {"x": {"value": 0}}
     encoding = {**place, **top, "text": {"field": "label"}}
     halo = text | {"stroke": GROUND, "strokeWidth": 3, "strokeOpacity": 0.85, "color": GROUND}
