@@ -11,6 +11,7 @@ import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
+import { elementOf, framed, partAt } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
 
@@ -41,6 +42,7 @@ export function workbench() {
     canRedo: false,
     popoverOpen: false,
     inGrammar: true,
+    hasParts: false,
     isOwn: false,
     fieldsOpen: innerWidth > 760,
     rowsOpen: true,
@@ -67,10 +69,11 @@ export function workbench() {
         movable: (name) => Boolean(lastAnswer?.chart.series?.some(([each]) => each === name)),
         moved: (names) => this.orderSeries(names),
       });
+      this.watchParts();
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("click", (event) => {
-        if (this.popoverOpen && !near(event, ".popover, .clause, .missing, dialog")) this.shut();
+        if (this.popoverOpen && !near(event, ".popover, .clause, .missing, [x-ref=parts], dialog")) this.shut();
       });
       addEventListener("beforeunload", (event) => {
         if (this.unsent) event.preventDefault();
@@ -169,6 +172,7 @@ export function workbench() {
     async show(data) {
       lastAnswer = data;
       this.inGrammar = Boolean(data.chart.spec);
+      this.hasParts = Boolean(data.chart.parts?.length);
       this.isOwn = data.chart.kind === "own";
       this.why =
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
@@ -281,6 +285,11 @@ export function workbench() {
     },
     keys(event) {
       if (event.key === "Escape" && this.popoverOpen) this.shut(true);
+      const isTyping = near(event, "input, select, textarea, dialog, [contenteditable]");
+      if (event.key === "p" && !isTyping && !event.ctrlKey && !event.metaKey && !event.altKey) {
+        event.preventDefault();
+        this.listParts();
+      }
       shortcuts(event, { save: () => this.save(), undo: () => this.undo(), redo: () => this.redo() });
     },
     titleDone() {
@@ -413,7 +422,7 @@ export function workbench() {
     },
     async openPopover(what) {
       at = what;
-      opener = { clause: what.clause, index: what.index };
+      opener = { clause: what.clause, index: what.index, field: what.field };
       try {
         const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
         this.$refs.popover.innerHTML = html;
@@ -421,7 +430,7 @@ export function workbench() {
         this.popoverOpen = true;
         this.markOpen();
         await shown(this.$refs.popover);
-        placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
+        this.placePopover();
         focusFirst(this.$refs.popover);
         this.formula.attach(this.$refs.popover);
       } catch (error) {
@@ -436,13 +445,71 @@ export function workbench() {
           this.$refs.popover,
           await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }),
         );
-        placeUnder(this.$refs.popover, this.openerElement() ?? this.$refs.sentence);
+        this.placePopover();
       } catch (error) {
         failed(error);
       }
     },
+    // Parts of the drawing: a click on one, or choosing it from their list, opens its settings.
+    watchParts() {
+      const picture = this.$refs.picture;
+      picture.addEventListener("click", (event) => {
+        const part = !pointAt(event) && partAt(picture, this.axes(), event);
+        if (part) this.openPart(part);
+      });
+      picture.addEventListener("pointermove", (event) => {
+        const part = event.buttons || pointAt(event) ? null : partAt(picture, this.axes(), event);
+        framed(picture, part ? elementOf(picture, part) : null);
+        if (part) picture.style.cursor = "pointer";
+      });
+      picture.addEventListener("pointerleave", () => framed(picture, null));
+      offer((event) => {
+        const pointed = /** @type {MouseEvent} */ (event);
+        const part = near(event, "[x-ref=picture]") && partAt(picture, this.parts(), pointed);
+        return part ? [{ label: "How it looks", run: () => this.openPart(part) }] : null;
+      });
+    },
+    /** @returns {import("./lib/parts.js").Part[]} */
+    parts() {
+      return lastAnswer?.chart.parts ?? [];
+    },
+    // A click on an entry of the legend stands for its marks, so that only axes open by a click.
+    axes() {
+      return this.parts().filter((part) => part.side);
+    },
+    openPart({ name, of_values: ofValues }) {
+      this.openPopover({ clause: "look", index: 0, field: name, way: ofValues ? "values" : "names" });
+    },
+    async listParts() {
+      if (!this.parts().length) return;
+      opener = { clause: "parts", index: 0 };
+      at = null;
+      const heading = made("h2", { textContent: "Parts of the drawing" });
+      const options = this.parts().map((part) => {
+        const option = made("button", { type: "button", className: "option", textContent: part.title });
+        option.addEventListener("focus", () => framed(this.$refs.picture, elementOf(this.$refs.picture, part)));
+        option.addEventListener("click", () => this.openPart(part));
+        return option;
+      });
+      this.$refs.popover.replaceChildren(heading, ...options);
+      this.popoverOpen = true;
+      await shown(this.$refs.popover);
+      this.placePopover();
+      options[0].focus();
+    },
+    placePopover() {
+      const anchor = this.openerElement() ?? this.$refs.sentence;
+      const { width, height } = anchor.getBoundingClientRect();
+      const beside = height > 2 * width ? "right-start" : "bottom-start";
+      placeUnder(this.$refs.popover, anchor, anchor === this.$refs.parts ? "bottom-end" : beside);
+    },
     openerElement() {
       if (!opener) return null;
+      if (opener.clause === "parts") return this.$refs.parts;
+      if (opener.clause === "look") {
+        const part = this.parts().find(({ name }) => name === opener.field);
+        return (part && part.name !== "whole" && elementOf(this.$refs.picture, part)) || this.$refs.parts;
+      }
       const place = `[data-clause="${opener.clause}"]`;
       return (
         this.$refs.sentence.querySelector(`${place}[data-index="${opener.index}"]`) ??
@@ -456,6 +523,7 @@ export function workbench() {
     },
     shut(back = false) {
       if (!this.popoverOpen) return;
+      framed(this.$refs.picture, null);
       this.popoverOpen = false;
       if (back === true) this.openerElement()?.focus();
       at = null;

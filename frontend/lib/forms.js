@@ -15,6 +15,8 @@ function read(field) {
       return value === "" ? null : value;
     case "day":
       return value === "" ? null : field.dataset.day;
+    case "words":
+      return value === "" ? null : value;
     case "bool":
       return value === "true";
     default:

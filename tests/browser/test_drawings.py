@@ -17,7 +17,7 @@ class Drawings(BrowserTest):
 
     def chart(self, name: str) -> None:
         self.go("/charts/")
-        self.page.click(f"main a:text-is('{name}')")
+        self.page.click(f'main a:text-is("{name}")')
         self.sees("[x-ref=picture] svg")
 
     def test_panels_that_do_not_fit_stand_on_the_next_page(self):
@@ -94,6 +94,27 @@ class Drawings(BrowserTest):
         self.page.click("[data-clause=split]")
         self.page.click("[x-ref=popover] button:text-is('In the usual order')")
         expect(entries).to_have_text(["Inner Sound", "North Reach", "Outer Skerries", "South Banks"])
+
+    def test_a_part_is_clicked_and_set_to_look_otherwise_and_all_are_listed_by_a_key(self):
+        self.chart("Each region's part of the fare revenue by quarter")
+        axis = self.page.locator("[x-ref=picture] .role-axis:has-text('20%')").bounding_box()
+        self.page.mouse.click(axis["x"] + 8, axis["y"] + 60)
+        self.has_text("[x-ref=popover] h2", "Value axis")
+        self.page.fill("#look-title", "Part of all fares")
+        self.page.keyboard.press("Enter")
+        self.has_text("[x-ref=picture] .role-axis-title", "Part of all fares")
+        self.page.click("[x-ref=popover] button:text-is('All as usual')")
+        expect(self.page.locator("[x-ref=picture] .role-axis-title")).to_have_count(0)
+        self.page.keyboard.press("Escape")
+        self.page.locator("[data-clause=show]").focus()
+        self.page.keyboard.press("p")
+        expect(self.page.locator("[x-ref=popover] .option")).to_have_text(
+            ["Legend", "Left axis", "Axis below", "The whole drawing"]
+        )
+        self.page.keyboard.press("Enter")
+        self.has_text("[x-ref=popover] h2", "Legend")
+        self.page.click("[x-ref=popover] .chip:text-is('None')")
+        expect(self.page.locator("[x-ref=picture] .role-legend")).to_have_count(0)
 
     def test_words_of_a_clause_are_moved_with_keys_and_by_dragging(self):
         self.chart("Passengers by region, and what each of them paid")

@@ -146,6 +146,29 @@ class Answers(ChartTest):
         self.assertEqual(self.client.post(address, {"definition": json.dumps(table)}).status_code, 404)
 
 
+class Looks(ChartTest):
+    def test_an_answer_tells_the_parts_and_their_popovers_set_them(self):
+        data = self.answer().json()
+        self.assertEqual([part["name"] for part in data["chart"]["parts"]], ["value", "along", "whole"])
+        sent = {"definition": data["definition"], "clause": "look", "field": "value", "way": "values"}
+        page = self.ask("chart-clause", self.chart.pk, data=sent)
+        self.assertContains(page, "Value axis")
+        self.assertNotContains(page, "All as usual")
+        edit = {"edit": "set_look", "part": "value", "changes": {"title": "Takings <b>", "low": -20}}
+        again = self.answer(edit).json()
+        axis = again["chart"]["spec"]["encoding"]["y"]
+        self.assertEqual((axis["axis"]["title"], axis["scale"]["domainMin"]), ("Takings <b>", -20))
+        page = self.ask("chart-clause", self.chart.pk, data=sent | {"definition": again["definition"]})
+        self.assertContains(page, "Takings &lt;b&gt;")
+        self.assertContains(page, "All as usual")
+        self.assertEqual(self.ask("chart-clause", self.chart.pk, data=sent | {"field": "nothing"}).status_code, 422)
+
+    def test_what_cannot_be_set_is_said(self):
+        answer = self.answer({"edit": "set_look", "part": "value", "changes": {"low": 5, "high": 1}})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("the axis ends before it begins", answer.json()["message"])
+
+
 class Popovers(ChartTest):
     def popover(self, clause, index=0, **more):
         definition = load_definition(

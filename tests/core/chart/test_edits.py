@@ -186,6 +186,10 @@ class Edits(unittest.TestCase):
             "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
             "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
             "set_reference": ({"reference": {"of": "rows"}}, lambda d: [r.of for r in d.references] == ["rows"]),
+            "set_look": (
+                {"part": "value", "changes": {"title": "", "low": 2}},
+                lambda d: (d.look.value.title, d.look.value.low) == ("", 2),
+            ),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
             "set_group": (
                 {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},

@@ -10,6 +10,7 @@ from pydantic import Field as Attribute
 from pydantic import StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
+from veduta.core.chart.look import Look
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
@@ -136,6 +137,7 @@ class ChartDefinition(Frozen):
     aligned: str = Attribute("", max_length=5_000)
     values: dict[str, ParameterSetting] = {}
     specification: str = Attribute("", max_length=200_000)
+    look: Look = Look()
 
     @property
     def measures(self) -> tuple[Measure, ...]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field as Attribute
+from pydantic import ValidationError
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.choose import choose_kind
@@ -28,6 +29,7 @@ from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
 from veduta.core.chart.kinds.own import Own
+from veduta.core.chart.look import PartName
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
@@ -331,6 +333,21 @@ def _compared(text: str, model: Model) -> str:
     if not (kind and kind.is_number):
         raise DefinitionProblem("Numbers are compared with a number.", hint="Write a formula that is one.")
     return formula
+
+
+@edit
+def set_look(definition: ChartDefinition, model: Model, part: PartName, changes: dict[str, Any]) -> ChartDefinition:
+    """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual. Raises
+    DefinitionProblem for what cannot be set so."""
+    now = getattr(definition.look, part)
+    usual = type(now)()
+    set_to = {name: getattr(usual, name, None) if value is None else value for name, value in changes.items()}
+    try:
+        changed = type(now).model_validate(now.model_dump() | set_to)
+    except ValidationError as problem:
+        why = problem.errors()[0]["msg"].removeprefix("Value error, ")
+        raise DefinitionProblem(f"That cannot be set: {why}.", where=part, hint="Choose another.") from None
+    return _with(definition, look=definition.look.model_copy(update={part: changed}))
 
 
 @edit

@@ -11,6 +11,7 @@ from typing import Any
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.dressing import DrawnPart, dressed, parts_of
 from veduta.core.chart.drawing.events import Others, with_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
@@ -29,7 +30,7 @@ from veduta.core.query.query import Query, Result
 @dataclass
 class Answered:
     """A chart worked out: what it says, how it is drawn, and where its numbers come from. `series` are the names and
-    values of series that can be put into another order."""
+    values of series that can be put into another order, `parts` those that can be set to look otherwise."""
 
     definition: ChartDefinition
     kind: Kind
@@ -40,6 +41,7 @@ class Answered:
     drawing: Drawing
     notes: list[str]
     series: list[tuple[str, Any]]
+    parts: list[DrawnPart]
 
 
 @dataclass
@@ -138,6 +140,7 @@ def ask(
         drawing=drawing,
         notes=notes,
         series=_series(picture),
+        parts=parts_of(drawing) if kind.dressed else [],
     )
 
 
@@ -166,9 +169,11 @@ def picture_of(
 
 
 def draw(picture: Picture, kind: Kind) -> Drawing:
-    """A picture drawn, in panels if it is asked for and the kind is drawn so."""
+    """A picture drawn, in panels if it is asked for and the kind is drawn so, with its parts as they are set to
+    look."""
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
-    return draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
+    drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
+    return dressed(drawing, picture.definition.look) if kind.dressed else drawing
 
 
 def _series(picture: Picture) -> list[tuple[str, Any]]:

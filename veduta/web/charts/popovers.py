@@ -42,6 +42,7 @@ from veduta.core.query.query import Sort
 from veduta.core.words import listed
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
 from veduta.web.charts.filter_forms import FORMS, forms_for
+from veduta.web.charts.look_popover import look_context
 from veduta.web.charts.setting_inputs import setting_inputs
 from veduta.web.common.requests import Line, Sent, Whole
 from veduta.web.datasets.known import known
@@ -266,6 +267,11 @@ def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]
                 for how, words in (("link", "Links"), ("band", "A band"))
             ]
     return found
+
+
+@popover("look")
+def _look(opened: Opened) -> dict[str, Any]:
+    return look_context(opened.definition.look, opened.field, opened.way)
 
 
 @popover("keep")

@@ -285,7 +285,7 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
         across["scale"] = {"type": "log", "nice": False}
         across["axis"] |= {"values": axes.logarithmic(min(values), max(values)), "labelOverlap": "greedy"}
     if placed[0].layer.axis == "second":
-        across["axis"] |= {"orient": "right", "grid": False}
+        across["axis"] |= {"orient": "top" if ground.lying else "right", "grid": False}
     if ground.has_two_axes:
         series = dict.fromkeys(mark.series for each in placed for mark in each.made)
         names = [measure.name for measure in measures] if len(measures) > 1 or not all(series) else list(series)

@@ -51,6 +51,7 @@ class Own(Kind):
     panels = "none"
     numbers = False
     settings = OwnSettings
+    dressed = False
 
     def unfit_besides(self, asked: Asked) -> str:
         return "" if asked.definition.specification else self.base(asked.definition).unfit(asked)

@@ -1,0 +1,125 @@
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+import unittest
+
+from tests.core.chart.test_charts import FARE, MONTH
+from tests.core.chart.test_kinds import ROWS, drawn, fitting, validator
+from veduta.core.chart.definition import load_definition
+from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHM, NOT_POSITIVE, parts_of
+from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.kinds import KINDS
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
+
+PASSENGERS = {"field": "passengers", "aggregate": "sum"}
+SHOWN = [
+    {"route": f"R{i}", "sailed": dt.date(2026, 1 + i, 5), "fare": 10.0 * (i + 1), "passengers": i} for i in range(6)
+]
+LOOKS = [
+    {name: {"title": "Own", "reversed": True, "grid": "shown"} for name in ("along", "value", "second")},
+    {name: {"title": "", "hidden": True} for name in ("along", "value", "second")},
+    {
+        "along": {"labels": "slanted", "letters": 5, "every": 2},
+        "value": {"low": 1, "high": 9, "ticks": 3},
+        "second": {"begins": "data", "scale": "logarithmic"},
+        "legend": {"place": "left"},
+    },
+    {"value": {"scale": "logarithmic", "begins": "zero"}, "legend": {"place": "none"}, "whole": {"size": "large"}},
+]
+
+
+def spec_of(look, rows=SHOWN, **parts):
+    return drawn({"show": [FARE], "by": ["route"], "kind": "bar", "look": look, **parts}, rows)
+
+
+class EveryKind(unittest.TestCase):
+    def test_any_look_of_it_is_within_the_grammar(self):
+        for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
+            for parts, look in itertools.product(fitting(declared, rows)[::4], LOOKS):
+                with self.subTest(kind=declared.name, rows=name, look=look):
+                    drawing = drawn({**parts, "look": look}, rows).drawing
+                    if drawing.spec:
+                        grammar = "vega" if "vega/" in drawing.spec["$schema"] else "vega-lite"
+                        errors = [error.message[-200:] for error in validator(grammar).iter_errors(drawing.spec)]
+                        self.assertEqual(errors, [])
+
+    def test_the_usual_look_changes_nothing(self):
+        plain, usual = (drawn({"show": [FARE], "by": ["route"], **more}, SHOWN) for more in ({}, {"look": {}}))
+        self.assertEqual(plain.drawing, usual.drawing)
+
+
+class Axes(unittest.TestCase):
+    def test_titles_ends_and_grids_are_as_they_are_set(self):
+        look = {"value": {"title": "Takings", "low": -5, "high": 80, "ticks": 3, "grid": "none"}}
+        y = spec_of(look).drawing.spec["encoding"]["y"]
+        self.assertEqual((y["axis"]["title"], y["axis"]["tickCount"], y["axis"]["grid"]), ("Takings", 3, False))
+        self.assertEqual((y["scale"]["domainMin"], y["scale"]["domainMax"]), (-5, 80))
+        hidden = spec_of({"along": {"hidden": True}, "value": {"reversed": True}}).drawing.spec["encoding"]
+        self.assertEqual((hidden["x"]["axis"], hidden["y"]["scale"]["reverse"]), (None, True))
+
+    def test_each_goes_with_what_stands_on_it_when_bars_lie(self):
+        look = {"value": {"title": "Takings"}, "along": {"title": "Boats to"}}
+        encoding = spec_of(look, kind="lying").drawing.spec["layer"][0]["encoding"]
+        self.assertEqual([encoding[name]["axis"]["title"] for name in "xy"], ["Takings", "Boats to"])
+
+    def test_the_second_one_has_a_look_of_its_own(self):
+        layers = [{"measures": [0], "how": "bar"}, {"measures": [1], "how": "line", "axis": "second"}]
+        look = {"second": {"title": "People", "low": 0}}
+        answered = spec_of(look, kind="layers", show=[FARE, PASSENGERS], layers=layers)
+        first, second = (group["layer"][0]["encoding"]["y"] for group in answered.drawing.spec["layer"])
+        self.assertEqual((first["axis"]["title"], second["axis"]["title"]), ("Fare", "People"))
+        self.assertNotIn("scale", first)
+
+    def test_lengths_that_do_not_begin_at_zero_are_said(self):
+        for look in ({"low": 5}, {"high": -1}, {"begins": "data"}):
+            self.assertIn(CUT_LENGTHS, spec_of({"value": look}).notes)
+        for look in ({"low": -5}, {"begins": "zero"}, {"ticks": 5}):
+            self.assertNotIn(CUT_LENGTHS, spec_of({"value": look}).notes)
+        self.assertNotIn(CUT_LENGTHS, spec_of({"value": {"low": 5}}, kind="line").notes)
+
+    def test_logarithms_are_drawn_of_positive_values_that_are_no_lengths(self):
+        look = {"value": {"scale": "logarithmic"}}
+        line = spec_of(look, kind="line", by=[MONTH])
+        self.assertEqual(line.drawing.spec["layer"][0]["encoding"]["y"]["scale"]["type"], "log")
+        self.assertIn(NO_LOGARITHM, spec_of(look).notes)
+        self.assertIn(NOT_POSITIVE, spec_of(look, kind="line", by=[MONTH], show=[PASSENGERS]).notes)
+
+    def test_every_other_name_or_period_has_a_label(self):
+        look = {"along": {"every": 2, "labels": "upright"}}
+        axis = spec_of(look).drawing.spec["encoding"]["x"]["axis"]
+        self.assertEqual((axis["labelAngle"], len(axis["values"])), (-90, 3))
+        time = spec_of(look, kind="line", by=[MONTH]).drawing.spec["layer"][0]["encoding"]["x"]["axis"]
+        self.assertEqual(time["tickCount"], {"interval": "month", "step": 2})
+
+
+class Parts(unittest.TestCase):
+    def test_a_drawing_tells_those_it_has_in_reading_order(self):
+        layers = [{"measures": [1], "how": "dot", "axis": "second"}]
+        two = {"kind": "layers", "show": [FARE, PASSENGERS], "layers": layers}
+        for more, expected in (
+            ({}, ["value", "along", "whole"]),
+            ({"kind": "lying"}, ["value", "along", "whole"]),
+            ({"show": [FARE, PASSENGERS]}, ["legend", "value", "along", "whole"]),
+            (two, ["legend", "value", "second", "along", "whole"]),
+            ({"kind": "pie"}, ["legend", "whole"]),
+            ({"kind": "table"}, []),
+        ):
+            with self.subTest(more):
+                self.assertEqual([part.name for part in parts_of(spec_of({}, **more).drawing)], expected)
+        lying = {part.name: (part.side, part.of_values) for part in parts_of(spec_of({}, kind="lying").drawing)}
+        self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
+
+    def test_a_setting_goes_back_to_the_usual(self):
+        model = Model.__new__(Model)  # no edit of a look asks the model
+        definition = load_definition({"dataset": "d", "look": {"value": {"title": "x", "low": 3}}})
+
+        def edited(part, **changes):
+            return apply_edit(definition, model, {"edit": "set_look", "part": part, "changes": changes}).look
+
+        self.assertEqual(edited("value", title=None).value.title, None)
+        self.assertEqual(edited("value", low=None, title="y").value.model_dump(exclude_defaults=True), {"title": "y"})
+        for wrong in ({"low": 5, "high": 2}, {"low": "a"}, {"scale": "curved"}, {"unheard": 1}, {"ticks": 1}):
+            with self.subTest(wrong), self.assertRaises(DefinitionProblem):
+                edited("value", **wrong)

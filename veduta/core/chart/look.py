@@ -1,0 +1,61 @@
+"""How the parts of a drawing look, where that differs from the usual."""
+
+from __future__ import annotations
+
+from typing import Annotated, Final, Literal
+
+from pydantic import Field as Attribute
+from pydantic import model_validator
+
+from veduta.core.data.fields import Frozen
+
+End = Annotated[float, Attribute(allow_inf_nan=False)]
+
+
+class AxisLook(Frozen):
+    """An axis. `title` None is as usual, "" none. A value axis has ends of its own (`low`, `high`), or begins at zero
+    or with the data, is linear or logarithmic, and has about so many `ticks`. A dimension axis has its `labels` level,
+    slanted or upright, of at most so many `letters`, and every so manieth of them. Either may be reversed, have a grid
+    or none, or be hidden."""
+
+    title: str | None = Attribute(None, max_length=200)
+    low: End | None = None
+    high: End | None = None
+    begins: Literal["", "zero", "data"] = ""
+    scale: Literal["", "linear", "logarithmic"] = ""
+    ticks: Annotated[int, Attribute(ge=2, le=40)] | None = None
+    labels: Literal["", "level", "slanted", "upright"] = ""
+    letters: Annotated[int, Attribute(ge=3, le=100)] | None = None
+    every: Annotated[int, Attribute(ge=1, le=1_000)] | None = None
+    reversed: bool = False
+    grid: Literal["", "shown", "none"] = ""
+    hidden: bool = False
+
+    @model_validator(mode="after")
+    def _in_order(self) -> AxisLook:
+        if self.low is not None and self.high is not None and self.low >= self.high:
+            raise ValueError("the axis ends before it begins")
+        return self
+
+
+class LegendLook(Frozen):
+    place: Literal["", "top", "bottom", "left", "right", "none"] = ""
+
+
+class WholeLook(Frozen):
+    size: Literal["", "small", "large"] = ""
+
+
+class Look(Frozen):
+    """The parts by what they are: the axis of the first dimension (`along`), those of values, the legend, the whole."""
+
+    along: AxisLook = AxisLook()
+    value: AxisLook = AxisLook()
+    second: AxisLook = AxisLook()
+    legend: LegendLook = LegendLook()
+    whole: WholeLook = WholeLook()
+
+
+PartName = Literal["along", "value", "second", "legend", "whole"]
+PARTS: Final[tuple[PartName, ...]] = ("legend", "value", "second", "along", "whole")
+"""The parts in the order in which they are read."""

@@ -1,0 +1,78 @@
+"""What the popover of a part of a drawing offers: choices taken at once, and boxes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.chart.look import PARTS, Look, PartName
+from veduta.core.errors import DefinitionProblem
+
+PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
+PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
+    "values": [
+        ("begins", "Begins", [("", "As usual"), ("zero", "At zero"), ("data", "With the data")]),
+        ("scale", "Scale", [("", "As usual"), ("linear", "Linear"), ("logarithmic", "Logarithmic")]),
+    ],
+    "names": [
+        ("labels", "Labels", [("", "As fits"), ("level", "Level"), ("slanted", "Slanted"), ("upright", "Upright")]),
+    ],
+    "axis": [
+        ("grid", "Grid", [("", "As usual"), ("shown", "Shown"), ("none", "None")]),
+        ("reversed", "Direction", [(False, "As usual"), (True, "Reversed")]),
+        ("hidden", "Axis", [(False, "Shown"), (True, "Hidden")]),
+    ],
+    "legend": [("place", "Place", [("", "As usual"), *PLACES])],
+    "whole": [("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")])],
+}
+"""By what a part is, its settings that are chosen: name, label, and each value with its words."""
+BOXES: dict[str, list[tuple[str, str]]] = {
+    "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
+    "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
+}
+HEADINGS: dict[PartName, str] = {
+    "along": "Axis of the first dimension",
+    "value": "Value axis",
+    "second": "Second value axis",
+    "legend": "Legend",
+    "whole": "The whole drawing",
+}
+
+
+@dataclass(frozen=True)
+class Pick:
+    """A setting that is chosen: its choices, each with its words, whether it is chosen, and the edit that takes it."""
+
+    label: str
+    choices: list[tuple[str, bool, dict[str, Any]]]
+
+
+def look_context(look: Look, part: str, way: str) -> dict[str, Any]:
+    """What the popover shows of a part; of an axis with values or names on it, as the `way` says. Raises
+    DefinitionProblem for a part that there is not."""
+    name = next((each for each in PARTS if each == part), None)
+    if name is None:
+        raise DefinitionProblem("A drawing has no such part.", hint="Load the page again.")
+    now = getattr(look, name)
+    is_axis = name in ("along", "value", "second")
+    kinds = [way if way in BOXES else "values", "axis"] if is_axis else [name]
+    differing = now.model_dump(exclude_defaults=True)
+    return {
+        "heading": HEADINGS[name],
+        "part": name,
+        "is_axis": is_axis,
+        "title": now.title if is_axis else None,
+        "without_title": _edit(name, title=""),
+        "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]],
+        "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
+        "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
+    }
+
+
+def _pick(part: PartName, now: Any, name: str, label: str, choices: list[tuple[Any, str]]) -> Pick:
+    chosen = getattr(now, name)
+    return Pick(label, [(words, value == chosen, _edit(part, **{name: value})) for value, words in choices])
+
+
+def _edit(part: PartName, **changes: Any) -> dict[str, Any]:
+    return {"edit": "set_look", "part": part, "changes": changes}
