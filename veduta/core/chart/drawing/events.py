@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+
+import polars as pl
 
 from veduta.core.calendar import period_end
 from veduta.core.chart.definition import EventFields, Reference
-from veduta.core.errors import VedutaError
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import format_value
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
@@ -32,26 +33,31 @@ class Event:
     words: str
 
 
-def events_of(fields: EventFields, model: Model, context: Context) -> list[Event]:
-    """The events of a dataset in the order of their days; rows without a first day are none. Raises DefinitionProblem
-    if it has no such fields."""
+def events_of(
+    fields: EventFields, model: Model, context: Context, span: tuple[dt.date, dt.date]
+) -> tuple[list[Event], int]:
+    """The first events of a dataset within a span of days, in their order, and how many there are; rows without a first
+    day are none. Raises DefinitionProblem if it has no such fields."""
     columns = [name for name in (fields.start, fields.end, fields.words) if name]
-    for name in columns:
-        model.schema[name]
-    found = []
-    for row in rows_behind(model, (), context, list(dict.fromkeys(columns))).collect().iter_rows(named=True):
-        start, end = (_as_day(row[name]) if name else None for name in (fields.start, fields.end))
-        words = format_value(row[fields.words], model.schema[fields.words].kind) if fields.words else ""
-        if start:
-            found.append(Event(start, end if end and end > start else None, words))
-    return sorted(found, key=lambda event: event.start)
-
-
-def _as_day(moment: Any) -> dt.date | None:
-    """The day of a date or of a date and time; nothing else is one."""
-    if isinstance(moment, dt.datetime):
-        return moment.date()
-    return moment if isinstance(moment, dt.date) else None
+    dated = [model.schema[name].kind.is_date for name in (fields.start, fields.end) if name]
+    if not all(dated):
+        raise DefinitionProblem("The days of events are dates.", hint="Choose fields that are dates.")
+    start = pl.col(fields.start).cast(pl.Date)
+    end = pl.max_horizontal(pl.col(fields.end).cast(pl.Date), start) if fields.end else start
+    words = pl.col(fields.words) if fields.words else pl.lit(None)
+    found = (
+        rows_behind(model, (), context, list(dict.fromkeys(columns)))
+        .select(start.alias("start"), end.alias("end"), words.alias("words"))
+        .filter(pl.col("start") <= span[1], pl.col("end") >= span[0])
+        .sort("start", maintain_order=True)
+        .collect()
+    )
+    kind = model.schema[fields.words].kind if fields.words else None
+    events = [
+        Event(start, end if end > start else None, format_value(words, kind) if kind else "")
+        for start, end, words in found.head(MOST_EVENTS).iter_rows()
+    ]
+    return events, found.height
 
 
 def with_events(
@@ -68,14 +74,13 @@ def with_events(
             notes.append("Events to compare with need a time axis, and are not drawn.")
             continue
         try:
-            events = events_of(reference.events, *others[reference.events.dataset])
+            events, there = events_of(reference.events, *others[reference.events.dataset], span)
         except VedutaError as problem:
             notes.append(f"Events to compare with are not drawn. {problem.message}")
             continue
-        within = [each for each in events if (each.end or each.start) >= span[0] and each.start <= span[1]]
-        if len(within) > MOST_EVENTS:
-            notes.append(f"The first {MOST_EVENTS} of {counted(len(within), 'event')} are drawn.")
-        for event in within[:MOST_EVENTS]:
+        if there > len(events):
+            notes.append(f"The first {MOST_EVENTS} of {counted(there, 'event')} are drawn.")
+        for event in events:
             days = {"start": max(event.start, span[0]), "end": event.end and min(event.end, span[1])}
             yield reference.model_copy(update={"of": "dates", "said": event.words or reference.said, **days})
 
@@ -89,5 +94,9 @@ def _span(result: Result) -> tuple[dt.date, dt.date] | None:
     first, last = there.min(), there.max()
     if not isinstance(first, dt.date) or not isinstance(last, dt.date):
         return None
-    start, end = _as_day(first), _as_day(period_end(last, column.dimension.period))
-    return (start, end) if start and end else None
+    end = period_end(last, column.dimension.period)
+    return _day(first), _day(end)
+
+
+def _day(moment: dt.date) -> dt.date:
+    return moment.date() if isinstance(moment, dt.datetime) else moment
