@@ -168,6 +168,21 @@ class Looks(ChartTest):
         self.assertEqual(answer.status_code, 422)
         self.assertIn("the axis ends before it begins", answer.json()["message"])
 
+    def test_cells_of_a_table_draw_what_is_asked_for(self):
+        self.chart.definition |= {"kind": "table"}
+        sent = {"definition": self.chart.definition, "clause": "show", "index": 0}
+        self.assertContains(self.ask("chart-clause", self.chart.pk, data=sent), "Beside its numbers")
+        plain = self.answer().json()["chart"]["html"]
+        self.assertNotIn("cell-bar", plain)
+        drawn = self.answer({"edit": "set_column", "index": 0, "draws": "bar", "grain": "month"}).json()
+        self.assertIn('class="cell-bar"', drawn["chart"]["html"])
+        self.assertIn('aria-label="by month, Jan 2026 to Feb 2026"', drawn["chart"]["html"])
+        shaded = self.answer({"edit": "set_column", "index": 0, "draws": "shade"}).json()["chart"]["html"]
+        self.assertIn("shaded rise-9 strong", shaded)
+        self.chart.definition |= {"kind": "bar"}
+        sent = {"definition": self.chart.definition, "clause": "show", "index": 0}
+        self.assertNotContains(self.ask("chart-clause", self.chart.pk, data=sent), "Beside its numbers")
+
 
 class Popovers(ChartTest):
     def popover(self, clause, index=0, **more):

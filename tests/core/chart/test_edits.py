@@ -186,6 +186,10 @@ class Edits(unittest.TestCase):
             "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
             "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
             "set_reference": ({"reference": {"of": "rows"}}, lambda d: [r.of for r in d.references] == ["rows"]),
+            "set_column": (
+                {"index": 0, "draws": "bar", "grain": "month"},
+                lambda d: [(c.draws, c.trend.grain) for c in d.look.columns] == [("bar", "month")],
+            ),
             "set_look": (
                 {"part": "value", "changes": {"title": "", "low": 2}},
                 lambda d: (d.look.value.title, d.look.value.low) == ("", 2),

@@ -18,9 +18,9 @@ from tests.core.support import context_of, sailings
 from veduta.core.calendar import Grain
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.colours import between, luminance, needs_white
+from veduta.core.chart.drawing.in_cells import small_line
 from veduta.core.chart.fits import fitted
 from veduta.core.chart.kinds.cumulative import so_far
-from veduta.core.chart.kinds.figure import _path
 from veduta.core.chart.kinds.target import expected_share
 from veduta.core.chart.kinds.waterfall import steps
 from veduta.core.chart.question import ask
@@ -192,8 +192,8 @@ class Figures(unittest.TestCase):
         self.assertEqual((figure.of, figure.changes), ("Jan 2026", []))
 
     def test_the_way_there_has_gaps(self):
-        self.assertEqual(_path([0, 10, None, 5, 5]).count("M"), 2)
-        self.assertEqual(_path([4, None]), "")
+        self.assertEqual(small_line([0, 10, None, 5, 5]).count("M"), 2)
+        self.assertEqual(small_line([4, None]), "")
 
     def test_a_single_one_is_compared_with_the_other_measures(self):
         rows = [{"fare": 90.0, "passengers": 80}, {"fare": 30.0, "passengers": 40}]

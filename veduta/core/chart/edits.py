@@ -29,7 +29,7 @@ from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
 from veduta.core.chart.kinds.own import Own
-from veduta.core.chart.look import PartName
+from veduta.core.chart.look import ColumnLook, PartName
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
@@ -231,8 +231,8 @@ def vary_measure(definition: ChartDefinition, model: Model, index: Index, how: s
 
 
 def _renumbered(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
-    """The layers and references of measures that stand elsewhere `now`, by where they stood; without those of measures
-    that are gone."""
+    """The layers, references and looks of measures that stand elsewhere `now`, by where they stood; without those of
+    measures that are gone."""
     layers, references = [], []
     for layer in definition.layers:
         measures = [now[i] for i in layer.measures if i < len(now)]
@@ -244,7 +244,13 @@ def _renumbered(definition: ChartDefinition, now: list[int | None]) -> ChartDefi
             references.append(reference)
         elif now[place] is not None:
             references.append(reference.model_copy(update={"measure": now[place]}))
-    return _with(definition, layers=tuple(layers), references=tuple(references))
+    columns = [
+        column.model_copy(update={"measure": now[column.measure]})
+        for column in definition.look.columns
+        if column.measure < len(now) and now[column.measure] is not None
+    ]
+    look = definition.look.model_copy(update={"columns": tuple(columns)})
+    return _with(definition, layers=tuple(layers), references=tuple(references), look=look)
 
 
 @edit
@@ -348,6 +354,36 @@ def set_look(definition: ChartDefinition, model: Model, part: PartName, changes:
         why = problem.errors()[0]["msg"].removeprefix("Value error, ")
         raise DefinitionProblem(f"That cannot be set: {why}.", where=part, hint="Choose another.") from None
     return _with(definition, look=definition.look.model_copy(update={part: changed}))
+
+
+@edit
+def set_column(
+    definition: ChartDefinition,
+    model: Model,
+    index: Index,
+    draws: Literal["", "bar", "shade"] | None = None,
+    grain: Grain | Literal[""] | None = None,
+) -> ChartDefinition:
+    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing."""
+    _there(definition.measures, index)
+    column = definition.look.column(index)
+    if draws is not None:
+        column = column.model_copy(update={"draws": draws})
+    if grain is not None:
+        column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
+    others = [each for each in definition.look.columns if each.measure != index]
+    if grain:  # all small lines of a table are by the same
+        others = [each.model_copy(update={"trend": each.trend and column.trend}) for each in others]
+    kept = [each for each in (*others, column) if each != ColumnLook(measure=each.measure)]
+    return _with(definition, look=definition.look.model_copy(update={"columns": tuple(kept)}))
+
+
+def _trend(model: Model, grain: Grain) -> Grouping:
+    """The first date of the model at a grain. Raises DefinitionProblem if it has none."""
+    dated = next((field for field in model.offered if field.kind.is_date and field.level == "row"), None)
+    if dated is None:
+        raise DefinitionProblem("There is no date to draw a line by.", hint="Add one to the dataset or its model.")
+    return grouping_for(dated, grain)
 
 
 @edit

@@ -7,6 +7,7 @@ from typing import Annotated, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Frozen
 
 End = Annotated[float, Attribute(allow_inf_nan=False)]
@@ -46,14 +47,29 @@ class WholeLook(Frozen):
     size: Literal["", "small", "large"] = ""
 
 
+class ColumnLook(Frozen):
+    """What the cells of a measure, by its position, draw beside its numbers in a table: a bar or a shade relative to
+    all values of the column, and a small line of how it went by a date (`trend`)."""
+
+    measure: Annotated[int, Attribute(ge=0, lt=50)]
+    draws: Literal["", "bar", "shade"] = ""
+    trend: Grouping | None = None
+
+
 class Look(Frozen):
-    """The parts by what they are: the axis of the first dimension (`along`), those of values, the legend, the whole."""
+    """The parts by what they are: the axis of the first dimension (`along`), those of values, the legend, the whole,
+    and columns of tables."""
 
     along: AxisLook = AxisLook()
     value: AxisLook = AxisLook()
     second: AxisLook = AxisLook()
     legend: LegendLook = LegendLook()
     whole: WholeLook = WholeLook()
+    columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
+
+    def column(self, measure: int) -> ColumnLook:
+        """How the cells of a measure look."""
+        return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 
 
 PartName = Literal["along", "value", "second", "legend", "whole"]

@@ -122,7 +122,7 @@ def ask(
     DefinitionProblem if it does not fit the dataset."""
     kind, why, result = work_out(definition, model, context, extra)
     event_notes: list[str] = []
-    picture = picture_of(definition, kind, result, model, context, atlas)
+    picture = picture_of(definition, kind, result, model, context, atlas, extra)
     picture.references = tuple(with_events(definition.references, result, others, event_notes))
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
@@ -151,9 +151,10 @@ def picture_of(
     model: Model,
     context: Context,
     atlas: Mapping[str, Shapes] = MappingProxyType({}),
+    extra: tuple[Filter, ...] = (),
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
-    beside = kind.beside(definition, model)
+    beside = kind.beside(definition, model, extra)
     own = len(result.unseen) - len(_compared(definition))
     return Picture(
         definition,

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import grains_for
+from veduta.core.calendar import Grain, grains_for
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
 from veduta.core.chart.drawing.colours import SERIES_COLOURS
@@ -307,11 +307,37 @@ def _show(opened: Opened) -> dict[str, Any]:
         "totals": list(TOTAL_WORDS.items()),
         "variations": fitting(definition.groups) if measure else [],
         "ways": _ways(opened) if measure else [],
+        **_in_cells(opened),
         "fixed": measure is not None and not _node(measure, model).fields,
         "fields": _fields_first(model, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next": len(definition.show),
     }
+
+
+LINE_GRAINS = (Grain.YEAR, Grain.QUARTER, Grain.MONTH, Grain.WEEK)
+CELLS = [("", "Nothing"), ("bar", "Bars"), ("shade", "Shades")]
+
+
+def _in_cells(opened: Opened) -> dict[str, Any]:
+    """What the cells of a measure can draw, if the chart is a table."""
+    definition, model, index = opened.definition, opened.model, opened.index
+    measures = definition.measures
+    kind = choose_kind(definition, model)[0]
+    value_kind = _node(measures[index], model).kind if index < len(measures) else None
+    if not kind.draws_in_cells or value_kind is None or not value_kind.is_number:
+        return {"cells": []}
+    column = definition.look.column(index)
+    grain = column.trend.grain if column.trend else None
+    lines = [("", "None"), *((each.value, f"By {each.words}") for each in LINE_GRAINS)]
+    return {
+        "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
+        "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
+    }
+
+
+def _set_column(index: int, **changes: Any) -> dict[str, Any]:
+    return {"edit": "set_column", "index": index, **changes}
 
 
 def _ways(opened: Opened) -> list[tuple[str, str, bool]]:

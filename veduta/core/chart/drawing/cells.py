@@ -24,7 +24,9 @@ Row = dict[str, Any]
 class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
-    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending"."""
+    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending". Beside its number
+    may stand a `bar` (where it begins, how long it is, whether it is negative), a step of `shade`, and a small `line`
+    with what it says."""
 
     text: str
     number: bool = False
@@ -36,6 +38,11 @@ class Cell:
     behind: list[Any] | None = None
     sorts: str = ""
     sorted: str = ""
+    bar: tuple[float, float, bool] | None = None
+    shade: str = ""
+    line: str = ""
+    line_said: str = ""
+    letters: int = 0
 
 
 @dataclass

@@ -16,6 +16,7 @@ from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.parts import Part, joined
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
+from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Measure, measure_format, measure_kind
 from veduta.core.query.query import Query, Sort
 from veduta.core.words import counted
@@ -105,6 +106,7 @@ class Kind:
     panels: ClassVar[Literal["drawn", "told", "none"]] = "drawn"
     has_subtotals: ClassVar[bool] = False
     dressed: ClassVar[bool] = True
+    draws_in_cells: ClassVar[bool] = False
     most_groups: ClassVar[int] = 5_000
     settings: ClassVar[type[Settings]] = Settings
 
@@ -168,8 +170,9 @@ class Kind:
         """What is worked out for the drawing besides the chart's measures."""
         return ()
 
-    def beside(self, definition: ChartDefinition, model: Model) -> Query | None:
-        """Another question whose answer the drawing needs, such as where places are."""
+    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+        """Another question whose answer the drawing needs, such as where places are; `extra` filters narrow the
+        chart."""
         return None
 
     def offered(self, asked: Asked) -> list[str]:

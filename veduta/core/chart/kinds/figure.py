@@ -8,6 +8,7 @@ from typing import Literal
 
 from veduta.core.calendar import STEPS, Grain, period_words
 from veduta.core.chart.drawing.cells import Change, Figure
+from veduta.core.chart.drawing.in_cells import small_line
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
 from veduta.core.data.fields import Kind as ValueKind
@@ -18,7 +19,6 @@ from veduta.core.words import in_sentence
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
 PERCENT = NumberFormat(style="percent", decimals=1)
-WIDTH, HEIGHT = 100.0, 30.0
 NO_CHANGE = 0.0005
 """A share of change that is said to be none."""
 
@@ -133,7 +133,7 @@ def _with_trend(picture: Picture, column: Column) -> Figure:
         for period, words in _compared(last, grain)
         if period in values and (change := _change(values[last], values[period], words, picture.settings.better))
     ]
-    trend = _path([values[period] for period in periods])
+    trend = small_line([values[period] for period in periods])
     return replace(figure, of=period_words(last, grain), changes=changes, trend=trend)
 
 
@@ -162,20 +162,3 @@ def _change(value: float | None, before: float | None, words: str, better: str) 
 def _said(rises: bool, size: str, words: str, better: str) -> Change:
     tone = "" if better == "none" else "better" if rises == (better == "higher") else "worse"
     return Change(f"{'▲ +' if rises else '▼ −'}{size} on {words}", tone)
-
-
-def _path(values: list[float | None]) -> str:
-    """The values as a path of an SVG of 100 by 30; gaps stay gaps. None for fewer than two."""
-    there = [value for value in values if value is not None]
-    if len(there) < 2:
-        return ""
-    low, high = min(there), max(there)
-    step, spread = WIDTH / (len(values) - 1), (high - low) or 1
-    path, pen = "", "M"
-    for place, value in enumerate(values):
-        if value is None:
-            pen = "M"
-            continue
-        path += f"{pen}{place * step:.1f},{HEIGHT - 1 - (value - low) / spread * (HEIGHT - 2):.1f}"
-        pen = "L"
-    return path

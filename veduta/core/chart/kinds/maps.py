@@ -20,6 +20,7 @@ from veduta.core.geography.matching import matched
 from veduta.core.geography.projection import projection_for
 from veduta.core.geography.shapes import Box, Shapes
 from veduta.core.model.model import Model
+from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 from veduta.core.words import counted, in_sentence, listed, not_drawn
@@ -171,7 +172,7 @@ class PointMap(Kind):
     def offered(self, asked: Asked) -> list[str]:
         return ["names", "ground", *["steps"] * (len(asked.measures) > 1)]
 
-    def beside(self, definition: ChartDefinition, model: Model) -> Query | None:
+    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
         """Where each value of the first dimension is: the mean latitude and longitude of its rows."""
         first = definition.drawn[0]
         position = position_of(first.field, model) or ()

@@ -72,8 +72,8 @@ class Own(Kind):
     def unseen(self, definition: ChartDefinition) -> Any:
         return self.base(definition).unseen(definition)
 
-    def beside(self, definition: ChartDefinition, model: Any) -> Any:
-        return self.base(definition).beside(definition, model)
+    def beside(self, definition: ChartDefinition, model: Any, extra: tuple[Any, ...] = ()) -> Any:
+        return self.base(definition).beside(definition, model, extra)
 
     def draw(self, picture: Picture) -> Drawing:
         base = self.base(picture.definition)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
+from types import MappingProxyType
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
@@ -17,11 +19,16 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
+from veduta.core.chart.drawing.in_cells import Drawn, columns_drawn
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
-from veduta.core.query.query import Sort
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Filter
+from veduta.core.query.query import Query, Sort
 
 MOST_BARS = 60
+MOST_POINTS = 200_000
+"""Points of all small lines together."""
 MOST_MEASURES = 4
 
 
@@ -40,6 +47,7 @@ class Table(Kind):
     shows_rows = True
     panels = "told"
     has_subtotals = True
+    draws_in_cells = True
 
     def suits(self, asked: Asked) -> Suits | None:
         groups, measures = len(asked.groups), len(asked.measures)
@@ -63,11 +71,20 @@ class Table(Kind):
         depths = range(groups - 1, 0, -1) if definition.totals == "all" else ()
         return (*(tuple(range(depth)) for depth in depths), ())
 
+    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+        """How the measures went by the date of their small lines, the same for all columns that have some."""
+        trend = next((each.trend for each in definition.look.columns if each.trend), None)
+        if trend is None:
+            return None
+        groups, filters = (*definition.groups, trend), (*definition.only, *extra)
+        return Query(groups=groups, measures=definition.measures, filters=filters, limit=MOST_POINTS)
+
     def draw(self, picture: Picture) -> Drawing:
-        return draw_table(picture)
+        return draw_table(picture, columns_drawn(picture))
 
 
-def draw_table(picture: Picture) -> Drawing:
+def draw_table(picture: Picture, drawn: Mapping[str, Drawn] = MappingProxyType({})) -> Drawing:
+    """The result as a table; in the cells of some columns something is `drawn`."""
     result = picture.result
     dimensions, measures = result.dimensions, result.measures
     headings = [[heading(picture, column) for column in result.columns]]
@@ -82,7 +99,11 @@ def draw_table(picture: Picture) -> Drawing:
             Cell(picture.words(column, value), number=is_number(column), point=point, on=on)
             for column, value in zip(dimensions, values, strict=True)
         ]
-        rows.append(cells + [measure_cell(picture, column, row, point) for column in measures])
+        key = tuple(row[column.key] for column in dimensions)
+        for column in measures:
+            cell = measure_cell(picture, column, row, point)
+            cells.append(drawn[column.key].on(cell, row[column.key], key) if column.key in drawn else cell)
+        rows.append(cells)
     rows += subtotals.before(None)
     notes = []
     if result.frame.height > MOST_ROWS:

@@ -14,6 +14,7 @@ from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.chart.drawing.cells import Cell
+from veduta.core.chart.drawing.in_cells import is_strong
 from veduta.core.words import counted
 
 register = template.Library()
@@ -132,6 +133,8 @@ def megabytes(size: int) -> str:
 def cell_attributes(cell: Cell) -> SafeString:
     """The class of a table's cell, how many columns it spans, and which rows are behind it."""
     classes = {"number": cell.number, "negative": cell.negative, "off": not cell.on, "subtotal": cell.subtotal}
+    if cell.shade:
+        classes |= {"shaded": True, cell.shade: True, "strong": is_strong(cell.shade)}
     attributes = {
         "class": " ".join(name for name, holds in classes.items() if holds),
         "colspan": cell.span if cell.span > 1 else "",

@@ -1,0 +1,99 @@
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.chart.test_charts import FARE, asked, chart
+from tests.core.chart.test_colours import luminance
+from veduta.core.chart.drawing.colours import BLACK, WHITE, between
+from veduta.core.chart.drawing.in_cells import STEPS, STRONG, bar, is_strong, shade_step
+from veduta.core.chart.drawing.shades import AROUND_ZERO, RISING
+from veduta.core.chart.theme import DARK_SHADES
+
+NUMBERS = st.floats(-1e9, 1e9).map(lambda number: round(number, 2))
+PASSENGERS = {"field": "passengers", "aggregate": "sum"}
+
+
+def contrast(one: str, other: str) -> float:
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+class Cells(unittest.TestCase):
+    @given(st.lists(NUMBERS, min_size=1))
+    def test_bars_have_lengths_in_proportion_from_a_common_zero(self, values):
+        low, high = min(values), max(values)
+        spread = (max(high, 0) - min(low, 0)) or 1
+        for value in values:
+            start, length, negative = bar(value, low, high)
+            self.assertAlmostEqual(length, 100 * abs(value) / spread, delta=0.02)
+            zero = start + length if negative else start
+            self.assertAlmostEqual(zero, 100 * -min(low, 0) / spread, delta=0.03)
+            self.assertTrue(-0.01 <= start <= start + length <= 100.02)
+
+    @given(st.lists(NUMBERS, min_size=1))
+    def test_shades_rise_with_their_values(self, values):
+        ordered = sorted(values)
+        steps = [shade_step(value, ordered[0], ordered[-1]) for value in ordered]
+        ranks = [int(step[5:]) * (-1 if step.startswith("fall") else 1) for step in steps]
+        self.assertEqual(ranks, sorted(ranks))
+        self.assertEqual(any(step.startswith("fall") for step in steps), ordered[0] < 0 < ordered[-1])
+
+    def test_numbers_on_every_shade_have_enough_contrast_in_both_themes(self):
+        for way, (near, far) in {"rise": RISING, "fall": (AROUND_ZERO[1], AROUND_ZERO[0])}.items():
+            for step in range(1, STEPS + 1):
+                text = WHITE if is_strong(f"{way}-{step}") else BLACK
+                share = (step - 1) / (STEPS - 1)
+                dark = between(DARK_SHADES[near], DARK_SHADES[far], share)
+                with self.subTest(way=way, step=step):
+                    self.assertGreaterEqual(contrast(between(near, far, share), text), 4.5)
+                    self.assertGreaterEqual(round(contrast(dark, DARK_SHADES[text]), 2), 4.5)
+        self.assertEqual(set(STRONG), {"rise", "fall"})
+
+
+class Tables(unittest.TestCase):
+    ROWS = [
+        {"route": route, "sailed": dt.date(2026, month, 3), "fare": fare * month, "passengers": month}
+        for route, fare in (("Tern", 10.0), ("Quay", -5.0))
+        for month in (1, 2, 4)
+    ]
+
+    def table(self, columns, rows=ROWS, **parts):
+        look = {"columns": columns}
+        return asked(chart(kind="table", show=[FARE, PASSENGERS], by=["route"], look=look, **parts), rows).drawing.table
+
+    def test_totals_are_neither_drawn_on_nor_part_of_the_range(self):
+        table = self.table([{"measure": 0, "draws": "bar"}, {"measure": 1, "draws": "shade"}], totals="all")
+        cells = {row[0].text: row[1:] for row in table.rows}
+        bars = [cells[route][0].bar for route in ("Tern", "Quay")]
+        self.assertEqual(bars, [(33.33, 66.67, False), (0.0, 33.33, True)])
+        self.assertEqual({cells[route][1].shade for route in cells}, {"rise-5"})  # all are equal
+        self.assertEqual([(cell.bar, cell.shade) for cell in table.totals[0]], [(None, "")] * 3)
+
+    def test_they_follow_the_filters(self):
+        only = [{"kind": "list", "field": "route", "values": ["Tern"]}]
+        table = self.table([{"measure": 0, "draws": "bar"}], only=only)
+        self.assertEqual(table.rows[0][1].bar, (0.0, 100.0, False))
+
+    def test_a_small_line_goes_by_periods_with_gaps(self):
+        table = self.table([{"measure": 0, "trend": {"field": "sailed", "grain": "month"}}])
+        (tern,) = (row for row in table.rows if row[0].text == "Tern")
+        # March is missing, so that the line begins anew in April.
+        self.assertEqual((tern[1].line.count("M"), tern[1].line.count("L")), (2, 1))
+        self.assertEqual(tern[1].line_said, "by month, Jan 2026 to Apr 2026")
+        self.assertEqual(tern[2].line, "")
+
+    @examples(20)
+    @given(st.lists(st.tuples(st.sampled_from("AB"), st.sampled_from([None, 1.5, -2.0, 0.0]))))
+    def test_any_rows_are_drawn(self, cells):
+        rows = [{"route": route, "fare": fare, "sailed": dt.date(2026, 1, 1)} for route, fare in cells]
+        columns = [
+            {"measure": 0, "draws": "bar", "trend": {"field": "sailed", "grain": "month"}},
+            {"measure": 1, "draws": "shade"},
+        ]
+        table = self.table(columns, rows)
+        self.assertEqual(len(table.rows), len({route for route, _ in cells}))

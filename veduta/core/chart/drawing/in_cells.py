@@ -1,0 +1,118 @@
+"""What stands in the cells of a table beside their numbers: bars, shades and small lines."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from veduta.core.calendar import period_words, periods_between
+from veduta.core.chart.drawing.cells import Cell, Key
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.look import ColumnLook
+from veduta.core.formats import format_value
+from veduta.core.query.query import Column
+
+STEPS = 9
+STRONG = {"rise": 8, "fall": 9}
+"""From which step on a shade needs its numbers the other way round, dark or light, to have a contrast of 4.5."""
+WIDTH, HEIGHT = 100.0, 30.0
+MOST_LETTERS = 24
+"""Letters of a number that stands in line with others."""
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """The cells of one measure's column: how they look, the ends of its values, and the small line of each row."""
+
+    look: ColumnLook
+    low: float
+    high: float
+    lines: Mapping[Key, tuple[str, str]]
+    letters: int
+
+    def on(self, cell: Cell, value: Any, key: Key) -> Cell:
+        """A cell with what stands beside its number."""
+        path, said = self.lines.get(key, ("", ""))
+        cell = replace(cell, line=path, line_said=said, letters=self.letters)
+        if value is None or not self.look.draws:
+            return cell
+        if self.look.draws == "bar":
+            return replace(cell, bar=bar(value, self.low, self.high))
+        return replace(cell, shade=shade_step(value, self.low, self.high))
+
+
+def columns_drawn(picture: Picture) -> dict[str, Drawn]:
+    """By their keys, the columns of measures in whose cells something is drawn. Totals are none of their values."""
+    found = {}
+    for position, column in enumerate(picture.measures):
+        look = picture.definition.look.column(position)
+        if column.kind.is_number and look != ColumnLook(measure=position):
+            values = [value for value in picture.result.frame[column.key].to_list() if value is not None]
+            lines = _lines(picture, column) if look.trend else {}
+            texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
+            letters = min(MOST_LETTERS, max(map(len, texts), default=1))
+            found[column.key] = Drawn(look, min(values, default=0), max(values, default=0), lines, letters)
+    return found
+
+
+def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:
+    """Where the bar of a value begins and how long it is, in percent of the cell, and whether it is of a negative
+    value. The bars of a column share their zero."""
+    left, right = min(low, 0), max(high, 0)
+    spread = (right - left) or 1
+    start, end = sorted(((value - left) / spread, -left / spread))
+    return round(100 * start, 2), round(100 * (end - start), 2), value < 0
+
+
+def shade_step(value: float, low: float, high: float) -> str:
+    """The step of a value's shade, from rise-1 to rise-9, or to fall-9 below zero where there are values on both
+    sides."""
+    if low < 0 < high:
+        way, share = ("fall" if value < 0 else "rise"), abs(value) / max(-low, high)
+    else:
+        way, share = "rise", (value - low) / (high - low) if high > low else 0.5
+    return f"{way}-{1 + round(share * (STEPS - 1))}"
+
+
+def is_strong(step: str) -> bool:
+    way, number = step.split("-")
+    return int(number) >= STRONG[way]
+
+
+def _lines(picture: Picture, column: Column) -> dict[Key, tuple[str, str]]:
+    """For each row, by the values of its dimensions, its line from period to period and what it says."""
+    beside = picture.beside
+    if beside is None or column.key not in beside.frame.columns:
+        return {}
+    *keys, period = [each.key for each in beside.dimensions]
+    grain = beside.dimensions[-1].dimension.period
+    dates = beside.frame[period].drop_nulls()
+    if dates.is_empty():
+        return {}
+    first, last = dates.min(), dates.max()
+    assert isinstance(first, dt.date) and isinstance(last, dt.date), "a trend is by dates"
+    periods = periods_between(first, last, grain)
+    values: dict[Key, dict[dt.date, float]] = {}
+    for row in beside.frame.drop_nulls(period).iter_rows(named=True):
+        values.setdefault(tuple(row[key] for key in keys), {})[row[period]] = row[column.key]
+    said = f"by {grain.words}, {period_words(first, grain)} to {period_words(last, grain)}"
+    return {key: (small_line([own.get(each) for each in periods]), said) for key, own in values.items()}
+
+
+def small_line(values: Sequence[float | None]) -> str:
+    """The values as a path of an SVG of 100 by 30; gaps stay gaps. None for fewer than two."""
+    there = [value for value in values if value is not None]
+    if len(there) < 2:
+        return ""
+    low, high = min(there), max(there)
+    step, spread = WIDTH / (len(values) - 1), (high - low) or 1
+    path, pen = "", "M"
+    for place, value in enumerate(values):
+        if value is None:
+            pen = "M"
+            continue
+        path += f"{pen}{place * step:.1f},{HEIGHT - 1 - (value - low) / spread * (HEIGHT - 2):.1f}"
+        pen = "L"
+    return path
