@@ -50,7 +50,7 @@ export function focusFirst(popover) {
   if (popover.contains(document.activeElement)) return;
   const [search] = all(popover, "[data-filters], [data-find]");
   const [first] = all(popover, "input:not([type=hidden]), select, button");
-  (search ?? first)?.focus();
+  (search ?? first)?.focus({ preventScroll: true }); // what stands first is seen first
 }
 
 /**

@@ -235,6 +235,24 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             only=[so_far],
             title="Regions and vessels in 2026, with subtotals",
         ),
+        "Costs and lateness": chart(
+            show=[
+                own('sum("Fuel cost") + sum("Crew cost")', "Costs"),
+                own('sum("Fare revenue") - 10 * sum("Crew cost")', "Fares less ten times the crew's cost"),
+                {"field": ids["Minutes late"], "aggregate": "mean", "name": "Minutes late", "format": {"decimals": 1}},
+            ],
+            by=[ids["Vessel"]],
+            kind="table",
+            only=[so_far],
+            look={
+                "columns": [
+                    {"measure": 0, "draws": "bar", "trend": month},
+                    {"measure": 1, "draws": "bar"},
+                    {"measure": 2, "draws": "shade"},
+                ]
+            },
+            title="Costs and lateness by vessel",
+        ),
         "Side by side": chart(
             show=[
                 revenue,
