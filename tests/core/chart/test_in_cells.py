@@ -74,6 +74,15 @@ class Tables(unittest.TestCase):
         self.assertEqual({cells[route][1].shade for route in cells}, {"rise-5"})  # all are equal
         self.assertEqual([(cell.bar, cell.shade) for cell in table.totals[0]], [(None, "")] * 3)
 
+    def test_in_a_crosstab_they_are_of_all_values_of_a_measure_but_totals(self):
+        by = {"by": ["route"], "split": {"field": "sailed", "grain": "month"}}
+        look = {"columns": [{"measure": 0, "draws": "bar"}]}
+        table = asked(chart(kind="crosstab", show=[FARE], look=look, **by), self.ROWS).drawing.table
+        bars = {row[0].text: [cell.bar for cell in row[1:]] for row in table.rows}
+        self.assertEqual(bars["Tern"], [(33.33, 16.67, False), (33.33, 33.33, False), (33.33, 66.67, False), None])
+        self.assertEqual(bars["Quay"][2], (0.0, 33.33, True))
+        self.assertEqual({cell.bar for cell in table.totals[0]}, {None})
+
     def test_they_follow_the_filters(self):
         only = [{"kind": "list", "field": "route", "values": ["Tern"]}]
         table = self.table([{"measure": 0, "draws": "bar"}], only=only)

@@ -325,11 +325,12 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
     measures = definition.measures
     kind = choose_kind(definition, model)[0]
     value_kind = _node(measures[index], model).kind if index < len(measures) else None
-    if not kind.draws_in_cells or value_kind is None or not value_kind.is_number:
+    if not kind.in_cells or value_kind is None or not value_kind.is_number:
         return {"cells": []}
     column = definition.look.column(index)
     grain = column.trend.grain if column.trend else None
-    lines = [("", "None"), *((each.value, f"By {each.words}") for each in LINE_GRAINS)]
+    grains = LINE_GRAINS if "line" in kind.in_cells else ()
+    lines = [("", "None"), *((each.value, f"By {each.words}") for each in grains)] if grains else []
     return {
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],

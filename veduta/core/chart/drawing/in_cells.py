@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from veduta.core.calendar import period_words, periods_between
-from veduta.core.chart.drawing.cells import Cell, Key
+from veduta.core.chart.drawing.cells import Cell, Key, Row
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import ColumnLook
 from veduta.core.formats import format_value
@@ -55,6 +55,11 @@ def columns_drawn(picture: Picture) -> dict[str, Drawn]:
             letters = min(MOST_LETTERS, max(map(len, texts), default=1))
             found[column.key] = Drawn(look, min(values, default=0), max(values, default=0), lines, letters)
     return found
+
+
+def drawn_on(drawn: Mapping[str, Drawn], column: Column, cell: Cell, row: Row, key: Key) -> Cell:
+    """A cell of a column and a row, with what is drawn on it if something is."""
+    return drawn[column.key].on(cell, row[column.key], key) if column.key in drawn else cell
 
 
 def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:

@@ -88,8 +88,9 @@ class Kind:
     (least and most, None for any), whether the first dimension is to be a date, its settings, and how it is drawn.
 
     `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
-    themselves. Parts of those that are `dressed` can be set to look otherwise. `panels` are drawn each, or told as
-    further dimensions, or there can be none. Of more than `most_groups` groups the others are left out, and said."""
+    themselves. Parts of those that are `dressed` can be set to look otherwise; tables draw `in_cells` bars, shades or
+    lines. `panels` are drawn each, or told as further dimensions, or there can be none. Of more than `most_groups`
+    groups the others are left out, and said."""
 
     name: ClassVar[str]
     title: ClassVar[str]
@@ -106,7 +107,7 @@ class Kind:
     panels: ClassVar[Literal["drawn", "told", "none"]] = "drawn"
     has_subtotals: ClassVar[bool] = False
     dressed: ClassVar[bool] = True
-    draws_in_cells: ClassVar[bool] = False
+    in_cells: ClassVar[tuple[str, ...]] = ()
     most_groups: ClassVar[int] = 5_000
     settings: ClassVar[type[Settings]] = Settings
 

@@ -17,6 +17,7 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
+from veduta.core.chart.drawing.in_cells import columns_drawn, drawn_on
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind
 from veduta.core.formats import EMPTY
@@ -38,6 +39,7 @@ class Crosstab(Kind):
     dimensions = (2, None)
     numbers = False
     panels = "told"
+    in_cells = ("bar", "shade")
 
     def unfit(self, asked: Asked) -> str:
         few = len(asked.definition.groups) < 2
@@ -76,7 +78,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
         cells_of.setdefault(key, {})[result.value(row, across.key)] = row
     if len(cells_of) > MOST_ROWS:
         notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(cells_of):,} rows.")
-    several = len(measures) > 1
+    several, drawn = len(measures) > 1, columns_drawn(picture)
     top = [Cell(column.name) for column in down]
     top += [Cell(picture.words(across, value), number=True, span=len(measures)) for value in values]
     headings = [[*top, Cell("Total", number=True, span=len(measures))]]
@@ -93,7 +95,10 @@ def draw_crosstab(picture: Picture) -> Drawing:
             if there is None:
                 cells += [Cell(EMPTY, number=True) for _ in measures]
             else:
-                cells += [measure_cell(picture, column, there, point) for column in measures]
+                cells += [
+                    drawn_on(drawn, column, measure_cell(picture, column, there, point), there, (*key, value))
+                    for column in measures
+                ]
         cells += total_cells(picture, row_totals.get(key, {}), plain_point(list(key)))
         rows.append(cells)
     totals: list[Cell] = [Cell("Total", span=len(down))]

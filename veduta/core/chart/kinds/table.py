@@ -19,7 +19,7 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
-from veduta.core.chart.drawing.in_cells import Drawn, columns_drawn
+from veduta.core.chart.drawing.in_cells import Drawn, columns_drawn, drawn_on
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
 from veduta.core.model.model import Model
@@ -47,7 +47,7 @@ class Table(Kind):
     shows_rows = True
     panels = "told"
     has_subtotals = True
-    draws_in_cells = True
+    in_cells = ("bar", "shade", "line")
 
     def suits(self, asked: Asked) -> Suits | None:
         groups, measures = len(asked.groups), len(asked.measures)
@@ -102,7 +102,7 @@ def draw_table(picture: Picture, drawn: Mapping[str, Drawn] = MappingProxyType({
         key = tuple(row[column.key] for column in dimensions)
         for column in measures:
             cell = measure_cell(picture, column, row, point)
-            cells.append(drawn[column.key].on(cell, row[column.key], key) if column.key in drawn else cell)
+            cells.append(drawn_on(drawn, column, cell, row, key))
         rows.append(cells)
     rows += subtotals.before(None)
     notes = []
