@@ -15,6 +15,7 @@ from veduta.core.classes import class_end, decimals_of
 from veduta.core.data.fields import Field, Kind, NumberFormat
 
 SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
+PARTS_OF_ONE = {"percent": (100, "%"), "permille": (1_000, "‰")}
 EMPTY = "–"
 REST_POINT = "␟rest"
 """Stands in a mark's point for the values that were not kept but gathered in one."""
@@ -28,11 +29,11 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
     if number_format.decimals is not None or not kind.is_number:
         return number_format
     values = list(values)
-    if records and kind is Kind.DECIMAL and number_format.style != "percent":
+    if records and kind is Kind.DECIMAL and number_format.style not in PARTS_OF_ONE:
         decimals = 2 if any(value is not None and value != int(value) for value in values) else 0
         return number_format.model_copy(update={"decimals": decimals})
     largest = max((abs(value) for value in values if value is not None and not isinstance(value, dt.date)), default=0)
-    if number_format.style == "percent":
+    if number_format.style in PARTS_OF_ONE:
         decimals = 1
     elif number_format.shorten and largest >= 1_000:
         decimals = 2
@@ -50,14 +51,17 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     '−€1,234,567.9'
     >>> format_number(7_420_000, NumberFormat(shorten=True, decimals=2))
     '7.42M'
+    >>> format_number(-0.0124, NumberFormat(style="permille", decimals=1, negative="brackets", after=" late"))
+    '(12.4‰ late)'
     """
     if value is None:
-        return EMPTY
+        return number_format.empty or EMPTY
     shown: Any = value
     decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
     suffix = ""
-    if number_format.style == "percent":
-        shown, suffix = (Decimal(value) * 100 if isinstance(value, int) else value * 100), "%"
+    if number_format.style in PARTS_OF_ONE:
+        times, suffix = PARTS_OF_ONE[number_format.style]
+        shown = Decimal(value) * times if isinstance(value, int) else value * times
     elif number_format.shorten:
         for size, letter in SHORTENED:
             if abs(value) >= size:
@@ -73,7 +77,11 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     )
     negative = shown < 0 and any(digit in "123456789" for digit in digits)
     before = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
-    return f"{'−' if negative else ''}{before}{digits}{suffix}"
+    before, suffix = number_format.before + before, suffix + number_format.after
+    if negative and number_format.negative == "brackets":
+        return f"({before}{digits}{suffix})"
+    sign = "−" if negative else "+" if number_format.sign and shown > 0 else ""
+    return f"{sign}{before}{digits}{suffix}"
 
 
 def format_value(
@@ -81,7 +89,7 @@ def format_value(
 ) -> str:
     """A dimension's or measure's value; empty is a dash."""
     if value is None:
-        return EMPTY
+        return number_format.empty or EMPTY
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
     return value_words(value, None, grain)

@@ -336,9 +336,25 @@ class Formats(unittest.TestCase):
             (2.5e9, {"shorten": True, "decimals": 1}, "2.5bn"),
             (999, {"shorten": True, "decimals": 0}, "999"),
             (10**30, {"decimals": 0}, f"{10**30:,}"),
+            (None, {"empty": "none yet"}, "none yet"),
+            (0.0125, {"style": "permille", "decimals": 1}, "12.5‰"),
+            (-1234, {"negative": "brackets", "decimals": 0}, "(1,234)"),
+            (-5, {"style": "currency", "negative": "brackets", "decimals": 2, "after": " lost"}, "(€5.00 lost)"),
+            (12, {"sign": True, "decimals": 0, "before": "≈ ", "after": " t"}, "+≈ 12 t"),
+            (-12, {"sign": True, "decimals": 0}, "−12"),
+            (0, {"sign": True, "decimals": 0}, "0"),
+            (-0.001, {"negative": "brackets", "decimals": 2}, "0.00"),
         ):
             with self.subTest(text=text):
                 self.assertEqual(format_number(value, NumberFormat(**parts)), text)
+
+    def test_units_stand_on_axes_too_and_are_no_expressions(self):
+        unit = '"+a(1)+"'
+        show = [FARE | {"format": {"after": unit, "negative": "brackets"}}]
+        spec = asked(chart(show=show, by=["route"], kind="bar")).drawing.spec
+        expression = spec["encoding"]["y"]["axis"]["labelExpr"]
+        self.assertIn(json.dumps(unit), expression)
+        self.assertIn("'(' + ", expression)
 
     def test_decimals_are_settled_for_a_whole_column(self):
         for values, kind, decimals in (

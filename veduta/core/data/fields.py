@@ -111,13 +111,19 @@ class Frozen(BaseModel):
 
 
 class NumberFormat(Frozen):
-    """How numbers are written. `decimals` None means as many as the values need (at most two)."""
+    """How numbers are written. `decimals` None means as many as the values need (at most two). Positive ones may have a
+    `sign`, negative ones a minus or brackets; units stand `before` and `after` them, and `empty` is said of none."""
 
-    style: Literal["number", "currency", "percent"] = "number"
+    style: Literal["number", "currency", "percent", "permille"] = "number"
     currency: str = Attribute("EUR", pattern="^[A-Z]{3}$")
     decimals: int | None = Attribute(None, ge=0, le=9)
     thousands: bool = True
     shorten: bool = False
+    negative: Literal["minus", "brackets"] = "minus"
+    sign: bool = False
+    before: str = Attribute("", max_length=12)
+    after: str = Attribute("", max_length=12)
+    empty: str = Attribute("", max_length=20)
 
 
 class Reading(Frozen):

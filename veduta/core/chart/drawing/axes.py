@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import math
 from collections.abc import Sequence
 from typing import Any
@@ -13,7 +14,7 @@ from veduta.core.calendar import Grain
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import REST_POINT
+from veduta.core.formats import PARTS_OF_ONE, REST_POINT
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, listed
 
@@ -59,14 +60,26 @@ def shortened(most: int) -> str:
 
 
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
-    """The axis of a measure: shortened numbers in the measure's own style."""
-    if number_format.style == "percent":
-        return {"labelExpr": "format(datum.value, '.6~%')"}
+    """The axis of a measure: shortened numbers in the measure's own style, with its units."""
+    number = "abs(datum.value)"
+    if number_format.style in PARTS_OF_ONE:
+        times, part = PARTS_OF_ONE[number_format.style]
+        return _with_units(number_format, f"format({number} * {times}, '.6~g') + '{part}'")
     symbol = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
     large = "replace(replace(format(abs(datum.value), '.6~s'), 'G', 'bn'), 'T', 'tn')"
-    sign = "(datum.value < 0 ? '−' : '')"
-    size = f"(abs(datum.value) >= 1000 ? {large} : format(abs(datum.value), '.6~g'))"
-    return {"labelExpr": f"{sign} + '{symbol}' + {size}" if symbol else f"{sign} + {size}"}
+    size = f"({number} >= 1000 ? {large} : format({number}, '.6~g'))"
+    return _with_units(number_format, f"'{symbol}' + {size}" if symbol else size)
+
+
+def _with_units(number_format: NumberFormat, size: str) -> dict[str, Any]:
+    """The label of an axis from how a number's size is written: with its sign or brackets, and its units."""
+    before, after = (json.dumps(unit, ensure_ascii=False) for unit in (number_format.before, number_format.after))
+    size = f"{before} + {size}" if number_format.before else size
+    size = f"{size} + {after}" if number_format.after else size
+    if number_format.negative == "brackets":
+        return {"labelExpr": f"datum.value < 0 ? '(' + {size} + ')' : {size}"}
+    plus = "datum.value > 0 ? '+' : ''" if number_format.sign else "''"
+    return {"labelExpr": f"(datum.value < 0 ? '−' : {plus}) + {size}"}
 
 
 def logarithmic(low: float, high: float) -> list[float]:
