@@ -7,7 +7,7 @@ import unittest
 from tests.core.chart.test_charts import FARE, MONTH
 from tests.core.chart.test_kinds import ROWS, drawn, fitting, validator
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHM, NOT_POSITIVE, parts_of
+from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHM, NOT_POSITIVE
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.errors import DefinitionProblem
@@ -107,9 +107,14 @@ class Parts(unittest.TestCase):
             ({"kind": "table"}, []),
         ):
             with self.subTest(more):
-                self.assertEqual([part.name for part in parts_of(spec_of({}, **more).drawing)], expected)
-        lying = {part.name: (part.side, part.of_values) for part in parts_of(spec_of({}, kind="lying").drawing)}
+                self.assertEqual([part.name for part in spec_of({}, **more).drawing.parts], expected)
+        lying = {part.name: (part.side, part.of_values) for part in spec_of({}, kind="lying").drawing.parts}
         self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
+
+    def test_those_that_are_hidden_can_be_shown_again(self):
+        look = {"value": {"hidden": True}, "legend": {"place": "none"}}
+        drawing = spec_of(look, show=[FARE, PASSENGERS]).drawing
+        self.assertEqual([part.name for part in drawing.parts], ["legend", "value", "along", "whole"])
 
     def test_a_setting_goes_back_to_the_usual(self):
         model = Model.__new__(Model)  # no edit of a look asks the model

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Final, Literal
 
 from pydantic import Field as Attribute
@@ -75,3 +76,13 @@ class Look(Frozen):
 PartName = Literal["along", "value", "second", "legend", "whole"]
 PARTS: Final[tuple[PartName, ...]] = ("legend", "value", "second", "along", "whole")
 """The parts in the order in which they are read."""
+
+
+@dataclass(frozen=True)
+class DrawnPart:
+    """A part that a drawing has: what it is called, and for an axis whether values stand on it, and at which side."""
+
+    name: PartName
+    title: str
+    of_values: bool = False
+    side: str = ""

@@ -11,7 +11,7 @@ from typing import Any
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.dressing import DrawnPart, dressed, parts_of
+from veduta.core.chart.drawing.dressing import dressed
 from veduta.core.chart.drawing.events import Others, with_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
@@ -30,7 +30,7 @@ from veduta.core.query.query import Query, Result
 @dataclass
 class Answered:
     """A chart worked out: what it says, how it is drawn, and where its numbers come from. `series` are the names and
-    values of series that can be put into another order, `parts` those that can be set to look otherwise."""
+    values of series that can be put into another order."""
 
     definition: ChartDefinition
     kind: Kind
@@ -41,7 +41,6 @@ class Answered:
     drawing: Drawing
     notes: list[str]
     series: list[tuple[str, Any]]
-    parts: list[DrawnPart]
 
 
 @dataclass
@@ -140,7 +139,6 @@ def ask(
         drawing=drawing,
         notes=notes,
         series=_series(picture),
-        parts=parts_of(drawing) if kind.dressed else [],
     )
 
 

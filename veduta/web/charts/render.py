@@ -42,7 +42,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         drawn = {"spec": drawing.spec, "rows": drawing.rows, "columns": columns}
         panels = {"panels": asdict(drawing.panels)} if drawing.panels else {}
         panels |= {"named": drawing.named} if drawing.named else {}
-        drawn |= {"series": answered.series, "parts": [asdict(part) for part in answered.parts]}
+        drawn |= {"series": answered.series, "parts": [asdict(part) for part in drawing.parts]}
         return data | drawn | panels | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from veduta.core.chart.drawing.axes import logarithmic, shortened
 from veduta.core.chart.drawing.picture import Drawing
-from veduta.core.chart.look import AxisLook, Look, PartName
+from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName
 
 Spec = dict[str, Any]
 ANGLES = {"level": 0, "slanted": -35, "upright": -90}
@@ -19,16 +19,6 @@ LENGTHS = ("bar", "area")
 NO_LOGARITHM = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
 NOT_POSITIVE = "The axis is not logarithmic, as some values are zero or less, which have no logarithm."
 CUT_LENGTHS = "The lengths of bars and areas do not compare, as their axis does not begin at zero."
-
-
-@dataclass(frozen=True)
-class DrawnPart:
-    """A part that a drawing has: what it is called, and for an axis whether values stand on it, and at which side."""
-
-    name: PartName
-    title: str
-    of_values: bool = False
-    side: str = ""
 
 
 def parts_of(drawing: Drawing) -> list[DrawnPart]:
@@ -51,7 +41,9 @@ def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
 
 
 def dressed(drawing: Drawing, look: Look) -> Drawing:
-    """The drawing with its parts as they are set to look; what cannot be so is said."""
+    """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again. What
+    cannot be so is said."""
+    drawing = replace(drawing, parts=parts_of(drawing))
     if drawing.spec is None or look == Look():
         return drawing
     notes: list[str] = []

@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition, Reference
+from veduta.core.chart.look import DrawnPart
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -106,7 +107,8 @@ class Drawing:
     """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
     seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
     Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification has them all,
-    for the page to show as many as there is room for. Data besides the rows is `named`."""
+    for the page to show as many as there is room for. Data besides the rows is `named`. Its `parts` can be set to look
+    otherwise."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
@@ -118,6 +120,7 @@ class Drawing:
     least_height: int = 0
     panels: PanelRoom | None = None
     named: dict[str, list[dict[str, Any]]] = attribute(default_factory=dict)
+    parts: list[DrawnPart] = attribute(default_factory=list)
 
 
 def plain_point(values: list[Any]) -> list[Any]:
