@@ -37,7 +37,8 @@ def spec_of(look, rows=SHOWN, **parts):
 class EveryKind(unittest.TestCase):
     def test_any_look_of_it_is_within_the_grammar(self):
         for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
-            for parts, look in itertools.product(fitting(declared, rows)[::4], LOOKS):
+            some = fitting(declared, rows)[:: 4 if name == "some rows" else 12]
+            for parts, look in itertools.product(some, LOOKS):
                 with self.subTest(kind=declared.name, rows=name, look=look):
                     drawing = drawn({**parts, "look": look}, rows).drawing
                     if drawing.spec:
