@@ -108,9 +108,9 @@ class Drawings(BrowserTest):
         self.page.keyboard.press("Escape")
         self.page.locator("[data-clause=show]").focus()
         self.page.keyboard.press("p")
-        expect(self.page.locator("[x-ref=popover] .option")).to_have_text(
-            ["Legend", "Left axis", "Axis below", "The whole drawing"]
-        )
+        parts = self.page.locator("[x-ref=popover] .option")
+        expect(parts).to_have_text(["Legend", "Left axis", "Axis below", "The whole drawing"])
+        expect(parts.first).to_be_focused()
         self.page.keyboard.press("Enter")
         self.has_text("[x-ref=popover] h2", "Legend")
         self.page.click("[x-ref=popover] .chip:text-is('None')")
