@@ -7,7 +7,8 @@ import unittest
 from tests.core.chart.test_charts import FARE, MONTH
 from tests.core.chart.test_kinds import ROWS, drawn, fitting, validator
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHM, NOT_POSITIVE
+from veduta.core.chart.drawing.axes import NO_LOGARITHM
+from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHMIC_LENGTHS
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.errors import DefinitionProblem
@@ -84,8 +85,8 @@ class Axes(unittest.TestCase):
         look = {"value": {"scale": "logarithmic"}}
         line = spec_of(look, kind="line", by=[MONTH])
         self.assertEqual(line.drawing.spec["layer"][0]["encoding"]["y"]["scale"]["type"], "log")
-        self.assertIn(NO_LOGARITHM, spec_of(look).notes)
-        self.assertIn(NOT_POSITIVE, spec_of(look, kind="line", by=[MONTH], show=[PASSENGERS]).notes)
+        self.assertIn(NO_LOGARITHMIC_LENGTHS, spec_of(look).notes)
+        self.assertIn(NO_LOGARITHM, spec_of(look, kind="line", by=[MONTH], show=[PASSENGERS]).notes)
 
     def test_every_other_name_or_period_has_a_label(self):
         look = {"along": {"every": 2, "labels": "upright"}}

@@ -335,10 +335,14 @@ def set_reference(
 def _compared(text: str, model: Model) -> str:
     """A formula to compare with, as it is stored. Raises VedutaError if it is not a number."""
     formula = with_ids(text, model.schema)
-    kind = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True).kind
-    if not (kind and kind.is_number):
+    if not _is_number(Measure(formula=formula), model):
         raise DefinitionProblem("Numbers are compared with a number.", hint="Write a formula that is one.")
     return formula
+
+
+def _is_number(measure: Measure, model: Model) -> bool:
+    kind = measure_node(measure, model.schema, model.parameters, any_kind=True).kind
+    return kind is not None and kind.is_number
 
 
 @edit
@@ -658,8 +662,7 @@ def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:
     """What a shade is of. Raises DefinitionProblem if it is not a number."""
     if by == "":
         return None
-    kind = measure_node(by, model.schema, model.parameters, any_kind=True).kind
-    if not (kind and kind.is_number):
+    if not _is_number(by, model):
         raise DefinitionProblem("A shade goes by a number.", hint="Choose a measure that is one.")
     return by
 

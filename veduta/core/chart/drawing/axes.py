@@ -82,6 +82,15 @@ def _with_units(number_format: NumberFormat, size: str) -> dict[str, Any]:
     return {"labelExpr": f"(datum.value < 0 ? '−' : {plus}) + {size}"}
 
 
+NO_LOGARITHM = "The axis is not logarithmic, as some values are zero or less, which have no logarithm."
+
+
+def on_logarithms(channel: dict[str, Any], low: float, high: float) -> None:
+    """Makes the channel of values, of which these are the lowest and the highest, logarithmic."""
+    channel["scale"] = {**channel.get("scale", {}), "type": "log", "nice": False}
+    channel["axis"] |= {"values": logarithmic(low, high), "labelOverlap": "greedy"}
+
+
 def logarithmic(low: float, high: float) -> list[float]:
     """Where a logarithmic axis is marked: at 1, 2 and 5 times the powers of ten, or at the powers if these are many."""
     powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)

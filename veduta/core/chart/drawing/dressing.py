@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
-from veduta.core.chart.drawing.axes import logarithmic, shortened
-from veduta.core.chart.drawing.picture import Drawing
+from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
+from veduta.core.chart.drawing.picture import Drawing, units
 from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName
 
 Spec = dict[str, Any]
@@ -16,8 +16,7 @@ SIZES = {"small": 9, "large": 14}
 """Letters of labels and texts, in pixels; 11 as usual."""
 LENGTHS = ("bar", "area")
 """Marks that show values by lengths, which begin at zero."""
-NO_LOGARITHM = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
-NOT_POSITIVE = "The axis is not logarithmic, as some values are zero or less, which have no logarithm."
+NO_LOGARITHMIC_LENGTHS = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
 CUT_LENGTHS = "The lengths of bars and areas do not compare, as their axis does not begin at zero."
 
 
@@ -67,14 +66,6 @@ def _copied(part: Any) -> Any:
     return [_copied(each) for each in part] if isinstance(part, list) else part
 
 
-def _units(spec: Spec) -> Iterator[Spec]:
-    """The parts of a specification that have a mark of their own."""
-    if "mark" in spec:
-        yield spec
-    for inside in (*spec.get("layer", ()), *spec.get("concat", ())):
-        yield from _units(inside)
-
-
 def _name_of(part: PartName, drawing: Drawing) -> str:
     """The channel that a part is the axis of."""
     along = drawing.along or "x"
@@ -83,7 +74,7 @@ def _name_of(part: PartName, drawing: Drawing) -> str:
 
 def _channels(drawing: Drawing) -> Iterator[tuple[PartName, Spec]]:
     """The channels of all axes, with the part that each belongs to."""
-    for unit in _units(drawing.spec or {}):
+    for unit in units(drawing.spec or {}):
         encoding = unit.get("encoding", {})
         for part in ("along", "value"):
             channel = encoding.get(_name_of(part, drawing))
@@ -117,15 +108,15 @@ def _dress_values(drawing: Drawing, part: PartName, channel: Spec, look: AxisLoo
     scale |= {name: end for name, end in ends.items() if end is not None}
     if look.begins:
         scale["zero"] = look.begins == "zero"
-    shows_lengths = any(_shows_lengths(unit, _name_of(part, drawing), channel) for unit in _units(drawing.spec or {}))
-    if look.scale == "logarithmic":
-        _make_logarithmic(drawing, channel, scale, shows_lengths)
-    elif shows_lengths and ((look.low or 0) > 0 or (look.high or 0) < 0 or look.begins == "data"):
-        drawing.notes.append(CUT_LENGTHS)
     if scale:
         channel["scale"] = scale
+    shows_lengths = any(_shows_lengths(unit, _name_of(part, drawing), channel) for unit in units(drawing.spec or {}))
+    if look.scale == "logarithmic":
+        _make_logarithmic(drawing, channel, shows_lengths)
+    elif shows_lengths and ((look.low or 0) > 0 or (look.high or 0) < 0 or look.begins == "data"):
+        drawing.notes.append(CUT_LENGTHS)
     if any(end is not None for end in ends.values()):
-        for unit in _units(drawing.spec or {}):
+        for unit in units(drawing.spec or {}):
             if isinstance(unit["mark"], dict) and unit["mark"]["type"] not in ("text", "geoshape"):
                 unit["mark"]["clip"] = True
 
@@ -135,17 +126,16 @@ def _shows_lengths(unit: Spec, name: str, channel: Spec) -> bool:
     return mark in LENGTHS and unit.get("encoding", {}).get(name) == channel and f"{name}2" not in unit["encoding"]
 
 
-def _make_logarithmic(drawing: Drawing, channel: Spec, scale: Spec, shows_lengths: bool) -> None:
+def _make_logarithmic(drawing: Drawing, channel: Spec, shows_lengths: bool) -> None:
+    scale = channel.get("scale", {})
     values = [row[channel["field"]] for row in drawing.rows if isinstance(row.get(channel["field"]), int | float)]
     if shows_lengths or not values:
-        drawing.notes.append(NO_LOGARITHM)
+        drawing.notes.append(NO_LOGARITHMIC_LENGTHS)
     elif min(values) <= 0 or scale.get("domainMin", 1) <= 0:
-        drawing.notes.append(NOT_POSITIVE)
+        drawing.notes.append(NO_LOGARITHM)
     else:
-        scale |= {"type": "log", "nice": False}
         scale.pop("zero", None)
-        low, high = scale.get("domainMin", min(values)), scale.get("domainMax", max(values))
-        channel["axis"] |= {"values": logarithmic(low, high), "labelOverlap": "greedy"}
+        on_logarithms(channel, scale.get("domainMin", min(values)), scale.get("domainMax", max(values)))
 
 
 def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
@@ -165,7 +155,7 @@ def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
 
 def _legends(spec: Spec | None) -> Iterator[tuple[Spec, str]]:
     """The encodings that have legends, with the channels."""
-    for unit in _units(spec or {}):
+    for unit in units(spec or {}):
         for name, channel in unit.get("encoding", {}).items():
             if isinstance(channel, dict) and isinstance(channel.get("legend"), dict):
                 yield unit["encoding"], name

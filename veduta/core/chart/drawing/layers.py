@@ -220,7 +220,7 @@ def _is_positive(made: Sequence[Mark], notes: list[str]) -> bool:
     """Whether a logarithmic axis can show all values; if not, it is said."""
     low = sum(mark.value is not None and mark.value <= 0 for mark in made)
     if low:
-        notes.append("The axis is not logarithmic, as some values are zero or less, which have no logarithm.")
+        notes.append(axes.NO_LOGARITHM)
     return not low
 
 
@@ -282,8 +282,7 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     full = full and any(len(each.series) > 1 for each in placed)
     across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
     if ground.logarithmic and (values := [mark.value for each in placed for mark in each.made if mark.value]):
-        across["scale"] = {"type": "log", "nice": False}
-        across["axis"] |= {"values": axes.logarithmic(min(values), max(values)), "labelOverlap": "greedy"}
+        axes.on_logarithms(across, min(values), max(values))
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "top" if ground.lying else "right", "grid": False}
     if ground.has_two_axes:

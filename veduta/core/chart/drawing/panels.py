@@ -18,7 +18,7 @@ from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, legend
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import AROUND_ROWS
-from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, plain_point
+from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, plain_point, units
 from veduta.core.query.query import Column
 from veduta.core.words import counted, listed
 
@@ -283,10 +283,7 @@ def _sized(part: Any) -> Any:
 
 
 def _encodings(spec: Spec) -> Iterator[Spec]:
-    if "encoding" in spec:
-        yield spec["encoding"]
-    for layer in spec.get("layer", ()):
-        yield from _encodings(layer)
+    return (unit["encoding"] for unit in units(spec) if "encoding" in unit)
 
 
 def _share_domains(specs: Sequence[Spec], drawings: Sequence[Drawing], own: set[str]) -> None:

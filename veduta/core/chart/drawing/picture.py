@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from functools import cached_property
@@ -130,3 +130,11 @@ def plain_point(values: list[Any]) -> list[Any]:
 
 def base_spec(**parts: Any) -> dict[str, Any]:
     return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}
+
+
+def units(spec: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """The parts of a specification that have a mark of their own."""
+    if "mark" in spec:
+        yield spec
+    for inside in (*spec.get("layer", ()), *spec.get("concat", ())):
+        yield from units(inside)

@@ -11,6 +11,7 @@ from typing import Any
 from veduta.core.calendar import Grain, period_start, period_words
 from veduta.core.chart.definition import Reference
 from veduta.core.chart.drawing.colours import GROUND, colour_named
+from veduta.core.chart.drawing.labels import LETTER, LINE
 from veduta.core.chart.drawing.marks import milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.data.fields import Kind
@@ -19,8 +20,8 @@ from veduta.core.query.query import Column
 
 DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}
 USUAL_DASH = [6, 3]
-NOMINAL, LETTER, LEVEL, BETWEEN_WORDS = 640, 6, 13, 10
-"""A usual width, the width of a letter, the height of a line of words, and room between words, in pixels."""
+NOMINAL, BETWEEN_WORDS = 640, 10
+"""A usual width, and room between words, in pixels."""
 MOST_LEVELS, LONGEST = 3, 200
 STATISTICS = {"mean": "the mean", "median": "the median", "min": "the lowest", "max": "the highest"}
 
@@ -208,7 +209,7 @@ def _days(
     if place_of_words.level is None:
         return drawn
     side = place_of_words.side
-    dy = 2 + (LEVEL * place_of_words.level if other == "x" else 0)
+    dy = 2 + (LINE * place_of_words.level if other == "x" else 0)
     dx = 4 if side == "left" else -4
     text = {"type": "text", "align": side, "baseline": "top", "dx": dx, "dy": dy, "limit": LONGEST, "aria": False}
     top = {"y": {"value": 0}} if other == "x" else {"x": {"value": 0}}
