@@ -1,0 +1,159 @@
+"""Edits of the layers of a drawing."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field as Attribute
+
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.definition import (
+    ChartDefinition,
+    Colour,
+    How,
+    Layer,
+)
+from veduta.core.chart.drawing.shades import MOST_STEPS
+from veduta.core.chart.edits.clauses import remove
+from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number, there
+from veduta.core.chart.kinds import kind_named
+from veduta.core.chart.kinds.layered import BETWEEN_TWO
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.measures import with_ids
+from veduta.core.model.model import Model
+from veduta.core.query.measures import Measure, measure_node
+
+FILLING = ("bar", "area")
+
+
+def _layers(definition: ChartDefinition, model: Model) -> list[Layer]:
+    """The layers that the chart is drawn in now."""
+    kind = choose_kind(definition, model)[0]
+    return list(kind.layers(definition) or kind_named("layers").layers(definition))
+
+
+def _in_layers(definition: ChartDefinition, layers: list[Layer], model: Model) -> ChartDefinition:
+    """The chart drawn in these layers, lying if it lay before."""
+    lies = choose_kind(definition, model)[0].lies(definition)
+    settings = {**definition.settings, "direction": "lying" if lies else "upright"}
+    return changed_by(definition, kind="layers", layers=tuple(layers), settings=settings)
+
+
+@edit
+def draw_measure(
+    definition: ChartDefinition, model: Model, index: Index, how: How, axis: Literal["first", "second"] = "first"
+) -> ChartDefinition:
+    """Draw a measure its own way; the others stay as they are. Bars and areas of several measures share a layer, behind
+    the others."""
+    there(definition.measures, index)
+    layers = []
+    for layer in _layers(definition, model):
+        others = tuple(i for i in layer.measures if i != index)
+        if layer.how in BETWEEN_TWO or others == layer.measures:
+            layers.append(layer)
+        elif others:
+            layers.append(layer.model_copy(update={"measures": others}))
+    new = Layer(measures=(index,), how=how, axis=axis)
+    same = [n for n, layer in enumerate(layers) if (layer.how, layer.axis) == (how, axis) and how in FILLING]
+    if same:
+        measures = tuple(sorted((*layers[same[0]].measures, index)))
+        layers[same[0]] = layers[same[0]].model_copy(update={"measures": measures})
+    else:
+        layers = [new, *layers] if how in FILLING else [*layers, new]
+    return _in_layers(definition, layers, model)
+
+
+@edit
+def set_layer(
+    definition: ChartDefinition,
+    model: Model,
+    index: Index,
+    how: How | None = None,
+    axis: Literal["first", "second"] | None = None,
+    colour: Colour | None = None,
+    test: str | None = None,
+    other: Colour | None = None,
+    said: str | None = None,
+    other_said: str | None = None,
+    shade: Measure | Literal[""] | None = None,
+    steps: Annotated[int, Attribute(ge=0, le=MOST_STEPS)] | None = None,
+    dash: Literal["", "solid", "dashed", "dotted"] | None = None,
+    width: float | Literal[""] | None = None,
+    size: float | Literal[""] | None = None,
+    opacity: float | Literal[""] | None = None,
+) -> ChartDefinition:
+    """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
+    written with the fields' names; a layer has a test, or a shade. Raises DefinitionProblem for a test that is not yes
+    or no, and a shade that is not a number."""
+    layers = _layers(definition, model)
+    layer = there(tuple(layers), index)
+    sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash, "steps": steps}
+    sent |= {"said": said and said.strip(), "other_said": other_said and other_said.strip()}
+    changes: dict[str, Any] = {name: value for name, value in sent.items() if value is not None}
+    numbers = {"width": width, "size": size, "opacity": opacity}
+    changes |= {name: None if value == "" else value for name, value in numbers.items() if value is not None}
+    if test is not None:
+        changes["test"] = _tested(test, model)
+    if shade is not None:
+        changes |= {"shade": _shaded(shade, model), "test": ""}
+    elif changes.get("test"):
+        changes["shade"] = None
+    layers[index] = layer.model_copy(update=changes)
+    return _in_layers(definition, layers, model)
+
+
+def _tested(test: str, model: Model) -> str:
+    """A test as it is stored. Raises DefinitionProblem if it is not yes or no."""
+    if not test.strip():
+        return ""
+    formula = with_ids(test, model.schema)
+    node = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
+    if node.kind is not Kind.YES_NO:
+        raise DefinitionProblem(
+            "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
+        )
+    return formula
+
+
+def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:
+    """What a shade is of. Raises DefinitionProblem if it is not a number."""
+    if by == "":
+        return None
+    if not is_number(by, model):
+        raise DefinitionProblem("A shade goes by a number.", hint="Choose a measure that is one.")
+    return by
+
+
+@edit
+def add_layer(definition: ChartDefinition, model: Model, how: How, measures: tuple[Index, ...]) -> ChartDefinition:
+    """Add a layer in front of the others, or behind them if it fills its ground or links dots."""
+    for index in measures:
+        there(definition.measures, index)
+    layers, layer = _layers(definition, model), Layer(measures=measures, how=how)
+    behind = how in FILLING or how in BETWEEN_TWO
+    return _in_layers(definition, [layer, *layers] if behind else [*layers, layer], model)
+
+
+@edit
+def move_layer(definition: ChartDefinition, model: Model, index: Index, to: Index) -> ChartDefinition:
+    """Draw a layer earlier, behind others, or later, in front of them."""
+    layers = _layers(definition, model)
+    layer = there(tuple(layers), index)
+    layers.pop(index)
+    layers.insert(to, layer)
+    return _in_layers(definition, layers, model)
+
+
+@edit
+def remove_layer(definition: ChartDefinition, model: Model, index: Index) -> ChartDefinition:
+    """Take a layer away. A measure that no other layer shows goes with it."""
+    layers = _layers(definition, model)
+    gone = there(tuple(layers), index)
+    layers.pop(index)
+    definition = _in_layers(definition, layers, model)
+    drawn = {i for layer in layers for i in layer.measures}
+    for measure in sorted(set(gone.measures) - drawn, reverse=True):
+        if len(definition.measures) > 1:
+            definition = remove(definition, model, "show", measure)
+    return definition

@@ -1,0 +1,61 @@
+"""Edits of how the parts of a drawing look."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import ValidationError
+
+from veduta.core.calendar import Grain, Grouping, grouping_for
+from veduta.core.chart.definition import (
+    ChartDefinition,
+)
+from veduta.core.chart.edits.registry import Index, changed_by, edit, there
+from veduta.core.chart.look import ColumnLook, PartName
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
+
+
+@edit
+def set_look(definition: ChartDefinition, model: Model, part: PartName, changes: dict[str, Any]) -> ChartDefinition:
+    """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual. Raises
+    DefinitionProblem for what cannot be set so."""
+    now = getattr(definition.look, part)
+    usual = type(now)()
+    set_to = {name: getattr(usual, name, None) if value is None else value for name, value in changes.items()}
+    try:
+        changed = type(now).model_validate(now.model_dump() | set_to)
+    except ValidationError as problem:
+        why = problem.errors()[0]["msg"].removeprefix("Value error, ")
+        raise DefinitionProblem(f"That cannot be set: {why}.", where=part, hint="Choose another.") from None
+    return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
+
+
+@edit
+def set_column(
+    definition: ChartDefinition,
+    model: Model,
+    index: Index,
+    draws: Literal["", "bar", "shade"] | None = None,
+    grain: Grain | Literal[""] | None = None,
+) -> ChartDefinition:
+    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing."""
+    there(definition.measures, index)
+    column = definition.look.column(index)
+    if draws is not None:
+        column = column.model_copy(update={"draws": draws})
+    if grain is not None:
+        column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
+    others = [each for each in definition.look.columns if each.measure != index]
+    if grain:  # all small lines of a table are by the same
+        others = [each.model_copy(update={"trend": each.trend and column.trend}) for each in others]
+    kept = [each for each in (*others, column) if each != ColumnLook(measure=each.measure)]
+    return changed_by(definition, look=definition.look.model_copy(update={"columns": tuple(kept)}))
+
+
+def _trend(model: Model, grain: Grain) -> Grouping:
+    """The first date of the model at a grain. Raises DefinitionProblem if it has none."""
+    dated = next((field for field in model.offered if field.kind.is_date and field.level == "row"), None)
+    if dated is None:
+        raise DefinitionProblem("There is no date to draw a line by.", hint="Add one to the dataset or its model.")
+    return grouping_for(dated, grain)

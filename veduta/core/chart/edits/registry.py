@@ -1,0 +1,55 @@
+"""The ways in which a chart's sentence is edited, each a function from definition to definition.
+
+The registry is what the workbench can ask for: a name and arguments in JSON.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, TypeVar
+
+from pydantic import Field as Attribute
+
+from veduta.core.chart.definition import (
+    ChartDefinition,
+)
+from veduta.core.editing import Edits
+from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
+from veduta.core.query.measures import Measure, measure_node
+
+edit = Edits(ChartDefinition, given=2)
+"""Registers an edit: of a definition, over its model."""
+EDITS = edit.functions
+Index = Annotated[int, Attribute(ge=0)]
+
+
+def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]) -> ChartDefinition:
+    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
+    made."""
+    sent = dict(change)
+    changed = edit.apply(str(sent.pop("edit", "")), sent, definition, model)
+    # An order of series is one of the values of a dimension, and goes with it.
+    return changed if changed.drawn[-1:] == definition.drawn[-1:] else changed_by(changed, series_order=())
+
+
+def there(items: tuple[Any, ...], index: int) -> Any:
+    """The item at a position. Raises DefinitionProblem if there is none."""
+    if index >= len(items):
+        raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.")
+    return items[index]
+
+
+def changed_by(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
+    return definition.model_copy(update=changes)
+
+
+Item = TypeVar("Item")
+
+
+def replaced(items: tuple[Item, ...], index: int, item: Item) -> tuple[Item, ...]:
+    return (*items[:index], item, *items[index + 1 :])
+
+
+def is_number(measure: Measure, model: Model) -> bool:
+    kind = measure_node(measure, model.schema, model.parameters, any_kind=True).kind
+    return kind is not None and kind.is_number
