@@ -5,13 +5,15 @@ import { clear, draw, listen, showNotes, pointAt } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
+import { drawingParts } from "./drawing_parts.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
+import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
-import { elementOf, framed, partAt } from "./lib/parts.js";
+import { elementOf, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
 
@@ -27,14 +29,10 @@ export function workbench() {
   let openings = [];
   /** @type {object[]} Edits that are sent again until an answer has come that has them. */
   let unanswered = [];
-  let draggedWord = null; // the word of the sentence that is being dragged, by its place
-
-  const placeOf = (/** @type {HTMLElement} */ word) => ({
-    clause: word.dataset.clause ?? "",
-    index: Number(word.dataset.index),
-  });
 
   return {
+    ...wordOrder(),
+    ...drawingParts(() => lastAnswer?.chart.parts ?? []),
     status: "",
     why: "",
     counted: "",
@@ -328,33 +326,6 @@ export function workbench() {
         },
       ];
     },
-    // The words of a clause are put into another order by dragging them, or with Alt and an arrow key.
-    wordDragged(event) {
-      const word = near(event, "[data-clause][draggable]");
-      if (!word) return;
-      draggedWord = placeOf(word);
-      event.dataTransfer.setData("text/veduta-word", word.textContent.trim());
-      event.dataTransfer.effectAllowed = "move";
-    },
-    wordLetGo() {
-      draggedWord = null;
-      this.draggedAway();
-    },
-    wordKeys(event) {
-      const word = near(event, "[data-clause][draggable]");
-      const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
-      if (!word || !step || !event.altKey) return;
-      event.preventDefault();
-      this.moveWord(placeOf(word), placeOf(word).index + step);
-    },
-    async moveWord({ clause, index }, to) {
-      if (!this.wordAt({ clause, index: to }) || to === index) return;
-      this.shut();
-      if (await this.answer({ edit: "move", clause, index, to })) this.wordAt({ clause, index: to })?.focus();
-    },
-    wordAt({ clause, index }) {
-      return this.$refs.sentence.querySelector(`[data-clause="${clause}"][data-index="${index}"]`);
-    },
     /** @param {string[]} names Of series, in their new order. */
     orderSeries(names) {
       const values = new Map(lastAnswer.chart.series);
@@ -370,12 +341,7 @@ export function workbench() {
       this.$refs.frame.classList.add("drop-here");
     },
     draggedOverSentence(event) {
-      const over = near(event, "[data-clause]");
-      if (draggedWord && over?.dataset.clause === draggedWord.clause) {
-        event.preventDefault();
-        this.draggedAway();
-        over.classList.add("drop-here");
-      }
+      this.draggedOverWord(event);
       if (!event.dataTransfer.types.includes("text/veduta-field")) return;
       event.preventDefault();
       this.draggedAway();
@@ -391,13 +357,7 @@ export function workbench() {
     },
     // A field dropped on a clause goes there; on "only" it asks which values.
     droppedOnSentence(event) {
-      if (draggedWord) {
-        const over = near(event, "[data-clause]");
-        this.draggedAway();
-        if (over?.dataset.clause === draggedWord.clause) this.moveWord(draggedWord, placeOf(over).index);
-        draggedWord = null;
-        return;
-      }
+      if (this.droppedOnWord(event)) return;
       const clause = near(event, "[data-clause]")?.dataset.clause;
       const field = event.dataTransfer.getData("text/veduta-field");
       if (clause === "only" && field) {
@@ -450,47 +410,12 @@ export function workbench() {
         failed(error);
       }
     },
-    // Parts of the drawing: a click on one, or choosing it from their list, opens its settings.
-    watchParts() {
-      const picture = this.$refs.picture;
-      picture.addEventListener("click", (event) => {
-        const part = !pointAt(event) && partAt(picture, this.axes(), event);
-        if (part) this.openPart(part);
-      });
-      picture.addEventListener("pointermove", (event) => {
-        const part = event.buttons || pointAt(event) ? null : partAt(picture, this.axes(), event);
-        framed(picture, part ? elementOf(picture, part) : null);
-        if (part) picture.style.cursor = "pointer";
-      });
-      picture.addEventListener("pointerleave", () => framed(picture, null));
-      offer((event) => {
-        const pointed = /** @type {MouseEvent} */ (event);
-        const part = near(event, "[x-ref=picture]") && partAt(picture, this.parts(), pointed);
-        return part ? [{ label: "How it looks", run: () => this.openPart(part) }] : null;
-      });
-    },
-    /** @returns {import("./lib/parts.js").Part[]} */
-    parts() {
-      return lastAnswer?.chart.parts ?? [];
-    },
-    // A click on an entry of the legend stands for its marks, so that only axes open by a click.
-    axes() {
-      return this.parts().filter((part) => part.side);
-    },
-    openPart({ name, of_values: ofValues }) {
-      this.openPopover({ clause: "look", index: 0, field: name, way: ofValues ? "values" : "names" });
-    },
     async listParts() {
       if (!this.parts().length) return;
       opener = { clause: "parts", index: 0 };
       at = null;
       const heading = made("h2", { textContent: "Parts of the drawing" });
-      const options = this.parts().map((part) => {
-        const option = made("button", { type: "button", className: "option", textContent: part.title });
-        option.addEventListener("focus", () => framed(this.$refs.picture, elementOf(this.$refs.picture, part)));
-        option.addEventListener("click", () => this.openPart(part));
-        return option;
-      });
+      const options = this.parts().map((part) => this.partOption(part));
       this.$refs.popover.replaceChildren(heading, ...options);
       this.popoverOpen = true;
       await shown(this.$refs.popover);

@@ -9,9 +9,7 @@ from typing import Annotated, Any, TypeVar
 
 from pydantic import Field as Attribute
 
-from veduta.core.chart.definition import (
-    ChartDefinition,
-)
+from veduta.core.chart.definition import ChartDefinition
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
