@@ -385,6 +385,7 @@ export function workbench() {
       opener = { clause: what.clause, index: what.index, field: what.field };
       try {
         const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
+        if (at !== what) return; // closed, or another one opened meanwhile
         this.$refs.popover.innerHTML = html;
         this.$refs.popover.classList.toggle("popover-wide", what.clause === "formula");
         this.popoverOpen = true;
@@ -399,12 +400,12 @@ export function workbench() {
     },
     async refreshPopover(changes = {}) {
       if (!this.popoverOpen || !at) return;
-      at = { ...at, ...changes };
+      const what = { ...at, ...changes };
+      at = what;
       try {
-        updateContent(
-          this.$refs.popover,
-          await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at }),
-        );
+        const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
+        if (at !== what) return;
+        updateContent(this.$refs.popover, html);
         this.placePopover();
       } catch (error) {
         failed(error);

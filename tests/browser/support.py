@@ -104,6 +104,22 @@ class BrowserTest(unittest.TestCase):
 
     viewport = {"width": 1280, "height": 800}
 
+    def run(self, result: unittest.TestResult) -> None:
+        """A test that fails is run once more, and that is said: a busy machine is no fault of Veduta's."""
+        first = unittest.TestResult()
+        super().run(first)
+        if not first.wasSuccessful():
+            for _, words in [*first.errors, *first.failures]:
+                print(f"\nOnce more, {self.id()}: {words}", file=sys.stderr)
+            super().run(result)
+            return
+        result.startTest(self)
+        for _, reason in first.skipped:
+            result.addSkip(self, reason)
+        if not first.skipped:
+            result.addSuccess(self)
+        result.stopTest(self)
+
     def setUp(self) -> None:
         self.server = server()
         context = browser().new_context(viewport=self.viewport, accept_downloads=True, reduced_motion="reduce")
