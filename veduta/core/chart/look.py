@@ -2,16 +2,31 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Annotated, Final, Literal
 
+from pydantic import AfterValidator, StringConstraints, model_validator
 from pydantic import Field as Attribute
-from pydantic import model_validator
 
 from veduta.core.calendar import Grouping
+from veduta.core.chart.tones import written
 from veduta.core.data.fields import Frozen
 
 End = Annotated[float, Attribute(allow_inf_nan=False)]
+NAMED = re.compile(r"([1-8]|better|worse|quiet|ink|#[0-9A-F]{6})?")
+
+
+def _named(text: str) -> str:
+    """A colour as it is kept: any that CSS can write is kept as #RRGGBB."""
+    name = text.strip() if NAMED.fullmatch(text.strip()) else written(text)
+    if text.strip() and not name:
+        raise ValueError(f"“{text}” is no colour; write it as #0B5D62, rgb(11 93 98), hsl(184 80% 21%) or teal")
+    return name
+
+
+Colour = Annotated[str, StringConstraints(max_length=100), AfterValidator(_named)]
+"""A series colour by its number, one that means something, or any; "" is as usual."""
 
 
 class AxisLook(Frozen):
@@ -50,10 +65,12 @@ class WholeLook(Frozen):
 
 class ColumnLook(Frozen):
     """What the cells of a measure, by its position, draw beside its numbers in a table: a bar or a shade relative to
-    all values of the column, and a small line of how it went by a date (`trend`)."""
+    all values of the column, and a small line of how it went by a date (`trend`). Where a rule has a ground of its own,
+    that is seen instead of the shade, unless the `shade` is `first`."""
 
     measure: Annotated[int, Attribute(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
+    shade_first: bool = False
     trend: Grouping | None = None
 
 

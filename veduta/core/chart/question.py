@@ -16,7 +16,10 @@ from veduta.core.chart.drawing.events import Others, with_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
+from veduta.core.chart.drawing.repainting import repainted
+from veduta.core.chart.drawing.ruled import measures_ruled, with_rules
 from veduta.core.chart.kinds import Kind
+from veduta.core.chart.rules import rule_words
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
 from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
@@ -54,7 +57,8 @@ class Selection:
 def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] = ()) -> Query:
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
-    unseen = (*kind.unseen(definition), *(Measure(formula=formula) for formula in _compared(definition)))
+    compared = [Measure(formula=formula) for formula in _compared(definition)]
+    unseen = (*kind.unseen(definition), *compared, *measures_ruled(definition))
     return Query(
         groups=groups,
         measures=(*definition.measures, *unseen),
@@ -153,25 +157,29 @@ def picture_of(
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
     beside = kind.beside(definition, model, extra)
-    own = len(result.unseen) - len(_compared(definition))
+    ruled = len(result.unseen) - len(measures_ruled(definition))
+    own = ruled - len(_compared(definition))
+    numbers = _numbers_set(definition, model)
     return Picture(
         definition,
-        replace(result, unseen=result.unseen[:own]),
+        replace(with_rules(result, definition, result.unseen[ruled:], numbers), unseen=result.unseen[:own]),
         kind.set(definition),
         value_order=_value_order(definition, model),
-        numbers=_numbers_set(definition, model),
+        numbers=numbers,
         atlas=atlas,
         beside=answer(beside, model, context) if beside else None,
         references=definition.references,
-        compared=tuple(result.unseen[own:]),
+        compared=tuple(result.unseen[own:ruled]),
+        rule_words=[rule_words(rule, definition.measures, model) for rule in definition.rules],
     )
 
 
 def draw(picture: Picture, kind: Kind) -> Drawing:
-    """A picture drawn, in panels if it is asked for and the kind is drawn so, with its parts as they are set to
-    look."""
+    """A picture drawn, in panels if it is asked for and the kind is drawn so, with the colours of rules, and its parts
+    as they are set to look."""
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
+    drawing = repainted(drawing, picture.definition.rules)
     return dressed(drawing, picture.definition.look) if kind.dressed else drawing
 
 
@@ -200,9 +208,10 @@ def _notes(picture: Picture, kind: Kind) -> list[str]:
 
 
 def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float | None]:
-    """What the parameters that the chart's lines stand at are set to."""
-    named = {reference.parameter for reference in definition.references if reference.parameter}
-    return {name: number_set(name, model.parameters) for name in named}
+    """What the parameters are set to that lines stand at and rules compare with."""
+    named = {reference.parameter for reference in definition.references}
+    named |= {rule.parameter for rule in definition.rules}
+    return {name: number_set(name, model.parameters) for name in named if name}
 
 
 def titled(title: str, model: Model) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from typing import Any
 
 from veduta.core.chart.drawing.colours import (
@@ -12,7 +14,9 @@ from veduta.core.chart.drawing.colours import (
     ON_SERIES,
     SERIES_COLOURS,
     WHITE,
+    colour_named,
 )
+from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, readable
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
@@ -29,6 +33,12 @@ DARK_SHADES = {
     ON_SERIES: "#050505",
     ON_LIGHT_SERIES: "#050505",
 }
+IN_DARK = (
+    dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
+    | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()}
+    | DARK_SHADES
+)
+"""What stands for a colour in the dark theme; for others their computed counterpart does."""
 LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
@@ -92,7 +102,32 @@ def themes() -> dict[str, Any]:
     return {
         "light": config(LIGHT, SERIES_COLOURS),
         "dark": config(DARK, DARK_COLOURS),
-        "dark_colours": dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
-        | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()}
-        | DARK_SHADES,
+        "dark_colours": IN_DARK,
     }
+
+
+def in_dark(colour: str) -> str:
+    """What stands for a colour, as #RRGGBB, in the dark theme."""
+    return IN_DARK.get(colour) or dark_counterpart(colour)
+
+
+def in_both(name: str) -> tuple[str, str]:
+    """A colour by its name, in the light and in the dark theme."""
+    colour = colour_named(name)
+    return colour, in_dark(colour)
+
+
+def text_in_both(name: str, ground: str = "") -> tuple[str, str]:
+    """The colour of a text on a ground ("" is the sheet) in both themes, or the nearest that can be read there; without
+    a colour the ink that is read best."""
+    grounds = in_both(ground) if ground else (LIGHT_GROUND, DARK_GROUND)
+    if not name:
+        return ink_on(grounds[0]), ink_on(grounds[1])
+    light, dark = in_both(name)
+    return readable(light, grounds[0]), readable(dark, grounds[1])
+
+
+def dark_colours_of(spec: Any) -> dict[str, str]:
+    """What stands in the dark theme for those colours of a specification that have no counterpart of their own."""
+    own = dict.fromkeys(re.findall(r'"(#[0-9A-Fa-f]{6})"', json.dumps(spec)))
+    return {colour: in_dark(colour) for colour in own if colour not in IN_DARK and colour not in IN_DARK.values()}

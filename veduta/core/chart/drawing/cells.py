@@ -11,6 +11,7 @@ import polars as pl
 
 from veduta.core.chart.definition import sorted_column
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.drawing.ruled import Ruled, ruled, rules_on
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
@@ -26,7 +27,7 @@ class Cell:
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
     what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending". Beside its number
     may stand a `bar` (where it begins, how long it is, whether it is negative), a step of `shade`, and a small `line`
-    with what it says."""
+    with what it says. Rules of the chart may say how it looks (`ruled`)."""
 
     text: str
     number: bool = False
@@ -43,6 +44,7 @@ class Cell:
     line: str = ""
     line_said: str = ""
     letters: int = 0
+    ruled: Ruled | None = None
 
 
 @dataclass
@@ -65,7 +67,8 @@ class Change:
 
 @dataclass
 class Figure:
-    """A number said large. `of` says what it is of, such as a period; `changes` compare it; `trend` is a line of an
+    """A number said large. `of` says what it is of, such as a period; rules may say how it looks
+    (`ruled`); `changes` compare it; `trend` is a line of an
     SVG of 100 by 30 with a point for each period. `share` of a target is drawn as a bar, a ring or on a scale (`look`),
     of which `filled` of 100 are reached, the target stands at `aim` and what is `due` by now at `expected`."""
 
@@ -73,6 +76,7 @@ class Figure:
     text: str
     exact: str
     of: str = ""
+    ruled: Ruled | None = None
     changes: list[Change] = attribute(default_factory=list)
     trend: str = ""
     share: float = 0
@@ -108,6 +112,13 @@ def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: l
     text = format_value(value, column.kind, picture.formats[column.key])
     negative = isinstance(value, int | float) and value < 0
     return Cell(text, number=True, point=point, on=point is None or picture.chosen(point), negative=negative)
+
+
+def figure_of(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:
+    """A measure's figure, which looks as rules say of its row."""
+    text = format_value(row.get(column.key), column.kind, picture.formats[column.key])
+    rules = rules_on(picture, picture.measures.index(column), is_mark=True)
+    return Figure(column.name, text, text, ruled=ruled(picture, row, rules))
 
 
 def heading(picture: Picture, column: Column) -> Cell:

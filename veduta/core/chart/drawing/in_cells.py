@@ -8,8 +8,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from veduta.core.calendar import period_words, periods_between
-from veduta.core.chart.drawing.cells import Cell, Key, Row
+from veduta.core.chart.drawing.cells import Cell, Key, Row, measure_cell
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.drawing.ruled import ruled, rules_on
 from veduta.core.chart.look import ColumnLook
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
@@ -33,33 +34,49 @@ class Drawn:
     letters: int
 
     def on(self, cell: Cell, value: Any, key: Key) -> Cell:
-        """A cell with what stands beside its number."""
+        """A cell with what stands beside its number. A shade gives way to the ground of a rule, unless it is set to be
+        over it."""
         path, said = self.lines.get(key, ("", ""))
         cell = replace(cell, line=path, line_said=said, letters=self.letters)
         if value is None or not self.look.draws:
             return cell
         if self.look.draws == "bar":
             return replace(cell, bar=bar(value, self.low, self.high))
-        return replace(cell, shade=shade_step(value, self.low, self.high))
+        if cell.ruled and cell.ruled.ground and not self.look.shade_first:
+            return cell
+        ruled = replace(cell.ruled, ground="", colour="") if cell.ruled else None
+        return replace(cell, shade=shade_step(value, self.low, self.high), ruled=ruled)
 
 
-def columns_drawn(picture: Picture) -> dict[str, Drawn]:
-    """By their keys, the columns of measures in whose cells something is drawn. Totals are none of their values."""
-    found = {}
-    for position, column in enumerate(picture.measures):
-        look = picture.definition.look.column(position)
-        if column.kind.is_number and look != ColumnLook(measure=position):
-            values = [value for value in picture.result.frame[column.key].to_list() if value is not None]
-            lines = _lines(picture, column) if look.trend else {}
-            texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
-            letters = min(MOST_LETTERS, max(map(len, texts), default=1))
-            found[column.key] = Drawn(look, min(values, default=0), max(values, default=0), lines, letters)
-    return found
+class MeasureCells:
+    """Makes the cells of a table's measures, with what is drawn beside their numbers and how rules have them look. Only
+    the values of cells count for bars and shades, not totals."""
+
+    def __init__(self, picture: Picture) -> None:
+        self.picture = picture
+        self.rules = [rules_on(picture, position) for position in range(len(picture.measures))]
+        self.drawn = [_drawn(picture, position, column) for position, column in enumerate(picture.measures)]
+
+    def of(self, position: int, row: Row, point: list[Any], key: Key) -> Cell:
+        """The cell of a measure, by its position, in a row of the frame; `key` are the values of its dimensions."""
+        column = self.picture.measures[position]
+        cell = measure_cell(self.picture, column, row, point)
+        if self.rules[position]:
+            cell = replace(cell, ruled=ruled(self.picture, row, self.rules[position]))
+        drawn = self.drawn[position]
+        return drawn.on(cell, row[column.key], key) if drawn else cell
 
 
-def drawn_on(drawn: Mapping[str, Drawn], column: Column, cell: Cell, row: Row, key: Key) -> Cell:
-    """A cell of a column and a row, with what is drawn on it if something is."""
-    return drawn[column.key].on(cell, row[column.key], key) if column.key in drawn else cell
+def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
+    """What is drawn in the cells of a measure, if anything."""
+    look = picture.definition.look.column(position)
+    if not column.kind.is_number or look == ColumnLook(measure=position):
+        return None
+    values = [value for value in picture.result.frame[column.key].to_list() if value is not None]
+    lines = _lines(picture, column) if look.trend else {}
+    texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
+    letters = min(MOST_LETTERS, max(map(len, texts), default=1))
+    return Drawn(look, min(values, default=0), max(values, default=0), lines, letters)
 
 
 def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:

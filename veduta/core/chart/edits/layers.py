@@ -9,20 +9,18 @@ from pydantic import Field as Attribute
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import (
     ChartDefinition,
-    Colour,
     How,
     Layer,
 )
 from veduta.core.chart.drawing.shades import MOST_STEPS
 from veduta.core.chart.edits.clauses import remove
-from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number, there
+from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number, test_formula, there
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
-from veduta.core.data.fields import Kind
+from veduta.core.chart.look import Colour
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
-from veduta.core.query.measures import Measure, measure_node
+from veduta.core.query.measures import Measure
 
 FILLING = ("bar", "area")
 
@@ -94,26 +92,13 @@ def set_layer(
     numbers = {"width": width, "size": size, "opacity": opacity}
     changes |= {name: None if value == "" else value for name, value in numbers.items() if value is not None}
     if test is not None:
-        changes["test"] = _tested(test, model)
+        changes["test"] = test_formula(test, model)
     if shade is not None:
         changes |= {"shade": _shaded(shade, model), "test": ""}
     elif changes.get("test"):
         changes["shade"] = None
     layers[index] = layer.model_copy(update=changes)
     return _in_layers(definition, layers, model)
-
-
-def _tested(test: str, model: Model) -> str:
-    """A test as it is stored. Raises DefinitionProblem if it is not yes or no."""
-    if not test.strip():
-        return ""
-    formula = with_ids(test, model.schema)
-    node = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
-    if node.kind is not Kind.YES_NO:
-        raise DefinitionProblem(
-            "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
-        )
-    return formula
 
 
 def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:

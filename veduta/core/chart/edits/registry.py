@@ -10,8 +10,10 @@ from typing import Annotated, Any, TypeVar
 from pydantic import Field as Attribute
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.data.fields import Kind
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure, measure_node
 
@@ -51,3 +53,17 @@ def replaced(items: tuple[Item, ...], index: int, item: Item) -> tuple[Item, ...
 def is_number(measure: Measure, model: Model) -> bool:
     kind = measure_node(measure, model.schema, model.parameters, any_kind=True).kind
     return kind is not None and kind.is_number
+
+
+def test_formula(test: str, model: Model) -> str:
+    """A test over a chart's cells, written with the fields' names, as it is stored. Raises DefinitionProblem if it is
+    not yes or no."""
+    if not test.strip():
+        return ""
+    formula = with_ids(test, model.schema)
+    node = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
+    if node.kind is not Kind.YES_NO:
+        raise DefinitionProblem(
+            "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
+        )
+    return formula

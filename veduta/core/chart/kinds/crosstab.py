@@ -17,7 +17,7 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
-from veduta.core.chart.drawing.in_cells import columns_drawn, drawn_on
+from veduta.core.chart.drawing.in_cells import MeasureCells
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind
 from veduta.core.formats import EMPTY
@@ -78,7 +78,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
         cells_of.setdefault(key, {})[result.value(row, across.key)] = row
     if len(cells_of) > MOST_ROWS:
         notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(cells_of):,} rows.")
-    several, drawn = len(measures) > 1, columns_drawn(picture)
+    several, measure_cells = len(measures) > 1, MeasureCells(picture)
     top = [Cell(column.name) for column in down]
     top += [Cell(picture.words(across, value), number=True, span=len(measures)) for value in values]
     headings = [[*top, Cell("Total", number=True, span=len(measures))]]
@@ -95,10 +95,7 @@ def draw_crosstab(picture: Picture) -> Drawing:
             if there is None:
                 cells += [Cell(EMPTY, number=True) for _ in measures]
             else:
-                cells += [
-                    drawn_on(drawn, column, measure_cell(picture, column, there, point), there, (*key, value))
-                    for column in measures
-                ]
+                cells += [measure_cells.of(i, there, point, (*key, value)) for i in range(len(measures))]
         cells += total_cells(picture, row_totals.get(key, {}), plain_point(list(key)))
         rows.append(cells)
     totals: list[Cell] = [Cell("Total", span=len(down))]

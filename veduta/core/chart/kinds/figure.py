@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import replace
-from typing import Literal
+from typing import Any, Literal
 
 from veduta.core.calendar import STEPS, Grain, period_words
-from veduta.core.chart.drawing.cells import Change, Figure
+from veduta.core.chart.drawing.cells import Change, Figure, figure_of
 from veduta.core.chart.drawing.in_cells import small_line
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
@@ -53,7 +53,8 @@ class SingleFigure(Kind):
         return ["others", "better"] if self.set(asked.definition).others == "compared" else ["others"]
 
     def draw(self, picture: Picture) -> Drawing:
-        figures = [_figure(picture, column, _first(picture, column)) for column in picture.measures]
+        row = next(picture.result.frame.head(1).iter_rows(named=True), {})
+        figures = [figure_of(picture, column, row) for column in picture.measures]
         if picture.settings.others == "apart" or not all(column.kind.is_number for column in picture.measures):
             return Drawing(figures=figures)
         first, *others = picture.measures
@@ -79,11 +80,6 @@ def _difference(picture: Picture, first: Column, other: Column, better: str) -> 
 def _first(picture: Picture, column: Column) -> float | None:
     frame = picture.result.frame
     return frame[column.key][0] if frame.height else None
-
-
-def _figure(picture: Picture, column: Column, value: float | None) -> Figure:
-    text = format_value(value, column.kind, picture.formats[column.key])
-    return Figure(column.name, text, text)
 
 
 class TrendSettings(Settings):
@@ -119,15 +115,16 @@ def _with_trend(picture: Picture, column: Column) -> Figure:
     """The last finished period's figure, compared with the period before and the year before."""
     first = picture.dimensions[0]
     grain = first.dimension.period
-    rows = picture.result.frame.select(first.key, column.key).drop_nulls(first.key).sort(first.key)
-    values: dict[dt.date, float | None] = dict(rows.iter_rows())
+    dated = picture.result.frame.drop_nulls(first.key).sort(first.key)
+    rows: dict[dt.date, dict[str, Any]] = {row[first.key]: row for row in dated.iter_rows(named=True)}
+    values: dict[dt.date, float | None] = {period: row[column.key] for period, row in rows.items()}
     periods = list(values)
     if picture.result.unfinished and len(periods) > 1:
         periods.pop()
     if not periods:
-        return _figure(picture, column, None)
+        return figure_of(picture, column, {})
     last = periods[-1]
-    figure = _figure(picture, column, values[last])
+    figure = figure_of(picture, column, rows[last])
     changes = [
         change
         for period, words in _compared(last, grain)

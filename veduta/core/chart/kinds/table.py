@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
-from types import MappingProxyType
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
@@ -19,8 +17,9 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
-from veduta.core.chart.drawing.in_cells import Drawn, columns_drawn, drawn_on
+from veduta.core.chart.drawing.in_cells import MeasureCells
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
+from veduta.core.chart.drawing.ruled import ruled, rules_on_dimension
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
@@ -80,13 +79,14 @@ class Table(Kind):
         return Query(groups=groups, measures=definition.measures, filters=filters, limit=MOST_POINTS)
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_table(picture, columns_drawn(picture))
+        return draw_table(picture)
 
 
-def draw_table(picture: Picture, drawn: Mapping[str, Drawn] = MappingProxyType({})) -> Drawing:
-    """The result as a table; in the cells of some columns something is `drawn`."""
+def draw_table(picture: Picture) -> Drawing:
+    """The result as a table."""
     result = picture.result
     dimensions, measures = result.dimensions, result.measures
+    measure_cells, rules = MeasureCells(picture), [rules_on_dimension(picture, column) for column in dimensions]
     headings = [[heading(picture, column) for column in result.columns]]
     rows: list[list[Cell]] = []
     subtotals = _Subtotals(picture)
@@ -96,14 +96,17 @@ def draw_table(picture: Picture, drawn: Mapping[str, Drawn] = MappingProxyType({
         point = plain_point(values)
         on = picture.chosen(point)
         cells = [
-            Cell(picture.words(column, value), number=is_number(column), point=point, on=on)
-            for column, value in zip(dimensions, values, strict=True)
+            Cell(
+                picture.words(column, value),
+                number=is_number(column),
+                point=point,
+                on=on,
+                ruled=ruled(picture, row, rules[i]),
+            )
+            for i, (column, value) in enumerate(zip(dimensions, values, strict=True))
         ]
         key = tuple(row[column.key] for column in dimensions)
-        for column in measures:
-            cell = measure_cell(picture, column, row, point)
-            cells.append(drawn_on(drawn, column, cell, row, key))
-        rows.append(cells)
+        rows.append([*cells, *(measure_cells.of(i, row, point, key) for i in range(len(measures)))])
     rows += subtotals.before(None)
     notes = []
     if result.frame.height > MOST_ROWS:

@@ -7,7 +7,7 @@ from typing import Literal
 
 from veduta.core.calendar import Grain, period_end, period_words
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.cells import Change, Figure
+from veduta.core.chart.drawing.cells import Change, Figure, figure_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
 from veduta.core.chart.kinds.figure import PERCENT
@@ -65,9 +65,9 @@ class TargetFigure(Kind):
     def draw(self, picture: Picture) -> Drawing:
         reached, target = picture.measures
         whole = picture.result.totals[()] if picture.dimensions else picture.result.frame
-        value, aim = (whole[column.key][0] if whole.height else None for column in (reached, target))
-        text = format_value(value, reached.kind, picture.formats[reached.key])
-        figure = Figure(reached.name, text, text)
+        row = next(whole.head(1).iter_rows(named=True), {})
+        value, aim = row.get(reached.key), row.get(target.key)
+        figure = figure_of(picture, reached, row)
         aim_words = format_value(aim, target.kind, picture.formats[target.key])
         if value is None or aim is None or aim <= 0:
             figure.of = f"{target.name}: {aim_words}"

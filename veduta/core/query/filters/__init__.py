@@ -14,7 +14,7 @@ from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, d
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
 from veduta.core.query.filters.rows import EmptyFilter, ListFilter, RangeFilter, TextFilter, ValuesFilter
-from veduta.core.query.filters.words import Value, grouping_words, typed
+from veduta.core.query.filters.words import Value, grouping_words, said_of, typed
 
 __all__ = [
     "EVER",
@@ -35,6 +35,7 @@ __all__ = [
     "filter_adapter",
     "grouping_words",
     "narrow",
+    "said_of",
     "typed",
 ]
 

@@ -1,0 +1,70 @@
+"""Marks and labels of a drawing in the colours of the rules that hold of them. No kind of drawing knows of it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from veduta.core.chart.drawing.colours import (
+    BLACK,
+    ON_LIGHT_SERIES,
+    ON_SERIES,
+    WHITE,
+    colour_named,
+    needs_white,
+)
+from veduta.core.chart.drawing.picture import Drawing, units
+from veduta.core.chart.rules import Rule
+from veduta.core.chart.tones import LIGHT_GROUND, readable
+
+Spec = dict[str, Any]
+THROUGH_MANY = ("line", "area", "trail")
+"""Marks that go through many points and have one colour; their points are coloured instead."""
+ON_MARKS = (WHITE, BLACK, ON_SERIES, ON_LIGHT_SERIES)
+"""The colours of texts that stand on marks."""
+
+
+def repainted(drawing: Drawing, rules: Sequence[Rule]) -> Drawing:
+    """The drawing with the colours of rules; each mark says in `ruled` and `label_ruled` which of them it has."""
+    if drawing.spec is None or not any(rule.ground or rule.colour for rule in rules):
+        return drawing
+    spec = json.loads(json.dumps(drawing.spec))
+    marks = [
+        {"test": f"datum.ruled === {i}", "value": colour_named(rule.ground)}
+        for i, rule in enumerate(rules)
+        if rule.ground
+    ]
+    on_marks = [{**each, "value": WHITE if needs_white(each["value"]) else BLACK} for each in marks]
+    labels = [
+        {"test": f"datum.label_ruled === {i}", "value": readable(colour_named(rule.colour), LIGHT_GROUND)}
+        for i, rule in enumerate(rules)
+        if rule.colour
+    ]
+    for unit in units(spec):
+        mark = unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"]
+        if mark in THROUGH_MANY or ("data" in unit and "values" in unit["data"]):
+            continue
+        if mark == "text":
+            _paint(unit, on_marks if _is_on_marks(unit) else labels)
+        else:
+            _paint(unit, marks)
+    return replace(drawing, spec=spec)
+
+
+def _is_on_marks(unit: Spec) -> bool:
+    return any(colour in json.dumps(unit) for colour in ON_MARKS)
+
+
+def _paint(unit: Spec, conditions: list[Spec]) -> None:
+    """Puts conditions before what a unit's colour goes by."""
+    if not conditions:
+        return
+    encoding = unit.setdefault("encoding", {})
+    name = "fill" if "fill" in encoding else "color"
+    channel = encoding.get(name, {})
+    there = channel.get("condition", [])
+    if not channel and isinstance(unit["mark"], dict) and "color" in unit["mark"]:
+        channel = {"value": unit["mark"]["color"]}
+    encoding[name] = {**channel, "condition": [*conditions, *(there if isinstance(there, list) else [there])]}
