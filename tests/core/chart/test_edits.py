@@ -236,14 +236,18 @@ class Edits(unittest.TestCase):
                 {"text": '{"mark": "bar", "encoding": {}}'},
                 lambda d: (d.kind, d.specification) == ("own", '{"mark": "bar", "encoding": {}}'),
             ),
+            "add_condition": ({}, lambda d: [each.measure for each in d.conditional] == [shown]),
+            "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))
         for name, (arguments, holds) in examples_.items():
             with self.subTest(edit=name):
-                begun = start | {"swap": {"split": "region"}, "set_panels": {"panels": {"by": ["region"]}}}.get(
-                    name, {}
-                )
+                begun = start | {
+                    "swap": {"split": "region"},
+                    "set_panels": {"panels": {"by": ["region"]}},
+                    "set_condition": {"conditional": [{"test": "there"}]},
+                }.get(name, {})
                 self.assertTrue(holds(self.after({"edit": name, **arguments}, **begun)))
 
     def test_each_measure_is_drawn_its_own_way_and_order_is_kept(self):

@@ -10,8 +10,8 @@ from pydantic import Field as Attribute
 from pydantic import StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
+from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.look import Colour, Look
-from veduta.core.chart.rules import Rule
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
@@ -113,9 +113,9 @@ class ChartDefinition(Frozen):
     """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
     empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
     `series_order` begins the order of the last dimension of several, whose values make series. `aligned` is a test: the
-    time axis counts from the first period in which it held. Of what the `rules` say, the first that says it counts.
-    `values` sets the model's parameters for this chart; None
-    is no limit. A `specification` is drawn by the kind that has one of its own."""
+    time axis counts from the first period in which it held. Of `conditional` that hold, the first that says something
+    counts. `values` sets the model's parameters for this chart; None is no limit. A `specification` is drawn by the
+    kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -137,7 +137,7 @@ class ChartDefinition(Frozen):
     values: dict[str, ParameterSetting] = {}
     specification: str = Attribute("", max_length=200_000)
     look: Look = Look()
-    rules: tuple[Rule, ...] = Attribute((), max_length=50)
+    conditional: tuple[ConditionalFormat, ...] = Attribute((), max_length=50)
 
     @property
     def measures(self) -> tuple[Measure, ...]:
@@ -165,7 +165,7 @@ class ChartDefinition(Frozen):
         """Everything that is worked out for the chart, shown or not; some of it may be there twice."""
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
         measures += [layer.shade for layer in self.layers]
-        measures += [measure for rule in self.rules for measure in rule.measures()]
+        measures += [measure for each in self.conditional for measure in each.measures()]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
         own = [Measure(formula=formula) for formula in formulas if formula]
         own += [Measure(formula=reference.formula) for reference in self.references if reference.of == "formula"]

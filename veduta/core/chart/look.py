@@ -65,8 +65,8 @@ class WholeLook(Frozen):
 
 class ColumnLook(Frozen):
     """What the cells of a measure, by its position, draw beside its numbers in a table: a bar or a shade relative to
-    all values of the column, and a small line of how it went by a date (`trend`). Where a rule has a ground of its own,
-    that is seen instead of the shade, unless the `shade` is `first`."""
+    all values of the column, and a small line of how it went by a date (`trend`). Where a conditional format has a
+    ground, that is seen instead of the shade, unless the `shade` is `first`."""
 
     measure: Annotated[int, Attribute(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""

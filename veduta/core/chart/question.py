@@ -10,16 +10,16 @@ from typing import Any
 
 from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
 from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.conditional import format_words
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.conditions import measures_tested, with_conditions
 from veduta.core.chart.drawing.dressing import dressed
 from veduta.core.chart.drawing.events import Others, with_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.drawing.repainting import repainted
-from veduta.core.chart.drawing.ruled import measures_ruled, with_rules
 from veduta.core.chart.kinds import Kind
-from veduta.core.chart.rules import rule_words
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
 from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
@@ -58,7 +58,7 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
     compared = [Measure(formula=formula) for formula in _compared(definition)]
-    unseen = (*kind.unseen(definition), *compared, *measures_ruled(definition))
+    unseen = (*kind.unseen(definition), *compared, *measures_tested(definition))
     return Query(
         groups=groups,
         measures=(*definition.measures, *unseen),
@@ -157,29 +157,29 @@ def picture_of(
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
     beside = kind.beside(definition, model, extra)
-    ruled = len(result.unseen) - len(measures_ruled(definition))
-    own = ruled - len(_compared(definition))
+    tested = len(result.unseen) - len(measures_tested(definition))
+    own = tested - len(_compared(definition))
     numbers = _numbers_set(definition, model)
     return Picture(
         definition,
-        replace(with_rules(result, definition, result.unseen[ruled:], numbers), unseen=result.unseen[:own]),
+        replace(with_conditions(result, definition, result.unseen[tested:], numbers), unseen=result.unseen[:own]),
         kind.set(definition),
         value_order=_value_order(definition, model),
         numbers=numbers,
         atlas=atlas,
         beside=answer(beside, model, context) if beside else None,
         references=definition.references,
-        compared=tuple(result.unseen[own:ruled]),
-        rule_words=[rule_words(rule, definition.measures, model) for rule in definition.rules],
+        compared=tuple(result.unseen[own:tested]),
+        format_words=[format_words(each, definition.measures, model) for each in definition.conditional],
     )
 
 
 def draw(picture: Picture, kind: Kind) -> Drawing:
-    """A picture drawn, in panels if it is asked for and the kind is drawn so, with the colours of rules, and its parts
-    as they are set to look."""
+    """A picture drawn, in panels if it is asked for and the kind is drawn so, with the colours of conditional formats,
+    and its parts as they are set to look."""
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
-    drawing = repainted(drawing, picture.definition.rules)
+    drawing = repainted(drawing, picture.definition.conditional)
     return dressed(drawing, picture.definition.look) if kind.dressed else drawing
 
 
@@ -208,9 +208,9 @@ def _notes(picture: Picture, kind: Kind) -> list[str]:
 
 
 def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float | None]:
-    """What the parameters are set to that lines stand at and rules compare with."""
+    """What the parameters are set to that lines stand at and conditions compare with."""
     named = {reference.parameter for reference in definition.references}
-    named |= {rule.parameter for rule in definition.rules}
+    named |= {each.parameter for each in definition.conditional}
     return {name: number_set(name, model.parameters) for name in named if name}
 
 

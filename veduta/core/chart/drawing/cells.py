@@ -10,8 +10,8 @@ from typing import Any
 import polars as pl
 
 from veduta.core.chart.definition import sorted_column
+from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.drawing.ruled import Ruled, ruled, rules_on
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
@@ -27,7 +27,7 @@ class Cell:
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
     what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending". Beside its number
     may stand a `bar` (where it begins, how long it is, whether it is negative), a step of `shade`, and a small `line`
-    with what it says. Rules of the chart may say how it looks (`ruled`)."""
+    with what it says. Conditional formats may say how it looks (`look`)."""
 
     text: str
     number: bool = False
@@ -44,7 +44,7 @@ class Cell:
     line: str = ""
     line_said: str = ""
     letters: int = 0
-    ruled: Ruled | None = None
+    look: CellLook | None = None
 
 
 @dataclass
@@ -67,20 +67,20 @@ class Change:
 
 @dataclass
 class Figure:
-    """A number said large. `of` says what it is of, such as a period; rules may say how it looks
-    (`ruled`); `changes` compare it; `trend` is a line of an
-    SVG of 100 by 30 with a point for each period. `share` of a target is drawn as a bar, a ring or on a scale (`look`),
-    of which `filled` of 100 are reached, the target stands at `aim` and what is `due` by now at `expected`."""
+    """A number said large. `of` says what it is of, such as a period; conditional formats may say how it
+    looks (`look`); `changes` compare it; `trend` is a line of an SVG of 100 by 30 with a point for each period. `share`
+    of a target is drawn as a bar, a ring or on a scale (`share_as`), of which `filled` of 100 are reached, the target
+    stands at `aim` and what is `due` by now at `expected`."""
 
     name: str
     text: str
     exact: str
     of: str = ""
-    ruled: Ruled | None = None
+    look: CellLook | None = None
     changes: list[Change] = attribute(default_factory=list)
     trend: str = ""
     share: float = 0
-    look: str = ""
+    share_as: str = ""
     due: float = 0
 
     @property
@@ -115,10 +115,10 @@ def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: l
 
 
 def figure_of(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:
-    """A measure's figure, which looks as rules say of its row."""
+    """A measure's figure, which looks as conditional formats say of its row."""
     text = format_value(row.get(column.key), column.kind, picture.formats[column.key])
-    rules = rules_on(picture, picture.measures.index(column), is_mark=True)
-    return Figure(column.name, text, text, ruled=ruled(picture, row, rules))
+    formats = formats_on(picture, picture.measures.index(column), is_mark=True)
+    return Figure(column.name, text, text, look=look_of(picture, row, formats))
 
 
 def heading(picture: Picture, column: Column) -> Cell:

@@ -9,8 +9,8 @@ from typing import Any
 
 from veduta.core.calendar import period_words, periods_between
 from veduta.core.chart.drawing.cells import Cell, Key, Row, measure_cell
+from veduta.core.chart.drawing.conditions import formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.drawing.ruled import ruled, rules_on
 from veduta.core.chart.look import ColumnLook
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
@@ -34,35 +34,35 @@ class Drawn:
     letters: int
 
     def on(self, cell: Cell, value: Any, key: Key) -> Cell:
-        """A cell with what stands beside its number. A shade gives way to the ground of a rule, unless it is set to be
-        over it."""
+        """A cell with what stands beside its number. A shade gives way to the ground of a format, unless it is set to
+        be over it."""
         path, said = self.lines.get(key, ("", ""))
         cell = replace(cell, line=path, line_said=said, letters=self.letters)
         if value is None or not self.look.draws:
             return cell
         if self.look.draws == "bar":
             return replace(cell, bar=bar(value, self.low, self.high))
-        if cell.ruled and cell.ruled.ground and not self.look.shade_first:
+        if cell.look and cell.look.ground and not self.look.shade_first:
             return cell
-        ruled = replace(cell.ruled, ground="", colour="") if cell.ruled else None
-        return replace(cell, shade=shade_step(value, self.low, self.high), ruled=ruled)
+        look = replace(cell.look, ground="", colour="") if cell.look else None
+        return replace(cell, shade=shade_step(value, self.low, self.high), look=look)
 
 
 class MeasureCells:
-    """Makes the cells of a table's measures, with what is drawn beside their numbers and how rules have them look. Only
-    the values of cells count for bars and shades, not totals."""
+    """Makes the cells of a table's measures, with what is drawn beside their numbers and how conditional formats have
+    them look. Only the values of cells count for bars and shades, not totals."""
 
     def __init__(self, picture: Picture) -> None:
         self.picture = picture
-        self.rules = [rules_on(picture, position) for position in range(len(picture.measures))]
+        self.formats = [formats_on(picture, position) for position in range(len(picture.measures))]
         self.drawn = [_drawn(picture, position, column) for position, column in enumerate(picture.measures)]
 
     def of(self, position: int, row: Row, point: list[Any], key: Key) -> Cell:
         """The cell of a measure, by its position, in a row of the frame; `key` are the values of its dimensions."""
         column = self.picture.measures[position]
         cell = measure_cell(self.picture, column, row, point)
-        if self.rules[position]:
-            cell = replace(cell, ruled=ruled(self.picture, row, self.rules[position]))
+        if self.formats[position]:
+            cell = replace(cell, look=look_of(self.picture, row, self.formats[position]))
         drawn = self.drawn[position]
         return drawn.on(cell, row[column.key], key) if drawn else cell
 

@@ -478,7 +478,7 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
 
 def _mark_alone_and_tail(picture: Picture, made: list[Mark]) -> None:
     """Mark points with no neighbour to draw a line to, the last two points where the last is unfinished, and those that
-    are selected or that a rule colours."""
+    are selected or that a conditional format colours."""
     by_series: dict[str, list[Mark]] = {}
     for mark in made:
         by_series.setdefault(mark.series, []).append(mark)
@@ -489,7 +489,7 @@ def _mark_alone_and_tail(picture: Picture, made: list[Mark]) -> None:
             tail = mark.unfinished or (i + 1 < len(line) and line[i + 1].unfinished)
             alone = mark.value is not None and before is None and after is None
             is_selected = picture.selected is not None and mark.on and mark.point is not None
-            dot = is_selected or mark.more.get("ruled", -1) >= 0
+            dot = is_selected or mark.more.get("format", -1) >= 0
             mark.more |= {"alone": int(alone), "tail": int(tail), "dot": int(dot)}
 
 

@@ -11,8 +11,8 @@ from types import MappingProxyType
 from typing import Any, cast
 
 from veduta.core.calendar import PERIODS, period_words, periods_between
+from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture, plain_point
-from veduta.core.chart.drawing.ruled import Ruled, ruled, rules_on
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
 
@@ -79,13 +79,13 @@ def marks(
     formats = picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1
-    rules = {column.key: rules_on(picture, i, is_mark=True) for i, column in enumerate(picture.measures)}
+    by_measure = {column.key: formats_on(picture, i, is_mark=True) for i, column in enumerate(picture.measures)}
     made = []
     for cell in _cells(picture):
         for measure in shown:
             value = cell.row[measure.key]
             text = format_value(value, measure.kind, formats[measure.key])
-            look = ruled(picture, cell.row, rules[measure.key]) if rules.get(measure.key) else None
+            look = look_of(picture, cell.row, by_measure[measure.key]) if by_measure.get(measure.key) else None
             made.append(
                 Mark(
                     along=cell.along,
@@ -103,14 +103,14 @@ def marks(
                 )
             )
             if look:
-                _look_as_ruled(made[-1], look)
+                _look_so(made[-1], look)
     return made
 
 
-def _look_as_ruled(mark: Mark, look: Ruled) -> None:
-    """A mark with what rules say of it: which of them colour it (`ruled`) and its label (`label_ruled`) stands in
-    `more`."""
-    mark.more |= {"ruled": look.ground_by, "label_ruled": look.colour_by}
+def _look_so(mark: Mark, look: CellLook) -> None:
+    """A mark with what conditional formats say of it: which of them colour it (`format`) and its label
+    (`label_format`) stands in `more`."""
+    mark.more |= {"format": look.ground_by, "label_format": look.colour_by}
     mark.tip = [*mark.tip, *(["", f"{look.sign} {words}".strip()] for words in look.said)]
     mark.said = "; ".join([mark.said, *look.said])
     mark.text = f"{look.sign} {mark.text}" if look.sign else mark.text

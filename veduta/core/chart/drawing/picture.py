@@ -35,9 +35,9 @@ class Picture:
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
     layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides.
     `references` are what marks are held against, with the columns `compared` of the formulas among them in their order.
-    In a `thinned` picture, lines have fewer points than there are. `rule_words` are what the rules say; of which rows
-    they hold is in the frame. A picture in a panel knows the panel's values, the
-    `whole` picture, and the colours that panels have given to series so far."""
+    In a `thinned` picture, lines have fewer points than there are. `format_words` are what conditional formats say; of
+    which rows they hold is in the frame. A picture in a panel knows the panel's values, the `whole` picture, and the
+    colours that panels have given to series so far."""
 
     definition: ChartDefinition
     result: Result
@@ -55,7 +55,7 @@ class Picture:
     references: tuple[Reference, ...] = ()
     compared: tuple[Column, ...] = ()
     thinned: bool = False
-    rule_words: Sequence[str] = ()
+    format_words: Sequence[str] = ()
 
     @property
     def dimensions(self) -> list[Column]:

@@ -1,4 +1,4 @@
-"""Marks and labels of a drawing in the colours of the rules that hold of them. No kind of drawing knows of it."""
+"""Marks and labels of a drawing in the colours of conditional formats. No kind of drawing knows of it."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.drawing.colours import (
     BLACK,
     ON_LIGHT_SERIES,
@@ -16,7 +17,6 @@ from veduta.core.chart.drawing.colours import (
     needs_white,
 )
 from veduta.core.chart.drawing.picture import Drawing, units
-from veduta.core.chart.rules import Rule
 from veduta.core.chart.tones import LIGHT_GROUND, readable
 
 Spec = dict[str, Any]
@@ -26,20 +26,21 @@ ON_MARKS = (WHITE, BLACK, ON_SERIES, ON_LIGHT_SERIES)
 """The colours of texts that stand on marks."""
 
 
-def repainted(drawing: Drawing, rules: Sequence[Rule]) -> Drawing:
-    """The drawing with the colours of rules; each mark says in `ruled` and `label_ruled` which of them it has."""
-    if drawing.spec is None or not any(rule.ground or rule.colour for rule in rules):
+def repainted(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing:
+    """The drawing with the colours of conditional formats; each mark says in `format` and `label_format` which of them
+    it has."""
+    if drawing.spec is None or not any(rule.ground or rule.colour for rule in formats):
         return drawing
     spec = json.loads(json.dumps(drawing.spec))
     marks = [
-        {"test": f"datum.ruled === {i}", "value": colour_named(rule.ground)}
-        for i, rule in enumerate(rules)
+        {"test": f"datum.format === {i}", "value": colour_named(rule.ground)}
+        for i, rule in enumerate(formats)
         if rule.ground
     ]
     on_marks = [{**each, "value": WHITE if needs_white(each["value"]) else BLACK} for each in marks]
     labels = [
-        {"test": f"datum.label_ruled === {i}", "value": readable(colour_named(rule.colour), LIGHT_GROUND)}
-        for i, rule in enumerate(rules)
+        {"test": f"datum.label_format === {i}", "value": readable(colour_named(rule.colour), LIGHT_GROUND)}
+        for i, rule in enumerate(formats)
         if rule.colour
     ]
     for unit in units(spec):

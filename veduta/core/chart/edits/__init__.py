@@ -1,7 +1,7 @@
 """The ways in which a chart's sentence is edited."""
 
-from veduta.core.chart.edits import clauses, layers, looks, order, ruling
+from veduta.core.chart.edits import clauses, conditional, layers, looks, order
 from veduta.core.chart.edits.clauses import group_of
 from veduta.core.chart.edits.registry import EDITS, apply_edit, edit
 
-__all__ = ["EDITS", "apply_edit", "clauses", "edit", "group_of", "layers", "looks", "order", "ruling"]
+__all__ = ["EDITS", "apply_edit", "clauses", "conditional", "edit", "group_of", "layers", "looks", "order"]

@@ -35,7 +35,7 @@ from veduta.core.query.query import Sort
 FEW = 12
 MOST_PANEL_DIMENSIONS = 2
 Clause = Literal[
-    "rules",
+    "conditional",
     "show",
     "by",
     "only",
@@ -110,8 +110,11 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
     if clause == "compare":
         references = definition.references
         return changed_by(definition, references=(*references[:index], *references[index + 1 :]))
-    if clause == "rules":
-        return changed_by(definition, rules=(*definition.rules[:index], *definition.rules[index + 1 :]))
+    if clause == "conditional":
+        return changed_by(
+            definition,
+            conditional=(*definition.conditional[:index], *definition.conditional[index + 1 :]),
+        )
     if clause == "with":
         return changed_by(definition, values={})
     emptied = {

@@ -18,7 +18,7 @@ from veduta.core.query.filters import Value
 def move(
     definition: ChartDefinition,
     model: Model,
-    clause: Literal["show", "by", "panels", "only", "compare", "layer", "rules"],
+    clause: Literal["show", "by", "panels", "only", "compare", "layer", "conditional"],
     index: Index,
     to: Index,
 ) -> ChartDefinition:

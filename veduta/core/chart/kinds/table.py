@@ -17,9 +17,9 @@ from veduta.core.chart.drawing.cells import (
     total_cells,
     total_notes,
 )
+from veduta.core.chart.drawing.conditions import formats_on_dimension, look_of
 from veduta.core.chart.drawing.in_cells import MeasureCells
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
-from veduta.core.chart.drawing.ruled import ruled, rules_on_dimension
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
@@ -86,7 +86,7 @@ def draw_table(picture: Picture) -> Drawing:
     """The result as a table."""
     result = picture.result
     dimensions, measures = result.dimensions, result.measures
-    measure_cells, rules = MeasureCells(picture), [rules_on_dimension(picture, column) for column in dimensions]
+    measure_cells, formats = MeasureCells(picture), [formats_on_dimension(picture, column) for column in dimensions]
     headings = [[heading(picture, column) for column in result.columns]]
     rows: list[list[Cell]] = []
     subtotals = _Subtotals(picture)
@@ -101,7 +101,7 @@ def draw_table(picture: Picture) -> Drawing:
                 number=is_number(column),
                 point=point,
                 on=on,
-                ruled=ruled(picture, row, rules[i]),
+                look=look_of(picture, row, formats[i]),
             )
             for i, (column, value) in enumerate(zip(dimensions, values, strict=True))
         ]

@@ -74,7 +74,7 @@ class TargetFigure(Kind):
             return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
         share = value / aim
         figure.of = f"{_percent(share)} of {in_sentence(target.name)}, {aim_words}"
-        figure.share, figure.look = share, picture.settings.look
+        figure.share, figure.share_as = share, picture.settings.look
         notes = (
             _expect(picture, figure, target, aim) if picture.dimensions and picture.settings.expected != "none" else []
         )

@@ -10,10 +10,10 @@ from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, ROWS, asked, chart
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.conditional import TESTS, ConditionalFormat, condition_words
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
-from veduta.core.chart.rules import TESTS, Rule, condition_words
 from veduta.core.chart.tones import contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
@@ -32,7 +32,7 @@ APART = [row | {"fare": row["fare"] + place / 8 + 40} for place, row in enumerat
 
 def table_of(rules, rows=ROWS, **parts):
     asks = {"show": [FARE, PASSENGERS], "by": ["route"], "kind": "table", **parts}
-    return asked(chart(rules=rules, **asks), rows).drawing.table
+    return asked(chart(conditional=rules, **asks), rows).drawing.table
 
 
 def of_values(values, rule):
@@ -40,7 +40,7 @@ def of_values(values, rule):
     rows = [{"route": f"Route {i:03}", "fare": value} for i, value in enumerate(values)]
     rule = {"measure": FARE, "ground": "worse", **rule}
     table = table_of([rule], rows, sort={"by": "name"})
-    return [row[1].ruled is not None for row in table.rows]
+    return [row[1].look is not None for row in table.rows]
 
 
 class Conditions(unittest.TestCase):
@@ -117,12 +117,12 @@ class Conditions(unittest.TestCase):
         ):
             with self.subTest(rule=rule):
                 table = table_of([{"ground": "better", **rule}], rows, show=[FARE], sort={"by": "name"})
-                self.assertEqual([row[1].ruled is not None for row in table.rows], [True, False])
+                self.assertEqual([row[1].look is not None for row in table.rows], [True, False])
 
     def test_words_and_dates_of_dimensions_are_tested(self):
         def held(rule, **parts):
             table = table_of([{"tests": "dimension", "ground": "quiet", **rule}], sort={"by": "name"}, **parts)
-            return [row[0].text for row in table.rows if row[0].ruled]
+            return [row[0].text for row in table.rows if row[0].look]
 
         self.assertEqual(
             held({"dimension": "region", "test": "contains", "value": "REACH"}, by=["region"]), ["North Reach"]
@@ -134,22 +134,22 @@ class Conditions(unittest.TestCase):
         dates = {"by": [MONTH], "sort": {"by": "time"}}
         rule = {"tests": "dimension", "dimension": MONTH, "test": "from", "value": "2026-04-01", "ground": "quiet"}
         table = table_of([rule], **dates)
-        self.assertEqual([row[0].text for row in table.rows if row[0].ruled], ["Apr 2026", "May 2026"])
+        self.assertEqual([row[0].text for row in table.rows if row[0].look], ["Apr 2026", "May 2026"])
 
     def test_what_was_gathered_is_no_value_of_its_dimension(self):
         for test, expected in (("there", [True, True, False]), ("empty", [False] * 3)):
             rule = {"tests": "dimension", "dimension": "route", "test": test, "ground": "quiet"}
             table = table_of([rule], keep={"count": 2, "by": FARE, "rest": True})
-            self.assertEqual([row[0].ruled is not None for row in table.rows], expected)
+            self.assertEqual([row[0].look is not None for row in table.rows], expected)
 
     def test_a_parameter_is_compared_with_and_no_limit_holds_nowhere(self):
         definition = ModelDefinition(parameters=(ParameterField(id="most", name="Most", kind="decimal", default=(5,)),))
         rows = [{"route": "A", "fare": 4.0}, {"route": "B", "fare": 6.0}]
         model = Model({"": (sailings_table(rows), SAILING_FIELDS)}, definition)
         rule = {"measure": FARE, "test": "above", "against": "parameter", "parameter": "most", "ground": "worse"}
-        asks = chart(show=[FARE], by=["route"], kind="table", rules=[rule], sort={"by": "name"})
+        asks = chart(show=[FARE], by=["route"], kind="table", conditional=[rule], sort={"by": "name"})
         rows = ask(asks, model, context_of(model)).drawing.table.rows
-        self.assertEqual([row[1].ruled is not None for row in rows], [False, True])
+        self.assertEqual([row[1].look is not None for row in rows], [False, True])
 
 
 class Looks(unittest.TestCase):
@@ -159,7 +159,7 @@ class Looks(unittest.TestCase):
             {"measure": FARE, "test": "there", "colour": "worse", "ground": "#fff0c0", "strong": True},
         ]
         rows = [{"route": "A", "fare": 5.0}, {"route": "B", "fare": -5.0}]
-        first, second = (row[1].ruled for row in table_of(rules, rows, sort={"by": "name"}).rows)
+        first, second = (row[1].look for row in table_of(rules, rows, sort={"by": "name"}).rows)
         self.assertEqual((first.colour, first.ground, first.strong, first.sign), ("better", "#FFF0C0", True, "▲"))
         self.assertEqual(first.said, ("in profit", "fare not empty"))
         self.assertEqual((second.colour, second.ground, second.sign), ("worse", "#FFF0C0", ""))
@@ -168,7 +168,7 @@ class Looks(unittest.TestCase):
         def looks(**rule):
             rows = [{"route": "A", "fare": 5.0, "passengers": 1}]
             table = table_of([{"measure": FARE, "test": "above", "value": 0, "ground": "worse", **rule}], rows)
-            return [cell.ruled is not None for cell in table.rows[0]]
+            return [cell.look is not None for cell in table.rows[0]]
 
         self.assertEqual(looks(), [False, True, False])
         self.assertEqual(looks(on="row"), [True, True, True])
@@ -179,14 +179,14 @@ class Looks(unittest.TestCase):
     def test_totals_are_never_coloured_and_do_not_count(self):
         rules = [{"measure": FARE, "test": "highest", "count": 1, "ground": "worse", "on": "row"}]
         table = table_of(rules, by=["region", "route"], totals="all")
-        coloured = [row for row in table.rows if any(cell.ruled for cell in row)]
+        coloured = [row for row in table.rows if any(cell.look for cell in row)]
         self.assertTrue(coloured)
         self.assertFalse(any(cell.subtotal for row in coloured for cell in row))
-        self.assertFalse(any(cell.ruled for cell in table.totals[0]))
+        self.assertFalse(any(cell.look for cell in table.totals[0]))
         crosstab = table_of(rules, kind="crosstab", by=["route"], split=MONTH, show=[FARE])
-        ruled = [[cell.ruled is not None for cell in row] for row in crosstab.rows]
+        ruled = [[cell.look is not None for cell in row] for row in crosstab.rows]
         self.assertTrue(any(map(any, ruled)))
-        self.assertFalse(any(row[-1] for row in ruled) or any(cell.ruled for cell in crosstab.totals[0]))
+        self.assertFalse(any(row[-1] for row in ruled) or any(cell.look for cell in crosstab.totals[0]))
 
     def test_a_rule_has_the_ground_where_it_meets_a_shade_unless_set_otherwise(self):
         rules = [{"measure": FARE, "test": "above", "value": 0, "ground": "worse", "strong": True}]
@@ -194,41 +194,41 @@ class Looks(unittest.TestCase):
         for first, expected in ((False, ("", "worse")), (True, ("rise-5", ""))):
             look = {"columns": [{"measure": 0, "draws": "shade", "shade_first": first}]}
             cell = table_of(rules, rows, look=look).rows[0][1]
-            self.assertEqual((cell.shade, cell.ruled.ground), expected)
-            self.assertTrue(cell.ruled.strong)
+            self.assertEqual((cell.shade, cell.look.ground), expected)
+            self.assertTrue(cell.look.strong)
 
     def test_marks_of_every_kind_say_what_holds_of_them_and_have_its_colour(self):
         rules = [{"measure": FARE, "test": "highest", "count": 2, "ground": "#AA0000", "said": "best"}]
         for kind in ("bar", "lying", "line", "pie", "nested", "lollipop"):
-            definition = chart(show=[FARE], by=["route"], kind=kind, rules=rules)
+            definition = chart(show=[FARE], by=["route"], kind=kind, conditional=rules)
             answered = asked(definition, APART)
             if choose_kind(definition, sailings(ROWS))[0].name != kind:
                 continue
             with self.subTest(kind=kind):
-                held = [row for row in answered.drawing.rows if row.get("ruled") == 0]
+                held = [row for row in answered.drawing.rows if row.get("format") == 0]
                 self.assertEqual(len({tuple(row["point"]) for row in held}), 2)
                 self.assertTrue(all("; best" in row["said"] and ["", "best"] in row["tip"] for row in held))
                 painted = [
-                    unit for unit in units(answered.drawing.spec) if "datum.ruled === 0" in str(unit["encoding"])
+                    unit for unit in units(answered.drawing.spec) if "datum.format === 0" in str(unit["encoding"])
                 ]
                 self.assertTrue(painted)
                 self.assertNotIn("line", [unit["mark"]["type"] for unit in painted])
 
     def test_a_single_figure_looks_as_its_rule_says(self):
         rules = [{"measure": FARE, "test": "above", "value": 0, "colour": "better", "sign": "check"}]
-        figure = asked(chart(show=[FARE], rules=rules), [{"fare": 3.0}]).drawing.figures[0]
-        self.assertEqual((figure.ruled.colour, figure.ruled.sign), ("better", "✓"))
-        self.assertIsNone(asked(chart(show=[FARE], rules=rules), [{"fare": -3.0}]).drawing.figures[0].ruled)
+        figure = asked(chart(show=[FARE], conditional=rules), [{"fare": 3.0}]).drawing.figures[0]
+        self.assertEqual((figure.look.colour, figure.look.sign), ("better", "✓"))
+        self.assertIsNone(asked(chart(show=[FARE], conditional=rules), [{"fare": -3.0}]).drawing.figures[0].look)
 
     def test_panels_have_the_rules_of_the_whole_chart(self):
         rules = [{"measure": FARE, "test": "highest", "count": 1, "ground": "worse"}]
-        definition = chart(show=[FARE], by=["route"], kind="bar", panels={"by": ["region"]}, rules=rules)
-        held = [row for row in asked(definition, APART).drawing.rows if row.get("ruled") == 0]
+        definition = chart(show=[FARE], by=["route"], kind="bar", panels={"by": ["region"]}, conditional=rules)
+        held = [row for row in asked(definition, APART).drawing.rows if row.get("format") == 0]
         self.assertEqual(len(held), 1)
 
     def test_labels_have_a_colour_that_can_be_read_on_the_sheet(self):
         rules = [{"measure": FARE, "test": "there", "colour": "#FFFF00"}]
-        definition = chart(show=[FARE], by=["route"], kind="lying", rules=rules)
+        definition = chart(show=[FARE], by=["route"], kind="lying", conditional=rules)
         spec = asked(definition).drawing.spec
         colours = [
             condition["value"]
@@ -242,7 +242,9 @@ class Looks(unittest.TestCase):
 
 class Words(unittest.TestCase):
     def said(self, **rule):
-        return condition_words(Rule.model_validate(rule), chart(show=[FARE, PASSENGERS]).measures, sailings(ROWS))
+        return condition_words(
+            ConditionalFormat.model_validate(rule), chart(show=[FARE, PASSENGERS]).measures, sailings(ROWS)
+        )
 
     def test_conditions_are_said_as_people_would(self):
         self.assertEqual(self.said(test="above", value=1000), "fare above 1,000")
@@ -273,29 +275,32 @@ class Edits(unittest.TestCase):
         definition = self.definition
         for change in changes:
             definition = apply_edit(definition, self.model, change)
-        return definition.rules
+        return definition.conditional
 
     def test_a_rule_begins_with_what_makes_sense_of_a_measure_and_of_a_dimension(self):
-        (rule,) = self.after({"edit": "add_rule", "index": 1})
+        (rule,) = self.after({"edit": "add_condition", "index": 1})
         self.assertEqual((rule.measure.field, rule.test, rule.against), ("passengers", "below", "mean"))
-        (rule,) = self.after({"edit": "add_rule", "tests": "dimension", "index": 1})
+        (rule,) = self.after({"edit": "add_condition", "tests": "dimension", "index": 1})
         self.assertEqual((rule.dimension.field, rule.test), ("sailed", "empty"))
 
     def test_a_test_gives_way_to_one_that_suits_the_values(self):
-        start = ({"edit": "add_rule"}, {"edit": "set_rule", "index": 0, "changes": {"test": "above", "value": 3}})
+        start = (
+            {"edit": "add_condition"},
+            {"edit": "set_condition", "index": 0, "changes": {"test": "above", "value": 3}},
+        )
         region = {"tests": "dimension", "dimension": {"field": "region"}}
-        (rule,) = self.after(*start, {"edit": "set_rule", "index": 0, "changes": region})
+        (rule,) = self.after(*start, {"edit": "set_condition", "index": 0, "changes": region})
         self.assertEqual((rule.test, rule.against, rule.value), ("is", "value", None))
         formula = {"tests": "formula", "formula": "sum(Fare) > 3"}
-        (rule,) = self.after(*start, {"edit": "set_rule", "index": 0, "changes": formula})
+        (rule,) = self.after(*start, {"edit": "set_condition", "index": 0, "changes": formula})
         self.assertEqual((rule.test, rule.formula), ("holds", 'sum("#fare") > 3'))
 
     def test_rules_change_places_and_are_removed(self):
-        three = [{"edit": "add_rule", "index": i % 2} for i in range(3)]
-        names = [{"edit": "set_rule", "index": i, "changes": {"said": name}} for i, name in enumerate("abc")]
-        moved = self.after(*three, *names, {"edit": "move", "clause": "rules", "index": 2, "to": 0})
+        three = [{"edit": "add_condition", "index": i % 2} for i in range(3)]
+        names = [{"edit": "set_condition", "index": i, "changes": {"said": name}} for i, name in enumerate("abc")]
+        moved = self.after(*three, *names, {"edit": "move", "clause": "conditional", "index": 2, "to": 0})
         self.assertEqual([rule.said for rule in moved], ["c", "a", "b"])
-        removed = self.after(*three, *names, {"edit": "remove", "clause": "rules", "index": 1})
+        removed = self.after(*three, *names, {"edit": "remove", "clause": "conditional", "index": 1})
         self.assertEqual([rule.said for rule in removed], ["a", "c"])
 
     def test_what_a_rule_cannot_have_is_said(self):
@@ -307,7 +312,10 @@ class Edits(unittest.TestCase):
             ({"percent": 101}, "cannot be set to that"),
         ):
             with self.subTest(changes=changes), self.assertRaises(DefinitionProblem) as caught:
-                self.after({"edit": "add_rule"}, {"edit": "set_rule", "index": 0, "changes": changes})
+                self.after(
+                    {"edit": "add_condition"},
+                    {"edit": "set_condition", "index": 0, "changes": changes},
+                )
             self.assertIn(words, caught.exception.message)
 
     def test_colours_are_taken_as_css_writes_them(self):
@@ -317,5 +325,8 @@ class Edits(unittest.TestCase):
             ("hsl(0 100% 50%)", "#FF0000"),
             ("3", "3"),
         ):
-            (rule,) = self.after({"edit": "add_rule"}, {"edit": "set_rule", "index": 0, "changes": {"ground": written}})
+            (rule,) = self.after(
+                {"edit": "add_condition"},
+                {"edit": "set_condition", "index": 0, "changes": {"ground": written}},
+            )
             self.assertEqual(rule.ground, kept)

@@ -1,5 +1,5 @@
-"""Rules: of what a condition holds among the numbers of a chart, that looks as the rule says. What the conditions are,
-and their words; `drawing.ruled` tells of what they hold."""
+"""Conditional formats: rules by which what a condition holds of looks otherwise. What the conditions are, and their
+words; `drawing.conditions` tells of which cells they hold."""
 
 from __future__ import annotations
 
@@ -73,14 +73,14 @@ SIGNS: Final[dict[SignName, tuple[str, str]]] = {
 STATISTICS: Final[dict[Against, str]] = {"mean": "the mean", "median": "the median", "percentile": "a percentile"}
 
 
-class Rule(Frozen):
+class ConditionalFormat(Frozen):
     """A condition on a chart's cells, and how what it holds of looks.
 
     It tests a `measure`, shown or not (None is the first shown), a `dimension`, or whether a `formula` over the cells
     holds. Values are compared with a `value` (dates and times as ISO 8601; up to `high` between two), a
     parameter, another measure of the same cell, or a statistic of all values shown; or they are among the `count`
-    highest or lowest of those, with all that tie. Empty values pass none but `empty`; a rule that is not whole yet
-    holds nowhere.
+    highest or lowest of those, with all that tie. Empty values pass none but `empty`; one that is not whole yet holds
+    nowhere.
 
     Of a table it colours the `cells` of a measure (None is the one that is tested, or all if that is not shown), the
     cells of the dimension that is tested, or the whole `row`; of drawings the marks and their labels. `colour` is that
@@ -134,13 +134,13 @@ class Rule(Frozen):
         return [*tested, self.other] if compared and self.other else tested
 
 
-def rule_words(rule: Rule, measures: tuple[Measure, ...], model: Model) -> str:
-    """What a rule says: its own words, or its condition."""
+def format_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
+    """What a conditional format says: its own words, or its condition."""
     return rule.said or condition_words(rule, measures, model)
 
 
-def condition_words(rule: Rule, measures: tuple[Measure, ...], model: Model) -> str:
-    """A rule's condition: "costs above €1,000", "region is South Banks", "lateness among the 3 highest"."""
+def condition_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
+    """A condition: "costs above €1,000", "region is South Banks", "lateness among the 3 highest"."""
     schema = model.schema
     if rule.tests == "formula":
         return with_names(rule.formula, schema) or "a formula"
@@ -160,7 +160,7 @@ def condition_words(rule: Rule, measures: tuple[Measure, ...], model: Model) -> 
     return " ".join(filter(None, [name, words, _against_words(rule, measures, model) if test.takes else ""]))
 
 
-def _against_words(rule: Rule, measures: tuple[Measure, ...], model: Model) -> str:
+def _against_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
     if TESTS[rule.test].takes == "two":
         return f"{_value_words(rule, rule.value, measures, model)} and {_value_words(rule, rule.high, measures, model)}"
     match rule.against:
@@ -176,7 +176,7 @@ def _against_words(rule: Rule, measures: tuple[Measure, ...], model: Model) -> s
             return STATISTICS[rule.against]
 
 
-def _value_words(rule: Rule, value: Value, measures: tuple[Measure, ...], model: Model) -> str:
+def _value_words(rule: ConditionalFormat, value: Value, measures: tuple[Measure, ...], model: Model) -> str:
     if rule.tests == "dimension" and rule.dimension and value is not None:
         return said_of(value, rule.dimension, model.schema[rule.dimension.field])
     if value is None:
@@ -188,7 +188,7 @@ def _value_words(rule: Rule, value: Value, measures: tuple[Measure, ...], model:
     return str(value)
 
 
-def kind_tested(rule: Rule, measures: tuple[Measure, ...], model: Model) -> Kind:
+def kind_tested(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> Kind:
     """What kind of values a rule tests."""
     if rule.tests == "formula":
         return Kind.YES_NO

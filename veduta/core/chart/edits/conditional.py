@@ -1,4 +1,4 @@
-"""Edits of the rules by which cells and marks look otherwise."""
+"""Edits of conditional formats."""
 
 from __future__ import annotations
 
@@ -6,50 +6,57 @@ from typing import Any, Literal
 
 from pydantic import ValidationError
 
+from veduta.core.chart.conditional import TESTS, ConditionalFormat, kind_tested
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.registry import Index, changed_by, edit, replaced, test_formula, there
-from veduta.core.chart.rules import TESTS, Rule, kind_tested
 from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 
 
 @edit
-def add_rule(
+def add_condition(
     definition: ChartDefinition, model: Model, index: Index = 0, tests: Literal["measure", "dimension"] = "measure"
 ) -> ChartDefinition:
     """Have a measure or a dimension, by its position, look otherwise where something holds: at first where the measure
     is below its mean, or the dimension is empty."""
     if tests == "dimension":
-        rule = Rule(tests="dimension", dimension=there(definition.groups, index), test="empty", ground="worse")
+        rule = ConditionalFormat(
+            tests="dimension", dimension=there(definition.groups, index), test="empty", ground="worse"
+        )
     else:
-        rule = Rule(measure=there(definition.measures, index), test="below", against="mean", ground="worse")
-    return changed_by(definition, rules=(*definition.rules, _suited(rule, definition, model)))
+        rule = ConditionalFormat(
+            measure=there(definition.measures, index), test="below", against="mean", ground="worse"
+        )
+    return changed_by(definition, conditional=(*definition.conditional, _suited(rule, definition, model)))
 
 
 @edit
-def set_rule(definition: ChartDefinition, model: Model, index: Index, changes: dict[str, Any]) -> ChartDefinition:
-    """Change what a rule tests or how what it holds of looks; a formula is written with the fields' names. Raises
-    DefinitionProblem for what a rule cannot have."""
-    rule = there(definition.rules, index)
+def set_condition(definition: ChartDefinition, model: Model, index: Index, changes: dict[str, Any]) -> ChartDefinition:
+    """Change what a conditional format tests, or how what it holds of looks; a formula is written with the fields'
+    names. Raises DefinitionProblem for what it cannot have."""
+    rule = there(definition.conditional, index)
     if "formula" in changes:
         changes = changes | {"formula": test_formula(str(changes["formula"]), model)}
     try:
-        changed = Rule.model_validate(rule.model_dump() | changes)
+        changed = ConditionalFormat.model_validate(rule.model_dump() | changes)
     except ValidationError as problem:
         words, where = what_is_wrong(problem)
         raise DefinitionProblem(
-            f"A rule cannot be set to that: {words}.", where=where, hint="Choose another."
+            f"A conditional format cannot be set to that: {words}.", where=where, hint="Choose another."
         ) from None
     if changed.parameter:
         number_set(changed.parameter, model.parameters)
     if kind_tested(changed, definition.measures, model) != kind_tested(rule, definition.measures, model):
         changed = changed.model_copy(update={"value": None, "high": None})
-    return changed_by(definition, rules=replaced(definition.rules, index, _suited(changed, definition, model)))
+    return changed_by(
+        definition,
+        conditional=replaced(definition.conditional, index, _suited(changed, definition, model)),
+    )
 
 
-def _suited(rule: Rule, definition: ChartDefinition, model: Model) -> Rule:
-    """The rule with a test that suits the values it tests."""
+def _suited(rule: ConditionalFormat, definition: ChartDefinition, model: Model) -> ConditionalFormat:
+    """A conditional format with a test that suits the values it tests."""
     kind = kind_tested(rule, definition.measures, model)
     if rule.tests == "formula":
         return rule.model_copy(update={"test": "holds"})

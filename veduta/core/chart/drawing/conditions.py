@@ -1,4 +1,4 @@
-"""Of which cells of a chart its rules hold, and how those look."""
+"""Of which cells of a chart its conditional formats hold, and how those look."""
 
 from __future__ import annotations
 
@@ -11,17 +11,17 @@ from typing import Any
 
 import polars as pl
 
+from veduta.core.chart.conditional import SIGNS, TESTS, ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.rules import SIGNS, TESTS, Rule
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Column, Result
 
 
 @dataclass(frozen=True)
-class Ruled:
-    """How a cell or mark looks by rules, each part by the first rule that sets it: names of colours, a sign, and what
-    the rules say. `ground_by` and `colour_by` are the positions of those that colour it, or -1."""
+class CellLook:
+    """How a cell or mark looks by the conditional formats that hold, each part by the first that sets it: names of
+    colours, a sign, and what they say. `ground_by` and `colour_by` are the positions of those that colour it, or -1."""
 
     colour: str = ""
     ground: str = ""
@@ -32,25 +32,25 @@ class Ruled:
     colour_by: int = -1
 
 
-def measures_ruled(definition: ChartDefinition) -> list[Measure]:
-    """What is worked out for the rules alone."""
+def measures_tested(definition: ChartDefinition) -> list[Measure]:
+    """What is worked out for conditional formats alone."""
     found: list[Measure] = []
-    for measure in (measure for rule in definition.rules for measure in rule.measures()):
+    for measure in (measure for rule in definition.conditional for measure in rule.measures()):
         if not any(measure.same_number(other) for other in (*definition.measures, *found)):
             found.append(measure)
     return found
 
 
-def with_rules(
+def with_conditions(
     result: Result, definition: ChartDefinition, unseen: Sequence[Column], numbers: Mapping[str, float | None]
 ) -> Result:
-    """The result whose frame says in its column "rule0" of which rows the first rule holds, and so on. The `unseen`
-    columns are those of `measures_ruled`; `numbers` are what parameters are set to."""
-    if not definition.rules or result.frame.is_empty():
+    """The result whose frame says in its column "holds0" of which rows the first format holds, and so on. The `unseen`
+    columns are those of `measures_tested`; `numbers` are what parameters are set to."""
+    if not definition.conditional or result.frame.is_empty():
         return result
     known = [
         *zip(definition.measures, result.measures, strict=True),
-        *zip(measures_ruled(definition), unseen, strict=True),
+        *zip(measures_tested(definition), unseen, strict=True),
     ]
 
     def values_of(measure: Measure | None) -> pl.Series:
@@ -58,16 +58,16 @@ def with_rules(
         return result.frame[column.key]
 
     columns = []
-    for i, rule in enumerate(definition.rules):
+    for i, rule in enumerate(definition.conditional):
         if rule.is_whole:
             held = _held(rule, _tested(rule, result, values_of), values_of, numbers)
             if rule.tests == "dimension" and result.rest:
                 held &= ~result.frame["rest"].fill_null(False)  # what was gathered is no empty value
-            columns.append(held.alias(f"rule{i}"))
+            columns.append(held.alias(f"holds{i}"))
     return replace(result, frame=result.frame.with_columns(columns))
 
 
-def _tested(rule: Rule, result: Result, values_of: Callable[[Measure | None], pl.Series]) -> pl.Series:
+def _tested(rule: ConditionalFormat, result: Result, values_of: Callable[[Measure | None], pl.Series]) -> pl.Series:
     """The values that a rule tests."""
     if rule.tests == "formula":
         return values_of(Measure(formula=rule.formula))
@@ -80,7 +80,7 @@ def _tested(rule: Rule, result: Result, values_of: Callable[[Measure | None], pl
 
 
 def _held(
-    rule: Rule,
+    rule: ConditionalFormat,
     values: pl.Series,
     values_of: Callable[[Measure | None], pl.Series],
     numbers: Mapping[str, float | None],
@@ -106,7 +106,7 @@ def _nowhere(values: pl.Series) -> pl.Series:
 
 
 def _compared(
-    rule: Rule,
+    rule: ConditionalFormat,
     values: pl.Series,
     values_of: Callable[[Measure | None], pl.Series],
     numbers: Mapping[str, float | None],
@@ -137,7 +137,7 @@ COMPARE: Mapping[str, Callable[[Any, Any], Any]] = {
 }
 
 
-def _compare(rule: Rule, values: pl.Series, other: Any) -> pl.Series:
+def _compare(rule: ConditionalFormat, values: pl.Series, other: Any) -> pl.Series:
     held: pl.Series
     if rule.test == "between":
         high = typed_as(values.dtype, rule.high)
@@ -173,14 +173,14 @@ def _number(value: Any) -> float | int:
     return int(number) if number == number.to_integral_value() and abs(number) < 2**63 else float(number)
 
 
-def rules_on(picture: Picture, measure: int, is_mark: bool = False) -> list[int]:
-    """The positions of the rules that say how the cells of a measure look, by its position. A mark looks by those of
+def formats_on(picture: Picture, measure: int, is_mark: bool = False) -> list[int]:
+    """The positions of the formats that say how the cells of a measure look, by its position. A mark looks by those of
     dimensions too, as it has no cell for them."""
     definition = picture.definition
-    return [i for i, rule in enumerate(definition.rules) if _is_on(rule, measure, definition, is_mark)]
+    return [i for i, rule in enumerate(definition.conditional) if _is_on(rule, measure, definition, is_mark)]
 
 
-def _is_on(rule: Rule, measure: int, definition: ChartDefinition, is_mark: bool) -> bool:
+def _is_on(rule: ConditionalFormat, measure: int, definition: ChartDefinition, is_mark: bool) -> bool:
     if rule.on == "row":
         return True
     if rule.tests == "dimension":
@@ -194,32 +194,32 @@ def _is_on(rule: Rule, measure: int, definition: ChartDefinition, is_mark: bool)
     return not shown or measure in shown
 
 
-def rules_on_dimension(picture: Picture, column: Column) -> list[int]:
-    """The positions of the rules that say how the cells of a dimension look."""
+def formats_on_dimension(picture: Picture, column: Column) -> list[int]:
+    """The positions of the formats that say how the cells of a dimension look."""
     return [
         i
-        for i, rule in enumerate(picture.definition.rules)
+        for i, rule in enumerate(picture.definition.conditional)
         if rule.on == "row" or (rule.tests == "dimension" and rule.dimension == column.grouping)
     ]
 
 
-def ruled(picture: Picture, row: Mapping[str, Any], rules: Sequence[int]) -> Ruled | None:
-    """How a cell of a row looks by some of the rules; None if none of them holds. Totals have no rules."""
-    holding = [i for i in rules if row.get(f"rule{i}")]
+def look_of(picture: Picture, row: Mapping[str, Any], formats: Sequence[int]) -> CellLook | None:
+    """How a cell of a row looks by some formats; None if none of them holds. None holds of totals."""
+    holding = [i for i in formats if row.get(f"holds{i}")]
     if not holding:
         return None
-    declared = picture.definition.rules
+    declared = picture.definition.conditional
 
     def first(part: str) -> int:
         return next((i for i in holding if getattr(declared[i], part)), -1)
 
     ground, colour, sign = first("ground"), first("colour"), first("sign")
-    return Ruled(
+    return CellLook(
         colour=declared[colour].colour if colour >= 0 else "",
         ground=declared[ground].ground if ground >= 0 else "",
         strong=first("strong") >= 0,
         sign=SIGNS[declared[sign].sign][0] if sign >= 0 else "",
-        said=tuple(picture.rule_words[i] for i in holding if not declared[i].is_bare),
+        said=tuple(picture.format_words[i] for i in holding if not declared[i].is_bare),
         ground_by=ground,
         colour_by=colour,
     )

@@ -1,0 +1,64 @@
+import itertools
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.chart.test_colours import luminance
+from veduta.core.chart.drawing.colours import NAMED_COLOURS, SERIES_COLOURS
+from veduta.core.chart.theme import DARK_COLOURS, dark_colours_of, in_both, text_in_both
+from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, contrast, dark_counterpart, ink_on, readable, written
+
+COLOURS = st.tuples(*[st.integers(0, 255)] * 3).map(lambda parts: "#" + "".join(f"{part:02X}" for part in parts))
+
+
+def ratio(one: str, other: str) -> float:
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+class Tones(unittest.TestCase):
+    @examples(60)
+    @given(COLOURS, COLOURS)
+    def test_contrast_is_that_of_wcag(self, one, other):
+        self.assertAlmostEqual(contrast(one, other), ratio(one, other), places=2)
+
+    def test_ink_can_be_read_on_every_ground(self):
+        for parts in itertools.product(range(0, 256, 17), repeat=3):
+            ground = "#" + "".join(f"{part:02X}" for part in parts)
+            self.assertGreaterEqual(ratio(ink_on(ground), ground), 4.5, ground)
+
+    @examples(60)
+    @given(COLOURS, COLOURS)
+    def test_a_text_of_any_colour_can_be_read_on_any_ground_in_both_themes(self, colour, ground):
+        self.assertEqual(readable(colour, ground) == colour, contrast(colour, ground) >= 4.5)
+        for text, behind in zip(text_in_both(colour, ground), in_both(ground), strict=True):
+            self.assertGreaterEqual(ratio(text, behind), 4.49)
+
+    @examples(60)
+    @given(COLOURS)
+    def test_the_counterpart_stands_out_from_the_dark_sheet_as_the_colour_does_from_the_light_one(self, colour):
+        light, dark = ratio(colour, LIGHT_GROUND), ratio(dark_counterpart(colour), DARK_GROUND)
+        self.assertTrue(abs(dark - light) < 0.15 or dark >= 15.9 or 2.9 < dark < 3.2, (light, dark))
+
+    def test_series_have_the_counterparts_that_were_chosen(self):
+        self.assertEqual([in_both(str(i + 1)) for i in range(8)], list(zip(SERIES_COLOURS, DARK_COLOURS, strict=True)))
+        spec = {"mark": {"color": "#AA0000"}, "value": SERIES_COLOURS[0], "text": "no #AA0001 here", "x": "#EEEEEE"}
+        self.assertEqual(set(dark_colours_of(spec)), {"#AA0000", "#EEEEEE"})
+        self.assertNotIn(NAMED_COLOURS["ink"], dark_colours_of({"color": NAMED_COLOURS["ink"]}))
+
+    def test_colours_are_read_as_css_writes_them(self):
+        for text, colour in (
+            ("#0b5d62", "#0B5D62"),
+            ("#abc", "#AABBCC"),
+            (" Teal ", "#008080"),
+            ("rgb(255, 0, 0)", "#FF0000"),
+            ("hsl(120 100% 25%)", "#008000"),
+            ("oklch(0.5 0.4 200)", "#00717D"),
+            ("red;background:url(x)", ""),
+            ("", ""),
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(written(text)[:2], colour[:2])
+                self.assertEqual(len(written(text)), len(colour))
