@@ -12,6 +12,7 @@ import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
 import { watchRoving } from "./lib/roving.js";
 import { watchScrolling } from "./lib/scrolling.js";
+import { giveTones } from "./lib/tones.js";
 import { watchBoxes } from "./lib/understood.js";
 import { watchWidths } from "./lib/widths.js";
 
@@ -117,7 +118,11 @@ for (const message of all(document, "#messages [data-message]")) toast(message.d
 window.addEventListener("unhandledrejection", (event) => failed(event.reason));
 
 // All modules of the page have run by then, so that Alpine knows the page's own parts.
+matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => {
+  if (!document.documentElement.dataset.theme) document.dispatchEvent(new CustomEvent("veduta:theme"));
+});
 document.addEventListener("DOMContentLoaded", () => {
+  giveTones(document.body);
   Alpine.start();
   watchRoving();
   watchScrolling();

@@ -141,7 +141,7 @@ export function dashboard() {
       const notes = [...data.notes];
       if (data.not_followed.length)
         notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
-      showNotes(block.querySelector(".note"), notes);
+      showNotes(block.querySelector(".note"), notes, data.key);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
     },

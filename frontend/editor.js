@@ -217,7 +217,7 @@ function editor() {
         const notes = [...data.notes];
         if (data.not_followed.length)
           notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
-        showNotes(note, notes);
+        showNotes(note, notes, data.key);
       } catch (error) {
         content.replaceChildren(
           made("p", {

@@ -16,6 +16,7 @@ import { updateContent } from "./lib/update.js";
 import { elementOf, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
+import { giveTones } from "./lib/tones.js";
 
 export function workbench() {
   const start = sent("start");
@@ -71,7 +72,8 @@ export function workbench() {
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("click", (event) => {
-        if (this.popoverOpen && !near(event, ".popover, .clause, .missing, [x-ref=parts], dialog")) this.shut();
+        if (this.popoverOpen && !near(event, ".popover, .clause, .missing, [x-ref=parts], [x-ref=conditions], dialog"))
+          this.shut();
       });
       addEventListener("beforeunload", (event) => {
         if (this.unsent) event.preventDefault();
@@ -180,7 +182,7 @@ export function workbench() {
       this.$refs.title.placeholder = data.chart.title;
       updateContent(this.$refs.rows, data.rows);
       this.$refs.below.hidden = !data.rows; // a table shows them itself
-      showNotes(this.$refs.notes, data.chart.notes);
+      showNotes(this.$refs.notes, data.chart.notes, data.chart.key);
       for (const row of this.$refs.fields.querySelectorAll("[data-field-id]")) {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
       }
@@ -387,6 +389,7 @@ export function workbench() {
         const html = await postForHtml(`${this.base}clause/`, { definition: this.definition, ...at });
         if (at !== what) return; // closed, or another one opened meanwhile
         this.$refs.popover.innerHTML = html;
+        giveTones(this.$refs.popover);
         this.$refs.popover.classList.toggle("popover-wide", what.clause === "formula");
         this.popoverOpen = true;
         this.markOpen();
@@ -411,6 +414,9 @@ export function workbench() {
         failed(error);
       }
     },
+    listConditions() {
+      this.openPopover({ clause: "conditions", index: 0 });
+    },
     async listParts() {
       if (!this.parts().length) return;
       opener = { clause: "parts", index: 0 };
@@ -427,11 +433,12 @@ export function workbench() {
       const anchor = this.openerElement() ?? this.$refs.sentence;
       const { width, height } = anchor.getBoundingClientRect();
       const beside = height > 2 * width ? "right-start" : "bottom-start";
-      placeUnder(this.$refs.popover, anchor, anchor === this.$refs.parts ? "bottom-end" : beside);
+      placeUnder(this.$refs.popover, anchor, beside);
     },
     openerElement() {
       if (!opener) return null;
       if (opener.clause === "parts") return this.$refs.parts;
+      if (["conditions", "condition"].includes(opener.clause)) return this.$refs.conditions;
       if (opener.clause === "look") {
         const part = this.parts().find(({ name }) => name === opener.field);
         return (part && part.name !== "whole" && elementOf(this.$refs.picture, part)) || this.$refs.parts;
@@ -469,7 +476,9 @@ export function workbench() {
       } else if (button.dataset.edit) {
         const edit = JSON.parse(button.dataset.edit);
         if (!(await this.answer(edit))) return;
+        const { then, at: index } = button.dataset;
         if ("shut" in button.dataset) this.shut(true);
+        else if (then) await this.openPopover({ clause: then, index: Number(index) });
         else await this.refreshPopover();
       } else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
       else if (button.dataset.move) await this.moveOwn(button);

@@ -7,11 +7,12 @@ import { all, made, near, sent } from "./dom.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
+import { giveTones } from "./tones.js";
 import { updateContent } from "./update.js";
 
 /**
  * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string,
- *   along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
+ *   dark?: Record<string, string>, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
  * @typedef {{ view: vega.View, names: string[], key: string, along: string, size: string, first: number, again: () => void }} Drawing
  * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
@@ -35,11 +36,17 @@ export function isDark() {
   return set ? set === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
 }
 
-/** @param {any} spec */
-function themed(spec) {
+/**
+ * A specification in the colours of the theme; `own` are the dark counterparts of colours that people have chosen.
+ * @param {any} spec
+ * @param {Record<string, string>} own
+ */
+function themed(spec, own) {
   if (!isDark()) return spec;
   let text = JSON.stringify(spec);
-  for (const [light, dark] of Object.entries(readThemes().dark_colours)) text = text.replaceAll(light, dark);
+  for (const [light, dark] of Object.entries({ ...readThemes().dark_colours, ...own })) {
+    text = text.replaceAll(light, dark);
+  }
   return JSON.parse(text);
 }
 
@@ -162,7 +169,7 @@ export async function draw(host, data) {
     return;
   }
   const first = there?.key === key ? there.first : 0;
-  const ready = data.panels ? null : prepared(data.spec); // what the grammar refuses leaves the last drawing there
+  const ready = data.panels ? null : prepared(data.spec, data.dark); // what the grammar refuses leaves the last drawing there
   clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
@@ -183,6 +190,7 @@ function showHtml(host, html) {
   clear(host);
   if (host.contains(document.activeElement)) updateContent(host, html);
   else host.innerHTML = html;
+  giveTones(host);
   host.classList.remove("drawn");
 }
 
@@ -213,7 +221,7 @@ async function drawWhole(host, data, ready, key) {
 async function drawPanels(host, data, room, { key, first }) {
   const layout = arranged(data.spec, room, host.clientWidth, host.clientHeight, first);
   const place = host.appendChild(made("div", { className: "panels" }));
-  const ready = prepared(layout.spec);
+  const ready = prepared(layout.spec, data.dark);
   const view = shown(place, ready, data);
   const again = () => draw(host, data);
   const { first: start } = layout;
@@ -236,11 +244,12 @@ async function drawPanels(host, data, room, { key, first }) {
  * A specification ready to be drawn. Raises what the drawing library says is wrong.
  * @typedef {{ runtime: any, isMap: boolean, signals: string[], names: string[] }} Prepared
  * @param {any} spec
+ * @param {Record<string, string>} [own] Dark counterparts of colours that people have chosen.
  * @returns {Prepared}
  */
-function prepared(spec) {
+function prepared(spec, own = {}) {
   const config = readThemes()[isDark() ? "dark" : "light"];
-  const compiled = vegaLite.compile(themed(spec), { config, logger: quiet }).spec;
+  const compiled = vegaLite.compile(themed(spec, own), { config, logger: quiet }).spec;
   if (!spec.concat) limitLegends(compiled);
   const isMap = !spec.concat && madeZoomable(compiled);
   return {
@@ -491,6 +500,8 @@ function middlesOf(host) {
  * @param {HTMLElement} element
  * @param {string[]} notes
  */
-export function showNotes(element, notes) {
-  element.textContent = notes.join(" ");
+export function showNotes(element, notes, key = "") {
+  element.innerHTML = key;
+  element.append(notes.join(" "));
+  giveTones(element);
 }

@@ -1,6 +1,7 @@
 // What is on the page brought up to date, so that the keyboard, what is half typed, scroll and folds stay.
 import { Idiomorph } from "idiomorph";
 import { reachableIn } from "./dom.js";
+import { giveTones } from "./tones.js";
 
 /**
  * Makes an element's content what the server sends, changing only what differs. A field that has the keyboard keeps
@@ -17,6 +18,7 @@ export function updateContent(element, html) {
     ignoreActiveValue: active?.matches("input, textarea, select") ?? false, // a button says what it does now
     callbacks: { beforeNodeMorphed: keepTouched },
   });
+  giveTones(element);
   if (!active || active.isConnected) return;
   const same = active.id ? document.getElementById(active.id) : null;
   const stops = reachableIn(element);

@@ -116,6 +116,23 @@ class Drawings(BrowserTest):
         self.page.click("[x-ref=popover] .chip:text-is('None')")
         expect(self.page.locator("[x-ref=picture] .role-legend")).to_have_count(0)
 
+    def test_what_meets_a_condition_is_coloured_and_the_conditions_are_ordered(self):
+        self.chart("Costs and lateness by vessel")
+        self.page.click("button:text-is('Conditional formats')")
+        self.page.locator("[x-ref=popover] .option:not([data-open])").first.click()
+        self.sees("#condition-test")
+        coloured = self.page.locator("[x-ref=picture] td[data-ground]")
+        expect(coloured.first).to_be_visible()
+        self.page.select_option("#condition-test", "highest")
+        self.page.fill("#condition-count", "1")
+        self.page.keyboard.press("Enter")
+        expect(coloured).to_have_count(1)
+        self.page.fill("#condition-said", "most of all")
+        self.page.keyboard.press("Enter")
+        self.has_text("[x-ref=picture] td[data-ground]", "most of all")
+        self.page.click("[x-ref=popover] button:text-is('All conditional formats')")
+        self.has_text("[x-ref=popover] .option", "Most of all")
+
     def test_words_of_a_clause_are_moved_with_keys_and_by_dragging(self):
         self.chart("Passengers by region, and what each of them paid")
         words = self.page.locator("[data-clause=show]")

@@ -179,9 +179,81 @@ class Looks(ChartTest):
         self.assertIn('aria-label="by month, Jan 2026 to Feb 2026"', drawn["chart"]["html"])
         shaded = self.answer({"edit": "set_column", "index": 0, "draws": "shade"}).json()["chart"]["html"]
         self.assertIn("shaded rise-9 strong", shaded)
+        edits = [{"edit": "set_column", "index": 0, "draws": "shade"}, {"edit": "add_condition"}]
+        both = self.ask("chart-answer", self.chart.pk, data={"definition": self.chart.definition, "edits": edits}).json()
+        sent = {"definition": both["definition"], "clause": "show", "index": 0}
+        self.assertContains(self.ask("chart-clause", self.chart.pk, data=sent), "Where a shade meets a condition shows")
+        first = self.ask(
+            "chart-answer",
+            self.chart.pk,
+            data={
+                "definition": both["definition"],
+                "edits": [
+                    {"edit": "set_condition", "index": 0, "changes": {"test": "there"}},
+                    {"edit": "set_column", "index": 0, "shade_first": True},
+                ],
+            },
+        ).json()["chart"]["html"]
+        self.assertIn("shaded rise-9 strong", first)
         self.chart.definition |= {"kind": "bar"}
         sent = {"definition": self.chart.definition, "clause": "show", "index": 0}
         self.assertNotContains(self.ask("chart-clause", self.chart.pk, data=sent), "Beside its numbers")
+
+
+class ConditionalFormats(ChartTest):
+    def setUp(self):
+        super().setUp()
+        self.chart.definition |= {"kind": "table"}
+        self.edits = [
+            {"edit": "add_condition", "index": 0},
+            {"edit": "set_condition", "index": 0, "changes": {"test": "there", "sign": "up", "said": "<b>there</b>"}},
+            {"edit": "set_look", "part": "whole", "changes": {"lists_conditions": True}},
+        ]
+
+    def changed(self, *edits):
+        sent = {"definition": self.chart.definition, "edits": [*self.edits, *edits]}
+        return self.ask("chart-answer", self.chart.pk, data=sent).json()
+
+    def popover(self, definition, clause):
+        sent = {"definition": definition, "clause": clause, "index": 0}
+        return self.ask("chart-clause", self.chart.pk, data=sent)
+
+    def test_cells_say_their_colours_for_both_themes_and_what_holds_of_them(self):
+        chart = self.changed()["chart"]
+        self.assertIn('data-ground="#F8DFDC #', chart["html"])
+        self.assertIn("▲", chart["html"])
+        self.assertIn("&lt;b&gt;there&lt;/b&gt;: </span>", chart["html"])
+        self.assertIn("&lt;b&gt;there&lt;/b&gt;", chart["key"])
+        self.assertNotIn("style=", chart["html"] + chart["key"])
+
+    def test_they_are_listed_and_each_is_set_in_a_popover_of_its_own(self):
+        definition = self.changed()["definition"]
+        page = self.popover(definition, "conditions")
+        self.assertContains(page, "&lt;b&gt;there&lt;/b&gt;")
+        self.assertContains(page, "Listed beside the chart")
+        self.assertContains(self.popover(definition, "condition"), "Where")
+        self.assertEqual(self.popover(self.chart.definition, "condition").status_code, 422)
+        for changes, words in (
+            ({"test": "between"}, 'id="condition-high"'),
+            ({"test": "highest"}, 'id="condition-count"'),
+            ({"test": "above", "against": "percentile"}, 'id="condition-percent"'),
+            ({"test": "above", "against": "measure"}, 'id="condition-other"'),
+            ({"tests": "formula"}, 'id="condition-formula"'),
+            ({"tests": "dimension", "dimension": {"field": self.ids["region"]}, "test": "is"}, "<datalist"),
+            ({"ground": "#FFFFFF", "colour": "#FFFF00"}, "Too pale to read here"),
+        ):
+            edit = {"edit": "set_condition", "index": 0, "changes": changes}
+            with self.subTest(changes=changes):
+                self.assertContains(self.popover(self.changed(edit)["definition"], "condition"), words)
+
+    def test_drawings_send_the_dark_counterparts_of_their_colours(self):
+        self.chart.definition |= {"kind": "bar"}
+        edit = {"edit": "set_condition", "index": 0, "changes": {"ground": "#7A00CC"}}
+        self.assertEqual(list(self.changed(edit)["chart"]["dark"]), ["#7A00CC"])
+
+    def test_how_it_is_worked_out_says_them_in_their_order(self):
+        page = self.ask("chart-explain", self.chart.pk, data={"definition": self.changed()["definition"]})
+        self.assertContains(page, "First “&lt;b&gt;there&lt;/b&gt;”: where fare not empty.")
 
 
 class Popovers(ChartTest):

@@ -238,7 +238,7 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
         "Costs and lateness": chart(
             show=[
                 own('sum("Fuel cost") + sum("Crew cost")', "Costs"),
-                own('sum("Fare revenue") - 10 * sum("Crew cost")', "Fares less ten times the crew's cost"),
+                (covered := own('sum("Fare revenue") - 10 * sum("Crew cost")', "Fares less ten times the crew's cost")),
                 {"field": ids["Minutes late"], "aggregate": "mean", "name": "Minutes late", "format": {"decimals": 1}},
             ],
             by=[ids["Vessel"]],
@@ -249,8 +249,20 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
                     {"measure": 0, "draws": "bar", "trend": month},
                     {"measure": 1, "draws": "bar"},
                     {"measure": 2, "draws": "shade"},
-                ]
+                ],
+                "whole": {"lists_conditions": True},
             },
+            conditional=[
+                {
+                    "measure": covered,
+                    "test": "below",
+                    "value": 0,
+                    "colour": "worse",
+                    "strong": True,
+                    "sign": "alert",
+                    "said": "the crew takes more than a tenth of the fares",
+                }
+            ],
             title="Costs and lateness by vessel",
         ),
         "Side by side": chart(

@@ -60,7 +60,10 @@ class LegendLook(Frozen):
 
 
 class WholeLook(Frozen):
+    """The size of letters, and whether conditional formats are listed in words beside the chart."""
+
     size: Literal["", "small", "large"] = ""
+    lists_conditions: bool = False
 
 
 class ColumnLook(Frozen):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
@@ -33,7 +33,7 @@ from veduta.core.query.query import Query, Result
 @dataclass
 class Answered:
     """A chart worked out: what it says, how it is drawn, and where its numbers come from. `series` are the names and
-    values of series that can be put into another order."""
+    values of series that can be put into another order; `format_words` say what its conditional formats do."""
 
     definition: ChartDefinition
     kind: Kind
@@ -44,6 +44,7 @@ class Answered:
     drawing: Drawing
     notes: list[str]
     series: list[tuple[str, Any]]
+    format_words: Sequence[str] = ()
 
 
 @dataclass
@@ -143,6 +144,7 @@ def ask(
         drawing=drawing,
         notes=notes,
         series=_series(picture),
+        format_words=picture.format_words,
     )
 
 

@@ -8,6 +8,8 @@ from typing import Any
 
 from veduta.core.calendar import grouping_for
 from veduta.core.chart.definition import ChartDefinition, default_measure
+from veduta.core.chart.drawing.colours import SERIES_COLOURS
+from veduta.core.chart.theme import in_both
 from veduta.core.data.fields import Kind, Role, Schema
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
@@ -16,6 +18,27 @@ from veduta.core.query.listing import group_values
 from veduta.core.query.measures import Measure, measure_words
 
 VALUES_SHOWN = 100
+
+
+@dataclass(frozen=True)
+class ColourChoice:
+    """A colour to choose: how it is kept, its words, and how it looks in the light and the dark theme."""
+
+    value: str
+    words: str
+    tones: tuple[str, str]
+
+
+def _choices(colours: dict[str, str]) -> list[ColourChoice]:
+    return [ColourChoice(value, words, in_both(value)) for value, words in colours.items()]
+
+
+COLOURS = _choices(
+    {str(number): f"Series colour {number}" for number in range(1, len(SERIES_COLOURS) + 1)}
+    | {"better": "Better", "worse": "Worse", "quiet": "Quiet grey", "ink": "Ink"}
+)
+TINTS = _choices({"#F8DFDC": "Pale red", "#DCEFE6": "Pale green", "#FBF0D9": "Pale yellow", "#E6EAEA": "Pale grey"})
+"""Grounds of cells, for texts to be read on."""
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,6 @@ from pydantic import Field as Attribute
 from veduta.core.calendar import Grain, grains_for
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
-from veduta.core.chart.drawing.colours import SERIES_COLOURS
 from veduta.core.chart.drawing.layers import SHADED
 from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.drawing.shades import STEPS_WORDS
@@ -40,7 +39,16 @@ from veduta.core.query.measures import (
 )
 from veduta.core.query.query import Sort
 from veduta.core.words import listed
-from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, parameter_choices, plain
+from veduta.web.charts.choices import (
+    COLOURS,
+    VALUES_SHOWN,
+    Opened,
+    measure_choices,
+    numbers,
+    parameter_choices,
+    plain,
+)
+from veduta.web.charts.conditions_popover import condition_context, list_context
 from veduta.web.charts.filter_forms import FORMS, forms_for
 from veduta.web.charts.look_popover import look_context
 from veduta.web.charts.setting_inputs import setting_inputs
@@ -212,8 +220,6 @@ WAYS = {
 }
 WAYS_BETWEEN = {"range": "Bars from one to the other", "band": "Band", "link": "Links"}
 DASHES = {"solid": "Solid", "dashed": "Dashed", "dotted": "Dotted"}
-COLOURS = [(str(number), f"Series colour {number}") for number in range(1, len(SERIES_COLOURS) + 1)]
-COLOURS += [("better", "Better"), ("worse", "Worse"), ("quiet", "Quiet grey"), ("ink", "Ink")]
 
 
 @popover("layer")
@@ -274,6 +280,10 @@ def _look(opened: Opened) -> dict[str, Any]:
     return look_context(opened.definition.look, opened.field, opened.way)
 
 
+popover("conditions")(list_context)
+popover("condition")(condition_context)
+
+
 @popover("keep")
 def _keep(opened: Opened) -> dict[str, Any]:
     definition, model = opened.definition, opened.model
@@ -311,6 +321,7 @@ def _show(opened: Opened) -> dict[str, Any]:
         "fixed": measure is not None and not _node(measure, model).fields,
         "fields": _fields_first(model, Role.MEASURE),
         "removable": not is_new and bool(definition.show),
+        "next_condition": len(definition.conditional),
         "next": len(definition.show),
     }
 
@@ -331,7 +342,12 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
     grain = column.trend.grain if column.trend else None
     grains = LINE_GRAINS if "line" in kind.in_cells else ()
     lines = [("", "None"), *((each.value, f"By {each.words}") for each in grains)] if grains else []
+    firsts = [("The condition's ground", False), ("The shade", True)]
+    meets = column.draws == "shade" and bool(definition.conditional)
     return {
+        "firsts": [
+            (words, column.shade_first == first, _set_column(index, shade_first=first)) for words, first in firsts if meets
+        ],
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
     }

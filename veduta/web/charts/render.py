@@ -13,6 +13,8 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.kinds.table import draw_table
 from veduta.core.chart.question import Answered
+from veduta.core.chart.theme import dark_colours_of
+from veduta.web.charts.conditions_popover import key_of
 
 MOST_ROWS_BELOW = 500
 
@@ -22,6 +24,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     is nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
+        "key": _key(answered),
         "kind": answered.kind.name,
         "title": answered.title,
         "sentence": answered.sentence,
@@ -42,6 +45,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         drawn = {"spec": drawing.spec, "rows": drawing.rows, "columns": columns}
         panels = {"panels": asdict(drawing.panels)} if drawing.panels else {}
         panels |= {"named": drawing.named} if drawing.named else {}
+        drawn["dark"] = dark_colours_of(drawing.spec)
         drawn |= {"series": answered.series, "parts": [asdict(part) for part in drawing.parts]}
         return data | drawn | panels | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
@@ -49,6 +53,14 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     if drawing.words is not None:
         return data | {"html": render_to_string("charts/words.html", {"words": drawing.words})}
     return data | {"html": render_to_string("charts/table.html", {"layout": drawing.table, "title": answered.title})}
+
+
+def _key(answered: Answered) -> str:
+    """The conditional formats in words, if they are to be listed beside the chart."""
+    if not answered.definition.look.whole.lists_conditions:
+        return ""
+    key = key_of(list(zip(answered.definition.conditional, answered.format_words, strict=True)))
+    return render_to_string("charts/conditions_key.html", {"key": key}) if key else ""
 
 
 def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:

@@ -10,6 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.conditional import condition_words
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
@@ -72,7 +73,13 @@ def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | 
     model, context = parts_for(dataset, reader, definition.values)
     check_fields(definition, model.schema)
     query = to_query(definition, choose_kind(definition, model)[0])
-    return explain(query, model, context, parameter_settings(definition, model))
+    steps = explain(query, model, context, parameter_settings(definition, model))
+    conditions = tuple(
+        f"{'First' if i == 0 else 'Then'}{f' “{each.said}”' if each.said else ''}: where "
+        f"{condition_words(each, definition.measures, model)}."
+        for i, each in enumerate(definition.conditional)
+    )
+    return [*steps, Step("Conditional formats", conditions)] if conditions else steps
 
 
 def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> str:

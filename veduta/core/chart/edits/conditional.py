@@ -6,12 +6,16 @@ from typing import Any, Literal
 
 from pydantic import ValidationError
 
+from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import TESTS, ConditionalFormat, kind_tested
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.registry import Index, changed_by, edit, replaced, test_formula, there
 from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
+
+PALE = "#F8DFDC"
+"""A ground of cells on which numbers are still easy to read."""
 
 
 @edit
@@ -20,14 +24,13 @@ def add_condition(
 ) -> ChartDefinition:
     """Have a measure or a dimension, by its position, look otherwise where something holds: at first where the measure
     is below its mean, or the dimension is empty."""
+    ground = PALE if choose_kind(definition, model)[0].in_cells else "worse"
     if tests == "dimension":
-        rule = ConditionalFormat(
-            tests="dimension", dimension=there(definition.groups, index), test="empty", ground="worse"
-        )
+        dimension = there(definition.groups, index)
+        rule = ConditionalFormat(tests="dimension", dimension=dimension, test="empty", ground=ground)
     else:
-        rule = ConditionalFormat(
-            measure=there(definition.measures, index), test="below", against="mean", ground="worse"
-        )
+        measure = there(definition.measures, index)
+        rule = ConditionalFormat(measure=measure, test="below", against="mean", ground=ground)
     return changed_by(definition, conditional=(*definition.conditional, _suited(rule, definition, model)))
 
 

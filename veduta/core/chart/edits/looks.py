@@ -38,12 +38,16 @@ def set_column(
     index: Index,
     draws: Literal["", "bar", "shade"] | None = None,
     grain: Grain | Literal[""] | None = None,
+    shade_first: bool | None = None,
 ) -> ChartDefinition:
-    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing."""
+    """What the cells of a measure draw in a table, whether a shade goes before the ground of a conditional format, and
+    a small line by the main date at a grain; "" is nothing."""
     there(definition.measures, index)
     column = definition.look.column(index)
     if draws is not None:
         column = column.model_copy(update={"draws": draws})
+    if shade_first is not None:
+        column = column.model_copy(update={"shade_first": shade_first})
     if grain is not None:
         column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
     others = [each for each in definition.look.columns if each.measure != index]

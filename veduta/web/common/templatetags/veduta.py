@@ -14,7 +14,9 @@ from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.chart.drawing.cells import Cell
+from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.chart.drawing.in_cells import is_strong
+from veduta.core.chart.theme import in_both, text_in_both
 from veduta.core.words import counted
 
 register = template.Library()
@@ -132,16 +134,39 @@ def megabytes(size: int) -> str:
 @register.simple_tag
 def cell_attributes(cell: Cell) -> SafeString:
     """The class of a table's cell, how many columns it spans, and which rows are behind it."""
-    classes = {"number": cell.number, "negative": cell.negative, "off": not cell.on, "subtotal": cell.subtotal}
+    look = cell.look or CellLook()
+    negative = cell.negative and not (look.ground or look.colour)
+    classes = {"number": cell.number, "negative": negative, "off": not cell.on, "subtotal": cell.subtotal}
+    classes["font-bold"] = look.strong
     if cell.shade:
         classes |= {"shaded": True, cell.shade: True, "strong": is_strong(cell.shade)}
     attributes = {
         "class": " ".join(name for name, holds in classes.items() if holds),
         "colspan": cell.span if cell.span > 1 else "",
+        **_tones(look),
         "data-point": "" if cell.point is None else json.dumps(cell.point),
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),
     }
+    return _attributes(attributes)
+
+
+def _attributes(attributes: dict[str, Any]) -> SafeString:
     return format_html_join(" ", '{}="{}"', ((name, value) for name, value in attributes.items() if value))
+
+
+@register.simple_tag
+def tones(look: CellLook | None) -> SafeString:
+    """The attributes by which a page's script gives ground and text their colours, in the light and the dark theme."""
+    return _attributes(_tones(look or CellLook()))
+
+
+def _tones(look: CellLook) -> dict[str, str]:
+    found = {}
+    if look.ground:
+        found["data-ground"] = " ".join(in_both(look.ground))
+    if look.ground or look.colour:
+        found["data-ink"] = " ".join(text_in_both(look.colour, look.ground))
+    return found
 
 
 @register.simple_tag

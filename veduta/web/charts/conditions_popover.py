@@ -1,0 +1,211 @@
+"""What the popovers of conditional formats offer: their list, and one of them."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.conditional import (
+    SIGNS,
+    STATISTICS,
+    TESTS,
+    Against,
+    ConditionalFormat,
+    condition_words,
+    format_words,
+    kind_tested,
+)
+from veduta.core.chart.theme import in_both, text_in_both
+from veduta.core.chart.tones import LIGHT_GROUND, READABLE, contrast
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.measures import with_names
+from veduta.core.query.filters import grouping_words
+from veduta.core.query.listing import group_values
+from veduta.core.query.measures import measure_words
+from veduta.core.words import in_sentence
+from veduta.web.charts.choices import COLOURS, TINTS, VALUES_SHOWN, Opened, measure_choices, numbers
+
+INPUTS = {Kind.TEXT: "text", Kind.YES_NO: "yes_no", Kind.DATE: "date", Kind.DATETIME: "date"}
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A conditional format in a list: its words, its look in both themes, and whether something is missing."""
+
+    words: str
+    ground: tuple[str, str] | None
+    ink: tuple[str, str]
+    strong: bool
+    sign: str
+    is_whole: bool
+
+
+def listed(conditional: ConditionalFormat, words: str) -> Listed:
+    return Listed(
+        words,
+        in_both(conditional.ground) if conditional.ground else None,
+        text_in_both(conditional.colour, conditional.ground),
+        conditional.strong,
+        SIGNS[conditional.sign][0] if conditional.sign else "",
+        conditional.is_whole,
+    )
+
+
+def list_context(opened: Opened) -> dict[str, Any]:
+    """All conditional formats of a chart, and what another one can test."""
+    definition, model = opened.definition, opened.model
+    words = [format_words(each, definition.measures, model) for each in definition.conditional]
+    new = [
+        (measure_words(measure, model.schema), {"edit": "add_condition", "index": i})
+        for i, measure in enumerate(definition.measures)
+    ]
+    new += [
+        (grouping_words(group, model.schema), {"edit": "add_condition", "index": i, "tests": "dimension"})
+        for i, group in enumerate(definition.groups)
+    ]
+    there = [listed(each, said) for each, said in zip(definition.conditional, words, strict=True)]
+    return {
+        "listed": [(each, _moves(i, len(there))) for i, each in enumerate(there)],
+        "new": new,
+        "next": len(definition.conditional),
+        "are_listed": definition.look.whole.lists_conditions,
+        "list_them": {
+            "edit": "set_look",
+            "part": "whole",
+            "changes": {"lists_conditions": not definition.look.whole.lists_conditions},
+        },
+    }
+
+
+def _moves(index: int, count: int) -> list[tuple[str, str, dict[str, Any] | None]]:
+    """How a conditional format moves in its list: words, sign and edit, or None where it cannot."""
+    return [
+        (words, sign, {"edit": "move", "clause": "conditional", "index": index, "to": to} if 0 <= to < count else None)
+        for words, sign, to in (("up", "↑", index - 1), ("down", "↓", index + 1))
+    ]
+
+
+def condition_context(opened: Opened) -> dict[str, Any]:
+    """One conditional format: what it tests, with what it compares, and how what it holds of looks."""
+    definition, model, index = opened.definition, opened.model, opened.index
+    if index >= len(definition.conditional):
+        raise DefinitionProblem("The chart has no such conditional format any more.", hint="Load the page again.")
+    conditional = definition.conditional[index]
+    kind = kind_tested(conditional, definition.measures, model)
+    test = TESTS[conditional.test]
+    words = condition_words(conditional, definition.measures, model)
+    tests = [(name, each.dated if kind.is_date and each.dated else each.words) for name, each in _tests(kind)]
+    is_table = bool(choose_kind(definition, model)[0].in_cells)
+    return {
+        "heading": words[:1].upper() + words[1:],
+        "conditional": conditional,
+        "listed": listed(conditional, ""),
+        "tested": _tested(opened, conditional),
+        "formula": with_names(conditional.formula, model.schema),
+        "tests": tests,
+        "takes": "" if conditional.tests == "formula" else test.takes,
+        "against": _against(opened, conditional, kind),
+        "input": INPUTS.get(kind, "number"),
+        "values": _values(opened, conditional, kind),
+        "parameters": numbers(model),
+        "others": measure_choices(definition, model.schema, conditional.other),
+        "cells": _cells(opened, conditional) if is_table else [],
+        "is_table": is_table,
+        "colours": COLOURS,
+        "grounds": [*TINTS, *COLOURS],
+        "signs": [("", "None"), *((name, sign) for name, (sign, _) in SIGNS.items())],
+        "hard_to_read": _hard_to_read(conditional),
+        "count": len(definition.conditional),
+    }
+
+
+def _tests(kind: Kind) -> list[tuple[str, Any]]:
+    return [(name, test) for name, test in TESTS.items() if test.suits(kind)]
+
+
+def _tested(opened: Opened, conditional: ConditionalFormat) -> list[dict[str, Any]]:
+    """What can be tested: measures, shown or not, the chart's dimensions, and a formula."""
+    definition, schema = opened.definition, opened.model.schema
+    chosen = (conditional.measure or definition.measures[0]) if conditional.tests == "measure" else None
+    choices = [
+        each | {"value": json.dumps({"tests": "measure", "measure": json.loads(each["value"])})}
+        for each in measure_choices(definition, schema, chosen)
+    ]
+    choices += [
+        {
+            "name": grouping_words(group, schema),
+            "value": json.dumps({"tests": "dimension", "dimension": group.model_dump(mode="json")}),
+            "chosen": conditional.tests == "dimension" and conditional.dimension == group,
+        }
+        for group in definition.groups
+    ]
+    is_formula = conditional.tests == "formula"
+    return [*choices, {"name": "a formula", "value": json.dumps({"tests": "formula"}), "chosen": is_formula}]
+
+
+def _against(opened: Opened, conditional: ConditionalFormat, kind: Kind) -> list[tuple[Against, str]]:
+    """What values can be compared with."""
+    choices: list[tuple[Against, str]] = [("value", "a value")]
+    if conditional.tests == "dimension" or not (kind.is_number or kind.is_date):
+        return []
+    if kind.is_number:
+        choices += [("parameter", "a parameter")] if numbers(opened.model) else []
+        of_all = " of all shown"
+        choices += [(name, words + of_all * (name != "percentile")) for name, words in STATISTICS.items()]
+    return [*choices, ("measure", "another measure")]
+
+
+def _values(opened: Opened, conditional: ConditionalFormat, kind: Kind) -> list[str]:
+    """The values of a dimension of texts that may be typed."""
+    if conditional.dimension is None or kind is not Kind.TEXT or TESTS[conditional.test].takes != "one":
+        return []
+    values, _ = group_values(opened.model, conditional.dimension, limit=VALUES_SHOWN)
+    return [said for value, said, _ in values if value is not None]
+
+
+def _cells(opened: Opened, conditional: ConditionalFormat) -> list[tuple[str, bool, dict[str, Any]]]:
+    """Which cells of a table can look otherwise: words, whether they are chosen, and the changes."""
+    definition, schema = opened.definition, opened.model.schema
+    is_row = conditional.on == "row"
+    choices: list[tuple[str, bool, dict[str, Any]]] = [
+        ("What is tested", not is_row and conditional.cells is None, {"on": "cells", "cells": None})
+    ]
+    if conditional.tests != "dimension" and len(definition.measures) > 1:
+        choices += [
+            (
+                measure_words(measure, schema),
+                not is_row and conditional.cells is not None and measure.same_number(conditional.cells),
+                {"on": "cells", "cells": measure.model_dump(mode="json")},
+            )
+            for measure in definition.measures
+            if not measure.same_number(conditional.measure or definition.measures[0])
+        ]
+    choices.append(("The whole row", is_row, {"on": "row", "cells": None}))
+    return [
+        (words, chosen, {"edit": "set_condition", "index": opened.index, "changes": changes})
+        for words, chosen, changes in choices
+    ]
+
+
+def _hard_to_read(conditional: ConditionalFormat) -> str:
+    """What is said where a text of the chosen colour could not be read on its ground."""
+    if not conditional.colour:
+        return ""
+    ground = in_both(conditional.ground)[0] if conditional.ground else LIGHT_GROUND
+    there = contrast(in_both(conditional.colour)[0], ground)
+    if there >= READABLE:
+        return ""
+    shown = text_in_both(conditional.colour, conditional.ground)[0]
+    return (
+        f"Too pale to read here ({there:.1f} of {READABLE}), so the text is {shown}."
+        if there > 1.01
+        else (f"Not to be seen on its ground, so the text is {shown}.")
+    )
+
+
+def key_of(listed_formats: list[tuple[ConditionalFormat, str]]) -> list[Listed]:
+    """The conditional formats as they are listed beside a chart."""
+    return [listed(each, in_sentence(words)) for each, words in listed_formats if each.is_whole and not each.is_bare]
