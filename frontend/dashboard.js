@@ -1,7 +1,7 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { clear, draw, listen, showNotes, pointAt } from "./lib/draw.js";
+import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, failed } from "./lib/page.js";
@@ -141,6 +141,7 @@ export function dashboard() {
       const notes = [...data.notes];
       if (data.not_followed.length)
         notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
+      showTexts(block.querySelector(".block-title"), block.querySelector(".chart-note"), data);
       showNotes(block.querySelector(".note"), notes, data.key);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);

@@ -3,7 +3,7 @@ import Alpine from "@alpinejs/csp";
 import { GridStack } from "gridstack";
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { draw, showNotes } from "./lib/draw.js";
+import { draw, showNotes, showTexts } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post } from "./lib/http.js";
@@ -194,7 +194,7 @@ function editor() {
       const content = document.createElement("div");
       content.className = "picture relative mt-1";
       const note = made("div", { className: "note" });
-      body.replaceChildren(head, content, note);
+      body.replaceChildren(head, made("p", { className: "chart-note", hidden: true }), content, note);
       if (block.kind === "heading") {
         title.className += " !text-[18px]";
         title.textContent = block.text || "Heading";
@@ -212,7 +212,7 @@ function editor() {
       try {
         await this.flush();
         const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
-        title.textContent = data.title;
+        showTexts(title, /** @type {HTMLElement} */ (content.previousElementSibling), data);
         await draw(content, data);
         const notes = [...data.notes];
         if (data.not_followed.length)

@@ -1,7 +1,7 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { clear, draw, listen, showNotes, pointAt } from "./lib/draw.js";
+import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
@@ -27,6 +27,7 @@ export function workbench() {
   let lastAnswer = null;
   let working = null; // the newest question, until it is answered
   let edited = false;
+  let writtenLast = null; // the text of the popover that had the keyboard
   let openings = [];
   /** @type {object[]} Edits that are sent again until an answer has come that has them. */
   let unanswered = [];
@@ -69,6 +70,9 @@ export function workbench() {
         moved: (names) => this.orderSeries(names),
       });
       this.watchParts();
+      this.$refs.popover.addEventListener("focusin", ({ target }) => {
+        if (target.matches("[data-takes]")) writtenLast = target;
+      });
       listen(this.$refs.picture, (points) => this.behind(points));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("click", (event) => {
@@ -178,8 +182,9 @@ export function workbench() {
         data.chart.title === data.chart.sentence ? "" : data.why ? `Drawn as chosen by Veduta: ${data.why}` : "";
       this.counted = data.counted;
       updateContent(this.$refs.sentence, data.sentence);
-      this.$refs.title.value = this.definition.title ?? "";
+      if (document.activeElement !== this.$refs.title) this.showTitle();
       this.$refs.title.placeholder = data.chart.title;
+      showTexts(null, this.$refs.note, data.chart);
       updateContent(this.$refs.rows, data.rows);
       this.$refs.below.hidden = !data.rows; // a table shows them itself
       showNotes(this.$refs.notes, data.chart.notes, data.chart.key);
@@ -291,6 +296,16 @@ export function workbench() {
         this.listParts();
       }
       shortcuts(event, { save: () => this.save(), undo: () => this.undo(), redo: () => this.redo() });
+    },
+    // The title as it is written while the keyboard is in it, else with its values.
+    writeTitle() {
+      this.$refs.title.value = lastAnswer?.title ?? "";
+    },
+    showTitle() {
+      this.$refs.title.value = lastAnswer?.title ? lastAnswer.chart.title : "";
+    },
+    titleLeft() {
+      if (this.$refs.title.value === lastAnswer?.title) this.showTitle();
     },
     titleDone() {
       this.$refs.title.blur();
@@ -467,6 +482,7 @@ export function workbench() {
       if (near(event, "[data-reference-open]"))
         return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
       if (near(event, "[data-keep-formula]")) return this.keepInModel(near(event, "form"));
+      if (near(event, "[data-put]")) return this.putIntoText(near(event, "[data-put]").dataset.put);
       const button = near(event, "[data-edit], [data-open], [data-fill], [data-move]");
       if (!button || button.matches(":disabled")) return;
       event.preventDefault();
@@ -482,6 +498,14 @@ export function workbench() {
         else await this.refreshPopover();
       } else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
       else if (button.dataset.move) await this.moveOwn(button);
+    },
+    // Puts a value into the text that had the keyboard last, where it was.
+    putIntoText(value) {
+      const [first] = all(this.$refs.popover, "[data-takes]");
+      const text = writtenLast?.isConnected ? writtenLast : first;
+      text.setRangeText(value, text.selectionStart, text.selectionEnd, "end");
+      text.focus();
+      text.dispatchEvent(new Event("change", { bubbles: true }));
     },
     async moveOwn(button) {
       const item = button.closest("[data-value]");

@@ -12,6 +12,7 @@ import { all, made } from "./dom.js";
  */
 export function elementOf(host, part) {
   if (part.name === "whole") return host;
+  if (part.name === "title") return null; // it stands outside
   if (part.name === "legend") return host.querySelector(".role-legend");
   const svg = host.querySelector("svg")?.getBoundingClientRect();
   if (!svg) return null;

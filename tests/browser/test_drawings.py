@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
@@ -109,8 +111,21 @@ class Drawings(BrowserTest):
         self.page.locator("[data-clause=show]").focus()
         self.page.keyboard.press("p")
         parts = self.page.locator("[x-ref=popover] .option")
-        expect(parts).to_have_text(["Legend", "Left axis", "Axis below", "The whole drawing"])
+        expect(parts).to_have_text(["Title and note", "Legend", "Left axis", "Axis below", "The whole drawing"])
         expect(parts.first).to_be_focused()
+        self.page.keyboard.press("Enter")
+        self.has_text("[x-ref=popover] h2", "Title and note")
+        self.page.fill("#look-title", "Most from ")
+        self.page.click("[x-ref=popover] summary:has-text('Values that can stand')")
+        self.page.click("[data-put='{highest}']")
+        title = self.page.locator("[x-ref=title]")
+        expect(title).to_have_value(re.compile("Most from .*Reach"))
+        title.focus()
+        expect(title).to_have_value("Most from {highest}")
+        self.page.locator("[data-clause=show]").focus()
+        self.page.keyboard.press("p")
+        self.page.keyboard.press("ArrowDown")
+        expect(parts.nth(1)).to_be_focused()
         self.page.keyboard.press("Enter")
         self.has_text("[x-ref=popover] h2", "Legend")
         self.page.click("[x-ref=popover] .chip:text-is('None')")

@@ -149,7 +149,7 @@ class Answers(ChartTest):
 class Looks(ChartTest):
     def test_an_answer_tells_the_parts_and_their_popovers_set_them(self):
         data = self.answer().json()
-        self.assertEqual([part["name"] for part in data["chart"]["parts"]], ["value", "along", "whole"])
+        self.assertEqual([part["name"] for part in data["chart"]["parts"]], ["title", "value", "along", "whole"])
         sent = {"definition": data["definition"], "clause": "look", "field": "value", "way": "values"}
         page = self.ask("chart-clause", self.chart.pk, data=sent)
         self.assertContains(page, "Value axis")
@@ -162,6 +162,22 @@ class Looks(ChartTest):
         self.assertContains(page, "Takings &lt;b&gt;")
         self.assertContains(page, "All as usual")
         self.assertEqual(self.ask("chart-clause", self.chart.pk, data=sent | {"field": "nothing"}).status_code, 422)
+
+    def test_title_and_note_tell_values_and_are_written_with_the_names_of_fields(self):
+        data = self.answer({"edit": "set_title", "title": "{highest} earns <b> {=sum(Fare)}"}).json()
+        self.assertEqual(data["chart"]["title"], "North Reach earns <b> 245.2")
+        self.assertEqual(data["title"], "{highest} earns <b> {=sum(Fare)}")
+        sent = {"definition": data["definition"], "clause": "look", "field": "title", "way": "names"}
+        page = self.ask("chart-clause", self.chart.pk, data=sent)
+        self.assertContains(page, "{highest} earns &lt;b&gt; {=sum(Fare)}")
+        self.assertContains(page, 'data-put="{highest value}"')
+        saved = {"definition": data["definition"], "revision": self.chart.revision}
+        self.assertEqual(self.ask("chart-save", self.chart.pk, data=saved).status_code, 200)
+        self.chart.refresh_from_db()
+        self.assertEqual(str(self.chart), "… earns <b> …")  # lists are read by others, who may see other rows
+        refused = self.answer({"edit": "set_note", "note": "as {nothing}"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("“{nothing}” in the text", refused.json()["message"])
 
     def test_what_cannot_be_set_is_said(self):
         answer = self.answer({"edit": "set_look", "part": "value", "changes": {"low": 5, "high": 1}})
@@ -179,22 +195,16 @@ class Looks(ChartTest):
         self.assertIn('aria-label="by month, Jan 2026 to Feb 2026"', drawn["chart"]["html"])
         shaded = self.answer({"edit": "set_column", "index": 0, "draws": "shade"}).json()["chart"]["html"]
         self.assertIn("shaded rise-9 strong", shaded)
-        edits = [{"edit": "set_column", "index": 0, "draws": "shade"}, {"edit": "add_condition"}]
-        both = self.ask("chart-answer", self.chart.pk, data={"definition": self.chart.definition, "edits": edits}).json()
+        edits = [
+            {"edit": "set_column", "index": 0, "draws": "shade", "shade_first": True},
+            {"edit": "add_condition"},
+            {"edit": "set_condition", "index": 0, "changes": {"test": "there"}},
+        ]
+        sent = {"definition": self.chart.definition, "edits": edits}
+        both = self.ask("chart-answer", self.chart.pk, data=sent).json()
+        self.assertIn("shaded rise-9 strong", both["chart"]["html"])
         sent = {"definition": both["definition"], "clause": "show", "index": 0}
         self.assertContains(self.ask("chart-clause", self.chart.pk, data=sent), "Where a shade meets a condition shows")
-        first = self.ask(
-            "chart-answer",
-            self.chart.pk,
-            data={
-                "definition": both["definition"],
-                "edits": [
-                    {"edit": "set_condition", "index": 0, "changes": {"test": "there"}},
-                    {"edit": "set_column", "index": 0, "shade_first": True},
-                ],
-            },
-        ).json()["chart"]["html"]
-        self.assertIn("shaded rise-9 strong", first)
         self.chart.definition |= {"kind": "bar"}
         sent = {"definition": self.chart.definition, "clause": "show", "index": 0}
         self.assertNotContains(self.ask("chart-clause", self.chart.pk, data=sent), "Beside its numbers")

@@ -238,6 +238,7 @@ class Edits(unittest.TestCase):
             ),
             "add_condition": ({}, lambda d: [each.measure for each in d.conditional] == [shown]),
             "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
+            "set_note": ({"note": " {= sum(fare)} "}, lambda d: d.note == '{= sum("#fare")}'),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))

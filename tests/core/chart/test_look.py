@@ -109,14 +109,15 @@ class Parts(unittest.TestCase):
             ({"kind": "table"}, []),
         ):
             with self.subTest(more):
-                self.assertEqual([part.name for part in spec_of({}, **more).drawing.parts], expected)
+                names = [part.name for part in spec_of({}, **more).drawing.parts]
+                self.assertEqual(names, ["title", *expected])
         lying = {part.name: (part.side, part.of_values) for part in spec_of({}, kind="lying").drawing.parts}
         self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
 
     def test_those_that_are_hidden_can_be_shown_again(self):
         look = {"value": {"hidden": True}, "legend": {"place": "none"}}
         drawing = spec_of(look, show=[FARE, PASSENGERS]).drawing
-        self.assertEqual([part.name for part in drawing.parts], ["legend", "value", "along", "whole"])
+        self.assertEqual([part.name for part in drawing.parts], ["title", "legend", "value", "along", "whole"])
 
     def test_a_setting_goes_back_to_the_usual(self):
         model = Model.__new__(Model)  # no edit of a look asks the model

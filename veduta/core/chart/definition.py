@@ -12,6 +12,7 @@ from pydantic import StringConstraints, model_validator
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.look import Colour, Look
+from veduta.core.chart.places import formulas_in
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
@@ -110,16 +111,17 @@ class Panels(Frozen):
 
 
 class ChartDefinition(Frozen):
-    """`kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show`
-    empty counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
-    `series_order` begins the order of the last dimension of several, whose values make series. `aligned` is a test: the
-    time axis counts from the first period in which it held. Of `conditional` that hold, the first that says something
-    counts. `values` sets the model's parameters for this chart; None is no limit. A `specification` is drawn by the
-    kind that has one of its own."""
+    """`title` and `note` may have values in them, as `places` says. `kind` None lets Veduta choose; `settings` are
+    those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if the
+    kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
+    dimension of several, whose values make series. `aligned` is a test: the time axis counts from the first period in
+    which it held. Of `conditional` that hold, the first that says something counts. `values` sets the model's
+    parameters for this chart; None is no limit. A `specification` is drawn by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
-    title: str = Attribute("", max_length=300)
+    title: str = Attribute("", max_length=1_000)
+    note: str = Attribute("", max_length=2_000)
     kind: KindName | None = None
     settings: dict[KindName, SettingValue] = Attribute({}, max_length=100)
     show: tuple[Measure, ...] = Attribute((), max_length=50)
@@ -167,7 +169,7 @@ class ChartDefinition(Frozen):
         measures += [layer.shade for layer in self.layers]
         measures += [measure for each in self.conditional for measure in each.measures()]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
-        own = [Measure(formula=formula) for formula in formulas if formula]
+        own = [Measure(formula=formula) for formula in (*formulas, *formulas_in(self.title, self.note)) if formula]
         own += [Measure(formula=reference.formula) for reference in self.references if reference.of == "formula"]
         return [*own, *(measure for measure in measures if measure)]
 

@@ -59,6 +59,15 @@ class LegendLook(Frozen):
     place: Literal["", "top", "bottom", "left", "right", "none"] = ""
 
 
+class TitleLook(Frozen):
+    """The title and the note: how they are set, how large, and whether a title is shown where others stand beside the
+    drawing."""
+
+    align: Literal["", "middle", "right"] = ""
+    size: Literal["", "small", "large"] = ""
+    hidden: bool = False
+
+
 class WholeLook(Frozen):
     """The size of letters, and whether conditional formats are listed in words beside the chart."""
 
@@ -78,9 +87,10 @@ class ColumnLook(Frozen):
 
 
 class Look(Frozen):
-    """The parts by what they are: the axis of the first dimension (`along`), those of values, the legend, the whole,
-    and columns of tables."""
+    """The parts by what they are: the title and the note, the axis of the first dimension (`along`), those of values,
+    the legend, the whole, and columns of tables."""
 
+    title: TitleLook = TitleLook()
     along: AxisLook = AxisLook()
     value: AxisLook = AxisLook()
     second: AxisLook = AxisLook()
@@ -93,8 +103,8 @@ class Look(Frozen):
         return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 
 
-PartName = Literal["along", "value", "second", "legend", "whole"]
-PARTS: Final[tuple[PartName, ...]] = ("legend", "value", "second", "along", "whole")
+PartName = Literal["title", "along", "value", "second", "legend", "whole"]
+PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "value", "second", "along", "whole")
 """The parts in the order in which they are read."""
 
 

@@ -29,13 +29,19 @@ def complete(answered: Answered) -> dict[str, Any]:
     return {
         **sized,
         **own,
-        "title": answered.title,
+        "title": _title(answered),
         "description": answered.sentence,
         "data": {"name": "rows", "values": rows},
         **({"data": own["data"], "datasets": _named(drawing, rows)} if drawing.named else {}),
         "config": themes()["light"] | {"background": "white"},
         "usermeta": {"notes": answered.notes},
     }
+
+
+def _title(answered: Answered) -> Any:
+    if not answered.note:
+        return answered.title
+    return {"text": answered.title, "subtitle": answered.note.splitlines()}
 
 
 def _without_tips(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:

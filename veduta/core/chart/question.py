@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import MappingProxyType
@@ -20,7 +19,9 @@ from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.drawing.repainting import repainted
 from veduta.core.chart.kinds import Kind
-from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text, setting_words
+from veduta.core.chart.places import formulas_in
+from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text
+from veduta.core.chart.texts import Told, said
 from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
@@ -39,6 +40,7 @@ class Answered:
     kind: Kind
     why: str
     title: str
+    note: str
     sentence: str
     result: Result
     drawing: Drawing
@@ -58,8 +60,8 @@ class Selection:
 def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] = ()) -> Query:
     """The definition's query for this kind of drawing; `extra` filters come on top of its own."""
     groups = definition.groups
-    compared = [Measure(formula=formula) for formula in _compared(definition)]
-    unseen = (*kind.unseen(definition), *compared, *measures_tested(definition))
+    over_all = [Measure(formula=formula) for formula in (*_compared(definition), *_told(definition))]
+    unseen = (*kind.unseen(definition), *over_all, *measures_tested(definition))
     return Query(
         groups=groups,
         measures=(*definition.measures, *unseen),
@@ -80,6 +82,11 @@ def _compared(definition: ChartDefinition) -> list[str]:
     return [reference.formula for reference in definition.references if reference.of == "formula"]
 
 
+def _told(definition: ChartDefinition) -> list[str]:
+    """The formulas in the title and the note."""
+    return formulas_in(definition.title, definition.note)
+
+
 def _orders(definition: ChartDefinition) -> tuple[tuple[int, tuple[Any, ...]], ...]:
     last = len(definition.drawn) - 1
     return ((last, definition.series_order),) if definition.series_order and last > 0 else ()
@@ -96,12 +103,16 @@ def _kept_group(definition: ChartDefinition) -> int | None:
 def _totals(definition: ChartDefinition, kind: Kind) -> tuple[tuple[int, ...], ...]:
     """The totals that are drawn; in panels, those of each, and what is over all rows besides."""
     totals = dict.fromkeys(kind.totals(definition))
-    if any(reference.of in ("rows", "formula") for reference in definition.references):
+    if any(reference.of in ("rows", "formula") for reference in definition.references) or _tells_a_total(definition):
         totals[()] = None
     if definition.panels and kind.panels == "drawn":
         apart = tuple(range(len(definition.drawn), len(definition.groups)))
         totals = dict.fromkeys([*totals, *((*positions, *apart) for positions in totals)])
     return tuple(totals)
+
+
+def _tells_a_total(definition: ChartDefinition) -> bool:
+    return bool(_told(definition)) or "{total}" in definition.title + definition.note
 
 
 def work_out(
@@ -134,11 +145,14 @@ def ask(
     notes = [*result.notes, *drawing.notes, *_notes(picture, kind), *event_notes]
     if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
+    told = Told(picture, (*definition.only, *extra), model, context, result.rows_read)
+    title, note = (said(text, told) for text in (definition.title, definition.note))
     return Answered(
         definition=definition,
         kind=kind,
         why="" if own_kind_refused else why,
-        title=titled(definition.title, model) or default_title(definition, model.schema),
+        title=title or default_title(definition, model.schema),
+        note=note,
         sentence=sentence_text(definition, kind, model.schema, parameter_settings(definition, model)),
         result=result,
         drawing=drawing,
@@ -160,7 +174,8 @@ def picture_of(
     """A result with all that its kind of drawing needs to draw it."""
     beside = kind.beside(definition, model, extra)
     tested = len(result.unseen) - len(measures_tested(definition))
-    own = tested - len(_compared(definition))
+    told = tested - len(_told(definition))
+    own = told - len(_compared(definition))
     numbers = _numbers_set(definition, model)
     return Picture(
         definition,
@@ -171,7 +186,8 @@ def picture_of(
         atlas=atlas,
         beside=answer(beside, model, context) if beside else None,
         references=definition.references,
-        compared=tuple(result.unseen[own:tested]),
+        compared=tuple(result.unseen[own:told]),
+        told=dict(zip(_told(definition), result.unseen[told:tested], strict=True)),
         format_words=[format_words(each, definition.measures, model) for each in definition.conditional],
     )
 
@@ -214,17 +230,6 @@ def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float |
     named = {reference.parameter for reference in definition.references}
     named |= {each.parameter for each in definition.conditional}
     return {name: number_set(name, model.parameters) for name in named if name}
-
-
-def titled(title: str, model: Model) -> str:
-    """A title with parameters, written :top_n, as what they are set to."""
-    by_id = {parameter.id: parameter for parameter in model.definition.parameters}
-
-    def said(written: re.Match[str]) -> str:
-        parameter = by_id.get(written[1])
-        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else written[0]
-
-    return re.sub(r":([a-z][a-z0-9_]*)", said, title)
 
 
 def _value_order(definition: ChartDefinition, model: Model) -> list[Any]:

@@ -5,8 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from veduta.core.chart.look import PARTS, Look, PartName
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.look import PARTS, PartName
+from veduta.core.chart.sentence import default_title
+from veduta.core.chart.texts import VALUES, as_written
 from veduta.core.errors import DefinitionProblem
+from veduta.core.model.model import Model
 
 PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
 PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
@@ -22,6 +26,11 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("reversed", "Direction", [(False, "As usual"), (True, "Reversed")]),
         ("hidden", "Axis", [(False, "Shown"), (True, "Hidden")]),
     ],
+    "title": [
+        ("align", "Set", [("", "Left"), ("middle", "In the middle"), ("right", "Right")]),
+        ("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")]),
+        ("hidden", "On dashboards the title is", [(False, "Shown"), (True, "Hidden")]),
+    ],
     "legend": [("place", "Place", [("", "As usual"), *PLACES])],
     "whole": [("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")])],
 }
@@ -31,6 +40,7 @@ BOXES: dict[str, list[tuple[str, str]]] = {
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
 }
 HEADINGS: dict[PartName, str] = {
+    "title": "Title and note",
     "along": "Axis of the first dimension",
     "value": "Value axis",
     "second": "Second value axis",
@@ -47,18 +57,20 @@ class Pick:
     choices: list[tuple[str, bool, dict[str, Any]]]
 
 
-def look_context(look: Look, part: str, way: str) -> dict[str, Any]:
+def look_context(definition: ChartDefinition, model: Model, part: str, way: str) -> dict[str, Any]:
     """What the popover shows of a part; of an axis with values or names on it, as the `way` says. Raises
     DefinitionProblem for a part that there is not."""
     name = next((each for each in PARTS if each == part), None)
     if name is None:
         raise DefinitionProblem("A drawing has no such part.", hint="Load the page again.")
-    now = getattr(look, name)
+    now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
     kinds = [way if way in BOXES else "values", "axis"] if is_axis else [name]
     differing = now.model_dump(exclude_defaults=True)
     return {
         "heading": HEADINGS[name],
+        "texts": _texts(definition, model) if name == "title" else [],
+        "values": [(f"{{{each}}}", words) for each, (words, _) in VALUES.items()],
         "part": name,
         "is_axis": is_axis,
         "title": now.title if is_axis else None,
@@ -67,6 +79,15 @@ def look_context(look: Look, part: str, way: str) -> dict[str, Any]:
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }
+
+
+def _texts(definition: ChartDefinition, model: Model) -> list[tuple[str, str, str, str, str]]:
+    """The texts of a chart as they are written: edit, name, label, text, and what stands there without one."""
+    usual = default_title(definition, model.schema)
+    return [
+        ("set_title", "title", "Title", as_written(definition.title, model), usual),
+        ("set_note", "note", "Note below it", as_written(definition.note, model), "none"),
+    ]
 
 
 def _pick(part: PartName, now: Any, name: str, label: str, choices: list[tuple[Any, str]]) -> Pick:

@@ -277,7 +277,7 @@ def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]
 
 @popover("look")
 def _look(opened: Opened) -> dict[str, Any]:
-    return look_context(opened.definition.look, opened.field, opened.way)
+    return look_context(opened.definition, opened.model, opened.field, opened.way)
 
 
 popover("conditions")(list_context)
@@ -342,12 +342,10 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
     grain = column.trend.grain if column.trend else None
     grains = LINE_GRAINS if "line" in kind.in_cells else ()
     lines = [("", "None"), *((each.value, f"By {each.words}") for each in grains)] if grains else []
-    firsts = [("The condition's ground", False), ("The shade", True)]
     meets = column.draws == "shade" and bool(definition.conditional)
+    firsts = [("The condition's ground", False), ("The shade", True)] if meets else []
     return {
-        "firsts": [
-            (words, column.shade_first == first, _set_column(index, shade_first=first)) for words, first in firsts if meets
-        ],
+        "firsts": [(words, column.shade_first == to, _set_column(index, shade_first=to)) for words, to in firsts],
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
     }

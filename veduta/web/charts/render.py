@@ -27,6 +27,8 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         "key": _key(answered),
         "kind": answered.kind.name,
         "title": answered.title,
+        "note": answered.note,
+        "title_look": answered.definition.look.title.model_dump(),
         "sentence": answered.sentence,
         "notes": [*said_first, *answered.notes],
     }

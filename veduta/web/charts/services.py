@@ -16,6 +16,7 @@ from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
 from veduta.core.chart.question import Answered, Selection, ask, to_query, work_out
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
+from veduta.core.chart.texts import without_values
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
@@ -110,7 +111,7 @@ def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | Non
 def name_in_lists(user: User, dataset: Dataset, definition: ChartDefinition) -> str:
     """What a chart is called in lists: its title, or else what its sentence says."""
     try:
-        return (definition.title or default_title(definition, model_for(dataset, user).schema))[:300]
+        return (without_values(definition.title) or default_title(definition, model_for(dataset, user).schema))[:300]
     except VedutaError:
         return f"Chart of {dataset.name}"[:300]
 
@@ -203,11 +204,16 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
                 texts_of.setdefault(part.clause, []).append(part.text)
         if definition.kind is None:
             texts_of["as"] = ["chosen by Veduta"]
-        return {clause: ", ".join(texts) for clause, texts in texts_of.items()} | {"title": definition.title}
+        said = {clause: ", ".join(texts) for clause, texts in texts_of.items()}
+        return said | {"title": definition.title, "note": definition.note}
 
     a, b = clauses(mine), clauses(theirs)
     return [
-        {"clause": names.get(clause, "Title"), "mine": a.get(clause) or "nothing", "theirs": b.get(clause) or "nothing"}
-        for clause in dict.fromkeys([*names, "title"])
+        {
+            "clause": names.get(clause, clause.capitalize()),
+            "mine": a.get(clause) or "nothing",
+            "theirs": b.get(clause) or "nothing",
+        }
+        for clause in dict.fromkeys([*names, "title", "note"])
         if a.get(clause, "") != b.get(clause, "")
     ]

@@ -25,6 +25,7 @@ from veduta.core.chart.kinds.own import ALWAYS, field_names, starting_text
 from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
+from veduta.core.chart.texts import as_written
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
@@ -214,6 +215,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "definition": definition_json(definition),
             "sentence": render_to_string("charts/sentence.html", {"parts": parts, "missing": missing}),
             "why": answered.why,
+            "title": as_written(definition.title, model),
             "chart": chart_data(answered, model.ruling.words()),
             "rows": "" if answered.kind.shows_rows else rows_table(answered),
             "used": sorted(definition.fields()),

@@ -17,6 +17,7 @@ from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
+from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.definition import (
     Block,
     Control,
@@ -251,6 +252,6 @@ def block_title(block: Block, reading: Reading) -> str:
     if source is None:
         return "Chart"
     try:
-        return source[0].title or default_title(*source)
+        return without_values(source[0].title) or default_title(*source)
     except VedutaError:
         return "Chart"

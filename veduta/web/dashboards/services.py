@@ -13,6 +13,7 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
+from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.definition import (
     Block,
     Control,
@@ -94,7 +95,7 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
             block = block.model_copy(
                 update={
                     "definition": chart.definition,
-                    "title": block.title or chart.definition.get("title", ""),
+                    "title": block.title or without_values(chart.definition.get("title", "")),
                 }
             )
         blocks.append(block)

@@ -21,16 +21,18 @@ CUT_LENGTHS = "The lengths of bars and areas do not compare, as their axis does 
 
 
 def parts_of(drawing: Drawing) -> list[DrawnPart]:
-    """The parts that a drawing has, in the order in which they are read; none where there is no specification."""
+    """The parts that a drawing has, in the order in which they are read; only its texts where there is no
+    specification."""
+    texts = DrawnPart("title", "Title and note")
     if drawing.spec is None:
-        return []
+        return [texts]
     found: dict[PartName, DrawnPart] = {}
     for part, channel in _channels(drawing):
         if part not in found:
             found[part] = _axis_part(part, channel, drawing)
     parts = [found[name] for name in ("value", "second", "along") if name in found]
     legends = [DrawnPart("legend", "Legend")] if any(True for _ in _legends(drawing.spec)) else []
-    return [*legends, *parts, DrawnPart("whole", "The whole drawing")]
+    return [texts, *legends, *parts, DrawnPart("whole", "The whole drawing")]
 
 
 def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:

@@ -34,10 +34,10 @@ class Picture:
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
     layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides.
-    `references` are what marks are held against, with the columns `compared` of the formulas among them in their order.
-    In a `thinned` picture, lines have fewer points than there are. `format_words` are what conditional formats say; of
-    which rows they hold is in the frame. A picture in a panel knows the panel's values, the `whole` picture, and the
-    colours that panels have given to series so far."""
+    `references` are what marks are held against, with the columns `compared` of the formulas among them in their order;
+    `told` are those of formulas in texts, by them. In a `thinned` picture, lines have fewer points than there are.
+    `format_words` are what conditional formats say; of which rows they hold is in the frame. A picture in a panel knows
+    the panel's values, the `whole` picture, and the colours that panels have given to series so far."""
 
     definition: ChartDefinition
     result: Result
@@ -54,6 +54,7 @@ class Picture:
     beside: Result | None = None
     references: tuple[Reference, ...] = ()
     compared: tuple[Column, ...] = ()
+    told: Mapping[str, Column] = attribute(default_factory=dict)
     thinned: bool = False
     format_words: Sequence[str] = ()
 

@@ -21,6 +21,7 @@ from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number,
 from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.own import Own
+from veduta.core.chart.texts import stored
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
@@ -448,7 +449,12 @@ def sort_by_column(definition: ChartDefinition, model: Model, column: str) -> Ch
 
 @edit
 def set_title(definition: ChartDefinition, model: Model, title: str) -> ChartDefinition:
-    return changed_by(definition, title=title.strip())
+    return changed_by(definition, title=stored(title.strip(), model))
+
+
+@edit
+def set_note(definition: ChartDefinition, model: Model, note: str) -> ChartDefinition:
+    return changed_by(definition, note=stored(note.strip(), model))
 
 
 def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping | None:

@@ -112,7 +112,8 @@ def draw_table(picture: Picture) -> Drawing:
     if result.frame.height > MOST_ROWS:
         notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
     totals = []
-    if () in result.totals and dimensions and result.groups > 1:
+    has_total = () in result.totals and picture.definition.totals != "none"  # a text may tell one that is not shown
+    if has_total and dimensions and result.groups > 1:
         total = result.totals[()].row(0, named=True)
         keep = picture.definition.keep
         name = "Total of those kept" if keep and not keep.rest else "Total"

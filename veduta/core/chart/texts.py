@@ -1,0 +1,176 @@
+"""Titles and notes with values in them: "Fares came to {total}, most of them from {highest}"."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+from veduta.core.calendar import Grain, period_words
+from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.places import PLACE
+from veduta.core.chart.sentence import setting_words
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formats import EMPTY, format_value, settle
+from veduta.core.formula.measures import with_ids, with_names
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Context, Filter
+from veduta.core.query.measures import Measure, measure_node
+from veduta.core.words import in_sentence, listed
+
+PARAMETER = re.compile(r":([a-z][a-z0-9_]*)")
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a text can tell of: a chart's picture, what it is narrowed by, and when its data ends."""
+
+    picture: Picture
+    filters: Sequence[Filter]
+    model: Model
+    context: Context
+    rows: int
+
+    def extreme(self, highest: bool) -> dict[str, Any] | None:
+        """The row with the highest or lowest value of the first measure; None where there is none."""
+        measure = self.picture.measures[0]
+        values = self.picture.result.frame.drop_nulls(measure.key).sort(measure.key, descending=highest)
+        return next(values.head(1).iter_rows(named=True), None)
+
+    def end(self, first: bool) -> dict[str, Any] | None:
+        """The first or the last row."""
+        frame = self.picture.result.frame
+        return next((frame.head(1) if first else frame.tail(1)).iter_rows(named=True), None)
+
+    def name(self, row: dict[str, Any] | None) -> str:
+        """What a row is called: the values of its dimensions."""
+        if row is None:
+            return EMPTY
+        result = self.picture.result
+        return ", ".join(self.picture.words(each, result.value(row, each.key)) for each in result.dimensions) or EMPTY
+
+    def value(self, row: dict[str, Any] | None) -> str:
+        """The first measure of a row."""
+        measure = self.picture.measures[0]
+        return format_value(row and row[measure.key], measure.kind, self.picture.formats[measure.key])
+
+    @property
+    def total(self) -> dict[str, Any] | None:
+        """The row of the total over all rows shown."""
+        result = self.picture.result
+        frame = result.totals.get((), result.frame if not result.dimensions else None)
+        return None if frame is None else next(frame.head(1).iter_rows(named=True), None)
+
+    @property
+    def period(self) -> str:
+        """From the first to the last period of the time axis."""
+        column = next((each for each in self.picture.dimensions if each.dimension.is_time_axis), None)
+        days = sorted(self.picture.result.frame[column.key].drop_nulls().to_list()) if column else []
+        if column is None or not days:
+            return EMPTY
+        first, last = (period_words(day, column.dimension.period) for day in (days[0], days[-1]))
+        return first if first == last else f"{first} to {last}"
+
+    @property
+    def latest(self) -> str:
+        days = self.context.latest_of_first()
+        return period_words(max(days), Grain.DAY) if days else EMPTY
+
+
+VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
+    "filters": (
+        "what it is narrowed by",
+        lambda told: listed([in_sentence(each.words(told.model.schema)) for each in told.filters] or ["nothing"]),
+    ),
+    "period": ("the first and the last period shown", lambda told: told.period),
+    "latest": ("the latest day in the data", lambda told: told.latest),
+    "rows": ("how many rows were read", lambda told: f"{told.rows:,}"),
+    "groups": ("how many groups are shown", lambda told: f"{told.picture.result.groups:,}"),
+    "total": ("the first measure over all rows shown", lambda told: told.value(told.total)),
+    "highest": ("where the first measure is highest", lambda told: told.name(told.extreme(highest=True))),
+    "highest value": ("how high that is", lambda told: told.value(told.extreme(highest=True))),
+    "lowest": ("where the first measure is lowest", lambda told: told.name(told.extreme(highest=False))),
+    "lowest value": ("how low that is", lambda told: told.value(told.extreme(highest=False))),
+    "first": ("what stands first", lambda told: told.name(told.end(first=True))),
+    "first value": ("its first measure", lambda told: told.value(told.end(first=True))),
+    "last": ("what stands last", lambda told: told.name(told.end(first=False))),
+    "last value": ("its first measure", lambda told: told.value(told.end(first=False))),
+}
+"""The values that have a name, what they are and how they are found; any other is a formula over all rows shown."""
+
+
+def stored(text: str, model: Model) -> str:
+    """A text as it is kept, its formulas naming fields by their ids. Raises DefinitionProblem for a value that is
+    neither known nor a formula."""
+
+    def keep(match: re.Match[str]) -> str:
+        if match[1] is None:
+            return match[0]
+        name = " ".join(match[1].split())
+        if name in VALUES:
+            return f"{{{name}}}"
+        try:
+            formula = with_ids(name.removeprefix("="), model.schema)
+            measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
+        except VedutaError as problem:
+            raise DefinitionProblem(
+                f"“{{{name}}}” in the text is neither a value Veduta knows nor a formula: {problem.message}",
+                where=name,
+                hint="Choose a value from the list, or write {{ for a brace.",
+            ) from None
+        return f"{{={formula}}}"
+
+    return PLACE.sub(keep, text)
+
+
+def as_written(text: str, model: Model) -> str:
+    """A kept text as people write it, with the fields' names."""
+
+    def written(match: re.Match[str]) -> str:
+        is_formula = (match[1] or "").startswith("=")
+        return f"{{={with_names(match[1][1:], model.schema)}}}" if is_formula else match[0]
+
+    return PLACE.sub(written, text)
+
+
+def without_values(text: str) -> str:
+    """A kept text where its values are not known."""
+    return _with(text, lambda _: "…")
+
+
+def said(text: str, told: Told) -> str:
+    """A kept text with its values."""
+
+    def value(name: str) -> str:
+        if not name.startswith("="):
+            return VALUES[name][1](told)
+        column, row = told.picture.told[name[1:]], told.total
+        if row is None:
+            return EMPTY
+        return format_value(row[column.key], column.kind, settle(column.format, [row[column.key]], column.kind))
+
+    return _with(text, value, lambda literal: _with_settings(literal, told.model))
+
+
+def _with_settings(text: str, model: Model) -> str:
+    """A text with what parameters are set to in the place of their names, as :top_n."""
+    by_id = {parameter.id: parameter for parameter in model.definition.parameters}
+
+    def setting(written: re.Match[str]) -> str:
+        parameter = by_id.get(written[1])
+        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else written[0]
+
+    return PARAMETER.sub(setting, text)
+
+
+def _with(text: str, put: Callable[[str], str], between: Callable[[str], str] = str) -> str:
+    """A text with something put for each value, and for what stands between values."""
+    pieces, end = [], 0
+    for match in PLACE.finditer(text):
+        pieces.append(between(text[end : match.start()]))
+        end = match.end()
+        name = match[1]
+        is_value = name is not None and (name.startswith("=") or name in VALUES)
+        pieces.append(put(name) if is_value else match[0][0] if name is None else match[0])
+    return "".join([*pieces, between(text[end:])])
