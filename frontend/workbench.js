@@ -503,7 +503,8 @@ export function workbench() {
     putIntoText(value) {
       const [first] = all(this.$refs.popover, "[data-takes]");
       const text = writtenLast?.isConnected ? writtenLast : first;
-      text.setRangeText(value, text.selectionStart, text.selectionEnd, "end");
+      const isAfterWord = /[\p{L}\p{N},.;:]$/u.test(text.value.slice(0, text.selectionStart));
+      text.setRangeText(isAfterWord ? ` ${value}` : value, text.selectionStart, text.selectionEnd, "end");
       text.focus();
       text.dispatchEvent(new Event("change", { bubbles: true }));
     },
