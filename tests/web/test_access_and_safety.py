@@ -19,6 +19,7 @@ from veduta.demo.load import load_demo
 from veduta.web import installation
 from veduta.web.accounts.models import User
 from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
+from veduta.web.colours.models import ValueColour
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 
@@ -65,7 +66,8 @@ class EveryView(WebTest):
         change_model(self.analyst, self.dataset, "save_formula", formula, 0)
         connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
         self.shapes = self.make_shapes()
-        self.numbers = {"connection": connection.pk, "refresh": self.dataset.refreshes.get().pk}
+        colour = ValueColour.objects.create(key="region", fields=["Region"], values='["North Reach"]', given="1")
+        self.numbers = {"connection": connection.pk, "colours": colour.pk, "refresh": self.dataset.refreshes.get().pk}
 
     def address(self, pattern: URLPattern) -> str:
         names = {

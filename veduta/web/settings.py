@@ -63,6 +63,7 @@ INSTALLED_APPS = [
     "veduta.web.jobs",
     "veduta.web.datasets",
     "veduta.web.refreshing",
+    "veduta.web.colours",
     "veduta.web.charts",
     "veduta.web.dashboards",
 ]

@@ -236,6 +236,11 @@ class Edits(unittest.TestCase):
                 {"text": '{"mark": "bar", "encoding": {}}'},
                 lambda d: (d.kind, d.specification) == ("own", '{"mark": "bar", "encoding": {}}'),
             ),
+            "set_value_colour": (
+                {"values": ["A"], "colour": "teal"},
+                lambda d: [(c.values, c.colour) for c in d.colours[0].colours] == [(("A",), "#008080")],
+            ),
+            "set_own_colours": ({"own": True}, lambda d: d.own_colours),
             "add_condition": ({}, lambda d: [each.measure for each in d.conditional] == [shown]),
             "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
             "set_note": ({"note": " {= sum(fare)} "}, lambda d: d.note == '{= sum("#fare")}'),
@@ -246,6 +251,7 @@ class Edits(unittest.TestCase):
             with self.subTest(edit=name):
                 begun = start | {
                     "swap": {"split": "region"},
+                    "set_value_colour": {"split": "region"},
                     "set_panels": {"panels": {"by": ["region"]}},
                     "set_condition": {"conditional": [{"test": "there"}]},
                 }.get(name, {})

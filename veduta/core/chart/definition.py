@@ -13,6 +13,7 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.look import Colour, Look
 from veduta.core.chart.places import formulas_in
+from veduta.core.chart.value_colours import ColourList
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
@@ -116,7 +117,8 @@ class ChartDefinition(Frozen):
     kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
     dimension of several, whose values make series. `aligned` is a test: the time axis counts from the first period in
     which it held. Of `conditional` that hold, the first that says something counts. `values` sets the model's
-    parameters for this chart; None is no limit. A `specification` is drawn by the kind that has one of its own."""
+    parameters for this chart; None is no limit. `colours` are those of values in this chart alone; with `own_colours`
+    it takes none that values have elsewhere. A `specification` is drawn by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -137,6 +139,8 @@ class ChartDefinition(Frozen):
     references: tuple[Reference, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
     values: dict[str, ParameterSetting] = {}
+    colours: tuple[ColourList, ...] = Attribute((), max_length=20)
+    own_colours: bool = False
     specification: str = Attribute("", max_length=200_000)
     look: Look = Look()
     conditional: tuple[ConditionalFormat, ...] = Attribute((), max_length=50)

@@ -14,7 +14,7 @@ from veduta.core.chart.tones import written
 from veduta.core.data.fields import Frozen
 
 End = Annotated[float, Attribute(allow_inf_nan=False)]
-NAMED = re.compile(r"([1-8]|better|worse|quiet|ink|#[0-9A-F]{6})?")
+NAMED = re.compile(r"([1-9]|1[0-9]|2[0-4]|better|worse|quiet|ink|#[0-9A-F]{6})?")
 
 
 def _named(text: str) -> str:

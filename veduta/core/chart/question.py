@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
 
-from veduta.core.calendar import PARTS, PERIODS, Grain, period_words
+from veduta.core.calendar import PARTS, PERIODS, Grain, Grouping, period_words
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import format_words
 from veduta.core.chart.definition import ChartDefinition
@@ -22,11 +22,12 @@ from veduta.core.chart.kinds import Kind
 from veduta.core.chart.places import formulas_in
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text
 from veduta.core.chart.texts import Told, said
+from veduta.core.chart.value_colours import ValueColours, key_of
 from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
-from veduta.core.query.filters import Context, Filter, typed
+from veduta.core.query.filters import Context, Filter, grouping_words, typed
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -132,12 +133,14 @@ def ask(
     selection: Selection | None = None,
     atlas: Mapping[str, Shapes] = MappingProxyType({}),
     others: Others = MappingProxyType({}),
+    colours: ValueColours = ValueColours(),
 ) -> Answered:
-    """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`. Raises
-    DefinitionProblem if it does not fit the dataset."""
+    """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`, and values have
+    their `colours`. Raises DefinitionProblem if it does not fit the dataset."""
     kind, why, result = work_out(definition, model, context, extra)
     event_notes: list[str] = []
     picture = picture_of(definition, kind, result, model, context, atlas, extra)
+    picture.value_colours = colours_within(definition, model, colours)
     picture.references = tuple(with_events(definition.references, result, others, event_notes))
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
@@ -201,6 +204,17 @@ def draw(picture: Picture, kind: Kind) -> Drawing:
     return dressed(drawing, picture.definition.look) if kind.dressed else drawing
 
 
+def colours_within(definition: ChartDefinition, model: Model, colours: ValueColours) -> ValueColours:
+    """The colours of values in a chart."""
+    names = {key_of(group): grouping_words(group, model.schema) for group in definition.groups}
+    own = [
+        each.model_copy(update={"fields": tuple(names[key] for key in each.fields)})
+        for each in definition.colours
+        if names.keys() >= set(each.fields)
+    ]
+    return (ValueColours() if definition.own_colours else colours).within(own)
+
+
 def _series(picture: Picture) -> list[tuple[str, Any]]:
     """The values of the last of several dimensions, where they alone make the series."""
     position = len(picture.definition.drawn) - 1
@@ -236,9 +250,14 @@ def _value_order(definition: ChartDefinition, model: Model) -> list[Any]:
     """All values of the dimension that colours the series, in order, whatever is filtered; none if they are many."""
     if len(definition.drawn) != 2 or definition.drawn[-1].is_time_axis:
         return []
-    group = definition.drawn[-1]
+    values = all_values(definition.drawn[-1], model)
+    return [*values, None] if values else []
+
+
+def all_values(group: Grouping, model: Model) -> list[Any]:
+    """All values of a dimension in order, whatever is filtered and whoever reads; none if they are not known, or
+    many."""
     if group.grain:
-        return [*PARTS[group.grain], None]
-    # The order is that of all values, so that everybody sees a value in the same colour.
+        return [] if group.is_time_axis else list(PARTS[group.grain])
     values = model.given({}).facts(group.field).values or ()
-    return [*sorted((typed(value, model.schema[group.field]) for value in values), key=str), None] if values else []
+    return sorted((typed(value, model.schema[group.field]) for value in values), key=str)

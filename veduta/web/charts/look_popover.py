@@ -6,11 +6,17 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import PARTS, PartName
+from veduta.core.chart.question import colours_within, work_out
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import VALUES, as_written
+from veduta.core.chart.theme import in_both
+from veduta.core.chart.value_colours import ValueColours, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
+from veduta.web.charts.choices import VALUES_SHOWN, Opened
+from veduta.web.charts.services import workspace_colours
 
 PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
 PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
@@ -57,10 +63,22 @@ class Pick:
     choices: list[tuple[str, bool, dict[str, Any]]]
 
 
-def look_context(definition: ChartDefinition, model: Model, part: str, way: str) -> dict[str, Any]:
-    """What the popover shows of a part; of an axis with values or names on it, as the `way` says. Raises
-    DefinitionProblem for a part that there is not."""
-    name = next((each for each in PARTS if each == part), None)
+@dataclass(frozen=True)
+class ColouredValue:
+    """A value that a chart shows in a colour: its words, itself as it is sent, its colour in both themes if it has one
+    of its own, and the colour that is set in this chart."""
+
+    words: str
+    values: list[Any]
+    tones: tuple[str, str] | None
+    set_here: str
+
+
+def look_context(opened: Opened) -> dict[str, Any]:
+    """What the popover shows of a part, the field that is opened; of an axis with values or names on it, as the way
+    says. Raises DefinitionProblem for a part that there is not."""
+    definition, model, way = opened.definition, opened.model, opened.way
+    name = next((each for each in PARTS if each == opened.field), None)
     if name is None:
         raise DefinitionProblem("A drawing has no such part.", hint="Load the page again.")
     now = getattr(definition.look, name)
@@ -70,6 +88,8 @@ def look_context(definition: ChartDefinition, model: Model, part: str, way: str)
     return {
         "heading": HEADINGS[name],
         "texts": _texts(definition, model) if name == "title" else [],
+        "coloured": _coloured(opened) if name == "legend" else [],
+        "own_colours": definition.own_colours,
         "values": [(f"{{{each}}}", words) for each, (words, _) in VALUES.items()],
         "part": name,
         "is_axis": is_axis,
@@ -79,6 +99,27 @@ def look_context(definition: ChartDefinition, model: Model, part: str, way: str)
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }
+
+
+def _coloured(opened: Opened) -> list[ColouredValue]:
+    """The values that the chart shows in colours, as they are there now."""
+    definition, model = opened.definition, opened.model
+    kind, _, result = work_out(definition, model, opened.context)
+    dimensions = kind.coloured(definition)
+    columns = [column for column in result.dimensions if column.grouping in dimensions]
+    if not columns:
+        return []
+    picture = Picture(definition, result)
+    everywhere = colours_within(definition, model, workspace_colours(definition, model))
+    here = colours_within(definition, model, ValueColours())
+    names, found = [column.name for column in columns], []
+    for values in result.frame.select([column.key for column in columns]).unique(maintain_order=True).iter_rows():
+        words = " · ".join(picture.words(column, value) for column, value in zip(columns, values, strict=True))
+        colour = everywhere.of(names, values)
+        found.append(
+            ColouredValue(words, list(keys_of(values)), in_both(colour) if colour else None, here.of(names, values))
+        )
+    return found[:VALUES_SHOWN]
 
 
 def _texts(definition: ChartDefinition, model: Model) -> list[tuple[str, str, str, str, str]]:

@@ -275,11 +275,7 @@ def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]
     return found
 
 
-@popover("look")
-def _look(opened: Opened) -> dict[str, Any]:
-    return look_context(opened.definition, opened.model, opened.field, opened.way)
-
-
+popover("look")(look_context)
 popover("conditions")(list_context)
 popover("condition")(condition_context)
 

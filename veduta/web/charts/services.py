@@ -14,19 +14,21 @@ from veduta.core.chart.conditional import condition_words
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
-from veduta.core.chart.question import Answered, Selection, ask, to_query, work_out
+from veduta.core.chart.question import Answered, Selection, all_values, ask, to_query, work_out
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.chart.texts import without_values
+from veduta.core.chart.value_colours import ValueColours
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
 from veduta.core.query.explain import Step, explain
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, grouping_words
 from veduta.core.query.measures import counted_tables, measure_node
 from veduta.core.query.query import Column
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.colours.services import colours_of
 from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.atlas import Atlas
 from veduta.web.datasets.models import Dataset
@@ -59,7 +61,17 @@ def answer_over(
     """The chart worked out over a model as a reader may see it. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
     context = context_now(model, stopped)
-    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader))
+    colours = workspace_colours(definition, model)
+    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours)
+
+
+def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:
+    """The workspace's colours of the values that a chart shows in colours."""
+    dimensions = choose_kind(definition, model)[0].coloured(definition)
+    if not dimensions or definition.own_colours:
+        return ValueColours()
+    names = [grouping_words(each, model.schema) for each in dimensions]
+    return colours_of(names, all_values(dimensions[0], model) if len(dimensions) == 1 else None)
 
 
 def columns_of(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:

@@ -8,17 +8,27 @@ from typing import Any
 from veduta.core.chart.drawing.axes import shortened
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.query.query import Column
 from veduta.core.words import listed
 
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
+FURTHER_COLOURS = (
+    "#8A70FC", "#733A37", "#4F26B0", "#8C51D9", "#5290D3", "#17A92A", "#487EA2", "#60674D",
+    "#5A4C0D", "#5C7F7D", "#A26A07", "#7A537D", "#795F28", "#A18577", "#756ABA", "#9628A1",
+)  # fmt: skip
+"""For the values of fields that have many: each as far from those before as can be, for readers of all kinds and in
+both themes."""
 NAMED_COLOURS = {"better": "#1F7A5C", "worse": "#B3322C", "quiet": "#8A9A9D", "ink": "#16262B"}
-"""Colours that mean something; beside them stand the series colours, named 1 to 8, and any as #rrggbb."""
+"""Colours that mean something; beside them stand the series colours, named 1 to 8, further ones to 24, and any as
+#rrggbb."""
 GROUND = "#FFFFFF"
 """The sheet on which is drawn, for lines that keep filled marks apart."""
 WHITE, BLACK = "#FEFEFE", "#010101"
 """Texts on strong and on pale shades; in the dark theme they change places."""
 ON_SERIES, ON_LIGHT_SERIES = "#FDFDFD", "#020202"
 """Texts on series colours, which are all light in the dark theme."""
+MOST_COMBINED = 3
+"""Dimensions whose values together have a colour."""
 MOST_IN_LEGEND = 24
 IN_LEGEND = 24
 """Letters of a name in a legend; of a few twice as many."""
@@ -28,7 +38,7 @@ FEW = 4
 def colour_named(name: str) -> str:
     """A colour as #rrggbb."""
     if name.isdecimal():
-        return SERIES_COLOURS[(int(name) - 1) % len(SERIES_COLOURS)]
+        return (SERIES_COLOURS + FURTHER_COLOURS)[int(name) - 1]
     return NAMED_COLOURS.get(name, name)
 
 
@@ -50,8 +60,28 @@ def needs_white(colour: str) -> bool:
     return 1.05 / (luminance(colour) + 0.05) > (luminance(colour) + 0.05) / 0.05
 
 
-def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
-    """Each series' colour: each value's own whatever else is shown, else by its place. They are in their order."""
+def series_colours(picture: Picture, series: Sequence[str], of: Sequence[Column] | None = None) -> dict[str, str]:
+    """Each series' colour: that of its values, which are those `of` some dimensions (all but the first, unless told),
+    whatever else is shown, else by its place. They are in their order."""
+    colours = _by_place(picture, series)
+    return colours | {name: colour for name, colour in _of_values(picture, of).items() if name in colours}
+
+
+def _of_values(picture: Picture, of: Sequence[Column] | None) -> dict[str, str]:
+    """The colours that the values of dimensions have, by what series of them are called."""
+    columns = list(picture.dimensions[1:] if of is None else of)
+    if not columns or len(columns) > MOST_COMBINED or (of is None and len(picture.measures) > 1):
+        return {}
+    fields, found = [column.name for column in columns], {}
+    for values in picture.result.frame.select([column.key for column in columns]).unique().iter_rows():
+        if colour := picture.value_colours.of(fields, values):
+            words = [picture.words(column, value) for column, value in zip(columns, values, strict=True)]
+            found[" · ".join(words)] = colour_named(colour)
+    return found
+
+
+def _by_place(picture: Picture, series: Sequence[str]) -> dict[str, str]:
+    """Colours by the places of values among all of the dimension, or else of the series."""
     order = [picture.words(picture.dimensions[-1], value) for value in picture.value_order]
     order += [picture.result.rest.name] if order and picture.result.rest else []
     positions = {word: position for position, word in enumerate(order)}

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.look import DrawnPart
+from veduta.core.chart.value_colours import ValueColours
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -28,8 +29,8 @@ class Settings(Frozen):
 
 @dataclass
 class Picture:
-    """A result about to be drawn, with the settings of its kind. `value_order` is each series value's fixed place, so
-    that colours stay with values.
+    """A result about to be drawn, with the settings of its kind. `value_colours` are those that values have; for
+    others, `value_order` is each series value's fixed place, so that colours stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
@@ -43,6 +44,7 @@ class Picture:
     result: Result
     settings: Any = attribute(default_factory=Settings)
     value_order: list[Any] = attribute(default_factory=list)
+    value_colours: ValueColours = attribute(default_factory=ValueColours)
     selected: tuple[tuple[Any, ...], ...] | None = None
     excluded: bool = False
     numbers: dict[str, float | None] = attribute(default_factory=dict)

@@ -147,6 +147,10 @@ class Kind:
         """The layers that it is made of; none for a kind that is not drawn in layers."""
         return ()
 
+    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+        """The dimensions whose values its colours stand for; none where they stand for measures too."""
+        return () if self.in_cells or len(definition.measures) > 1 else definition.drawn[1:]
+
     def shows_references(self, definition: ChartDefinition) -> bool:
         """Whether it has an axis on which lines and bands to compare with can stand."""
         return bool(self.layers(definition))

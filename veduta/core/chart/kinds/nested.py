@@ -6,6 +6,8 @@ from typing import Any
 
 import squarify
 
+from veduta.core.calendar import Grouping
+from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import (
     GROUND,
     NAMED_COLOURS,
@@ -45,6 +47,9 @@ class Nested(Kind):
     measures = (1, 1)
     dimensions = (1, 4)
 
+    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+        return definition.drawn[:1] if len(definition.drawn) > 1 else ()
+
     def draw(self, picture: Picture) -> Drawing:
         all_marks = marks(picture)
         there = sorted((m for m in all_marks if m.value is not None and m.value > 0), key=lambda m: -m.value)
@@ -63,7 +68,7 @@ class Nested(Kind):
             mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
-        paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
+        paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)), picture.dimensions[:1])
         for mark in there:
             mark.more["strong"] = int(needs_white(paints[mark.paint]))
         colour = colour_channel(paints, in_legend=False)

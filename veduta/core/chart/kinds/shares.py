@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from veduta.core.calendar import Grouping
+from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import GROUND, NAMED_COLOURS, colour_channel, series_colours
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
@@ -29,9 +31,12 @@ class Circle(Kind):
     dimensions = (1, 1)
     inner = "0"
 
+    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+        return definition.drawn[:1]
+
     def draw(self, picture: Picture) -> Drawing:
         made, notes = _parts(picture)
-        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER])
+        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER], picture.dimensions[:1])
         paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if mark.name == OTHER}
         for mark in made:
             mark.paint = mark.name

@@ -1,0 +1,140 @@
+import itertools
+import unittest
+from collections import Counter
+
+from hypothesis import given as examples_of
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.chart.test_charts import FARE, ROWS, asked, chart
+from tests.core.chart.test_tones import ratio
+from tests.core.support import context_of, sailings
+from veduta.core.chart.drawing.colours import FURTHER_COLOURS, SERIES_COLOURS, colour_named
+from veduta.core.chart.edits import apply_edit
+from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.question import ask
+from veduta.core.chart.theme import in_both
+from veduta.core.chart.tones import DARK_GROUND
+from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, given
+from veduta.core.errors import DefinitionProblem
+
+VALUES = st.lists(st.text("abc", max_size=2), max_size=40)
+
+
+def listed(field, **colours):
+    return ColourList(fields=(field,), colours=[{"values": [value], "colour": c} for value, c in colours.items()])
+
+
+def colours_drawn(definition, colours, rows=ROWS):
+    """The colours of the legend's entries."""
+    model = sailings(rows)
+    spec = ask(definition, model, context_of(model), colours=colours).drawing.spec
+    spec = next((layer for layer in spec.get("layer", [spec]) if "color" in layer.get("encoding", {})), spec)
+    scale = spec["encoding"]["color"]["scale"]
+    return dict(zip(scale["domain"], scale["range"], strict=True))
+
+
+class Given(unittest.TestCase):
+    @examples(100)
+    @examples_of(VALUES, VALUES)
+    def test_each_value_keeps_the_colour_it_was_given_first(self, first, later):
+        there = given({}, first)
+        self.assertEqual(set(there), set(first))
+        new = given(there, later)
+        self.assertEqual(set(new), set(later) - set(first))
+        used = Counter([*there.values(), *new.values()])
+        self.assertLessEqual(max(used.values(), default=0) - min(used.get(str(i + 1), 0) for i in range(GIVEN)), 1)
+
+    def test_all_colours_that_are_given_stand_out_from_both_grounds(self):
+        for number in range(1, GIVEN + 1):
+            light, dark = in_both(str(number))
+            self.assertGreaterEqual(ratio(light, "#FFFFFF"), 3)
+            self.assertGreaterEqual(ratio(dark, DARK_GROUND), 2.9)
+        self.assertEqual(len({*SERIES_COLOURS, *FURTHER_COLOURS}), GIVEN)
+
+
+class Levels(unittest.TestCase):
+    def test_the_narrower_goes_before_and_case_of_fields_does_not_count(self):
+        colours = ValueColours([listed("Region", A="1", B="2")]).within([listed("REGION", B="better")])
+        self.assertEqual([colours.of(["region"], [value]) for value in ("A", "B", "C")], ["1", "better", ""])
+
+    def test_combinations_and_all_kinds_of_values_have_colours(self):
+        made = ColourList(
+            fields=("Cancelled", "Region"),
+            colours=[
+                {"values": [True, None], "colour": "worse"},
+                {"values": [3.0, "x"], "colour": "2"},
+                {"values": ["no", "y"], "colour": "4"},
+            ],
+        )
+        colours = ValueColours([made])
+        self.assertEqual(colours.of(("cancelled", "region"), (True, None)), "worse")
+        self.assertEqual(colours.of(("cancelled", "region"), (3, "x")), "2")
+        self.assertEqual(colours.of(("cancelled", "region"), (False, "y")), "4")  # as it is typed into a box
+        self.assertEqual(colours.of(("region", "cancelled"), (None, True)), "")
+
+    def test_lists_that_are_not_whole_are_refused(self):
+        for parts in (
+            {"fields": []},
+            {"fields": ["a", "b", "c", "d"]},
+            {"fields": ["a"], "colours": [{"values": ["x", "y"], "colour": "1"}]},
+            {"fields": ["a"], "colours": [{"values": ["x"], "colour": "url(x)"}]},
+        ):
+            with self.subTest(parts=parts), self.assertRaises(ValueError):
+                ColourList.model_validate(parts)
+
+
+class Charts(unittest.TestCase):
+    REGIONS = ("Inner Sound", "North Reach", "South Banks")
+    COLOURS = ValueColours([listed("Region", **dict(zip(REGIONS, ("3", "#AA0000", "better"), strict=True)))])
+    EXPECTED = dict(zip(REGIONS, (colour_named("3"), "#AA0000", colour_named("better")), strict=True))
+
+    def test_a_value_has_one_colour_in_every_kind_whatever_is_filtered(self):
+        positive = [row | {"fare": abs(row["fare"]) + 1} for row in ROWS]
+        for kind, by, more in (
+            ("bar", ["route"], {"split": "region"}),
+            ("line", [{"field": "sailed", "grain": "month"}], {"split": "region"}),
+            ("area", [{"field": "sailed", "grain": "month"}], {"split": "region"}),
+            ("pie", ["region"], {}),
+            ("ring", ["region"], {}),
+            ("nested", ["region", "route"], {}),
+            ("lollipop", ["route"], {"split": "region"}),
+        ):
+            for kept in itertools.chain([self.REGIONS], itertools.combinations(self.REGIONS, 2)):
+                only = [{"kind": "list", "field": "region", "values": list(kept)}]
+                with self.subTest(kind=kind, kept=kept):
+                    drawn = colours_drawn(
+                        chart(show=[FARE], by=by, kind=kind, only=only, **more), self.COLOURS, positive
+                    )
+                    self.assertEqual(drawn, {name: self.EXPECTED[name] for name in kept})
+
+    def test_a_chart_sets_its_own_and_can_take_none_from_elsewhere(self):
+        own = {"colours": [listed("region", **{"Inner Sound": "ink"}).model_dump(mode="json")]}
+        asks = {"show": [FARE], "by": ["route"], "split": "region", "kind": "bar"}
+        drawn = colours_drawn(chart(**asks, **own), self.COLOURS)
+        self.assertEqual(drawn, self.EXPECTED | {"Inner Sound": colour_named("ink")})
+        drawn = colours_drawn(chart(**asks, **own, own_colours=True), self.COLOURS)
+        self.assertEqual(list(drawn.values()), [colour_named("ink"), *SERIES_COLOURS[1:3]])
+
+    def test_combinations_colour_the_series_they_make(self):
+        made = ColourList(
+            fields=("Region", "Route"), colours=[{"values": ["South Banks", "South Banks-1"], "colour": "#00AA00"}]
+        )
+        month = {"field": "sailed", "grain": "month"}
+        definition = chart(show=[FARE], by=[month, "region"], split="route", kind="bar")
+        drawn = colours_drawn(definition, ValueColours([made]))
+        self.assertEqual(
+            [name for name, colour in drawn.items() if colour == "#00AA00"], ["South Banks · South Banks-1"]
+        )
+
+    def test_measures_keep_the_colours_of_their_places(self):
+        passengers = {"field": "passengers", "aggregate": "sum"}
+        definition = chart(show=[FARE, passengers], by=["route"], split="region", kind="bar")
+        self.assertFalse({"#AA0000"} & set(colours_drawn(definition, self.COLOURS).values()))
+        self.assertEqual(KINDS["bar"].coloured(definition), ())
+
+    def test_what_the_chart_does_not_colour_cannot_be_set(self):
+        with self.assertRaises(DefinitionProblem):
+            change = {"edit": "set_value_colour", "values": ["A"], "colour": "1"}
+            apply_edit(chart(show=[FARE], by=["region"], kind="bar"), sailings(ROWS), change)
+        self.assertTrue(asked(chart(show=[FARE], by=["region"], kind="bar")).drawing.spec)

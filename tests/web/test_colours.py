@@ -1,0 +1,118 @@
+"""Colours of values in the workspace: given, set, brought in and taken along."""
+
+from __future__ import annotations
+
+import json
+
+from tests.web.support import FERRIES, WebTest, import_now
+from veduta.core.chart.drawing.colours import SERIES_COLOURS
+from veduta.web.colours.models import ValueColour
+
+REGIONS = ["Inner Sound", "North Reach", "South Banks"]
+
+
+class Colours(WebTest):
+    def setUp(self):
+        super().setUp()
+        self.chart = self.make_chart()
+        self.as_(self.analyst)
+
+    def drawn(self, **parts):
+        definition = self.chart.definition | {"split": {"field": self.ids["region"]}, "kind": "bar", **parts}
+        definition["by"] = [{"field": self.ids["route"]}]
+        chart = self.ask("chart-answer", self.chart.pk, data={"definition": definition}).json()["chart"]
+        spec = chart["spec"]
+        unit = next(each for each in spec.get("layer", [spec]) if "color" in each["encoding"])
+        scale = unit["encoding"]["color"]["scale"]
+        return dict(zip(scale["domain"], scale["range"], strict=True))
+
+    def bring(self, content):
+        headers = {"X-Veduta": "1"}
+        data = content if isinstance(content, bytes) else content.encode()
+        return self.client.post(
+            "/data/colours/receive/", data, content_type="application/octet-stream", headers=headers
+        )
+
+    def test_values_are_given_colours_once_and_keep_them_when_others_come(self):
+        before = self.drawn()
+        self.assertEqual(before, dict(zip(REGIONS, SERIES_COLOURS[:3], strict=True)))
+        self.assertEqual(ValueColour.objects.count(), 3)
+        more = FERRIES.replace("5,2026-02-14,North Reach", "5,2026-02-14,East Deeps")
+        import_now(self.analyst, more, dataset=self.dataset)
+        after = self.drawn()
+        self.assertEqual(after, before | {"East Deeps": SERIES_COLOURS[3]})
+
+    def test_a_colour_is_set_for_all_charts_and_goes_back_to_the_one_given(self):
+        self.drawn()
+        row = ValueColour.objects.get(values='["North Reach"]')
+        self.assertContains(self.look("colours-list", row.pk), "Inner Sound")
+        self.assertEqual(self.ask("colours-set", row.pk, data={"colour": "rebeccapurple"}).status_code, 200)
+        self.assertEqual(self.drawn()["North Reach"], "#663399")
+        self.assertEqual(self.drawn(own_colours=True)["North Reach"], SERIES_COLOURS[1])
+        self.ask("colours-set", row.pk, data={"colour": ""})
+        self.assertEqual(self.drawn()["North Reach"], SERIES_COLOURS[1])
+        refused = self.ask("colours-set", row.pk, data={"colour": "purplish"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("“purplish” is no colour", refused.json()["message"])
+
+    def test_a_value_is_added_before_it_occurs_and_taken_out(self):
+        self.drawn()
+        row = ValueColour.objects.first()
+        self.ask("colours-set", row.pk, data={"colour": "#00aa00", "value_0": "East Deeps"})
+        more = FERRIES.replace("5,2026-02-14,North Reach", "5,2026-02-14,East Deeps")
+        import_now(self.analyst, more, dataset=self.dataset)
+        self.assertEqual(self.drawn()["East Deeps"], "#00AA00")
+        added = ValueColour.objects.get(values='["East Deeps"]')
+        self.ask("colours-forget", added.pk)
+        self.assertFalse(ValueColour.objects.filter(pk=added.pk).exists())
+
+    def test_a_list_of_combinations_is_begun_with_its_first_value(self):
+        sent = {"fields": "Cancelled, Region", "value_0": "yes", "value_1": "storm", "colour": "teal"}
+        address = self.ask("colours-new", data=sent).json()["address"]
+        self.assertContains(self.client.get(address), "yes · storm")
+        self.assertEqual(self.ask("colours-new", data=sent | {"value_1": ""}).status_code, 422)
+        self.assertEqual(self.ask("colours-new", data=sent | {"fields": "a,b,c,d"}).status_code, 422)
+        self.assertContains(self.look("colours"), "Cancelled · Region")
+
+    def test_they_go_out_and_come_in_again_as_json_and_as_csv(self):
+        self.drawn()
+        row = ValueColour.objects.get(values='["North Reach"]')
+        self.ask("colours-set", row.pk, data={"colour": "#123456"})
+        as_json = self.look("colours-file").content.decode()
+        as_csv = self.look("colours-list-file", row.pk).content.decode()
+        self.assertEqual(as_csv.splitlines()[:2], ["Region,colour", f"Inner Sound,{SERIES_COLOURS[0]}"])
+        for content in (as_json, as_csv, "﻿" + as_csv):
+            ValueColour.objects.all().delete()
+            self.assertEqual(self.bring(content).status_code, 200)
+            self.assertEqual(self.drawn()["North Reach"], "#123456")
+
+    def test_files_that_are_none_say_why_and_change_nothing(self):
+        unusable = {"fields": ["a"], "colours": [{"values": ["x"], "colour": "?"}]}
+        for content, words in (
+            ("{", "no list of colours"),
+            ('{"version": 2}', "newer version"),
+            ('{"version": 1}', "no list of colours"),
+            (json.dumps({"version": 1, "colours": [unusable]}), "“?” is no colour"),
+            ("region\nNorth Reach", "no table of colours"),
+            ("region,colour\nNorth Reach,red\nInner Sound,reddish", "reddish"),
+            ("region,colour\nNorth Reach", "cannot be used"),
+            (b"\xff\xfe", "UTF-8"),
+            ("", "no table of colours"),
+        ):
+            with self.subTest(content=content):
+                answer = self.bring(content)
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn(words, answer.json()["message"])
+        self.assertFalse(ValueColour.objects.exists())
+
+    def test_the_legends_popover_sets_them_in_this_chart(self):
+        definition = self.chart.definition | {"split": {"field": self.ids["region"]}, "kind": "bar"}
+        definition["by"] = [{"field": self.ids["route"]}]
+        edit = {"edit": "set_value_colour", "values": ["South Banks"], "colour": "hsl(0 100% 50%)"}
+        changed = self.ask("chart-answer", self.chart.pk, data={"definition": definition, "edits": [edit]}).json()
+        sent = {"definition": changed["definition"], "clause": "look", "field": "legend", "way": "names"}
+        page = self.ask("chart-clause", self.chart.pk, data=sent)
+        self.assertContains(page, "Colours in this chart")
+        self.assertContains(page, 'value="#FF0000"')
+        self.assertNotIn("#FF0000", self.drawn().values())  # the chart itself was not saved so
+        self.assertEqual(self.drawn(colours=changed["definition"]["colours"])["South Banks"], "#FF0000")

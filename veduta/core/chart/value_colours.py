@@ -1,0 +1,106 @@
+"""Colours of values: a value of a field has one colour, whatever else is shown. Which one it has is given once, or set
+by people for the workspace, a dashboard or a chart; the narrower goes before."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+from pydantic import Field as Attribute
+from pydantic import StringConstraints, model_validator
+
+from veduta.core.calendar import Grouping
+from veduta.core.chart.look import Colour
+from veduta.core.data.fields import Frozen
+from veduta.core.query.filters import Value
+
+GIVEN = 24
+"""So many colours are given to values before they are given again."""
+FieldName = Annotated[str, StringConstraints(min_length=1, max_length=200)]
+Values = tuple[str | None, ...]
+
+
+class ColourOf(Frozen):
+    """The colour of a value, or of values of several fields together."""
+
+    values: tuple[Value, ...] = Attribute(min_length=1, max_length=3)
+    colour: Colour
+
+
+class ColourList(Frozen):
+    """Colours of the values of a field, or of combinations of those of two or three; values may be there that no row
+    has. In a chart, fields are named as by `key_of` its dimensions, elsewhere as people read them."""
+
+    fields: tuple[FieldName, ...] = Attribute(min_length=1, max_length=3)
+    colours: tuple[ColourOf, ...] = Attribute((), max_length=2_000)
+
+    @model_validator(mode="after")
+    def _whole(self) -> ColourList:
+        if any(len(each.values) != len(self.fields) for each in self.colours):
+            raise ValueError("a colour is not of one value for each field")
+        return self
+
+
+def key_of(group: Grouping) -> str:
+    """How a chart's colours name one of its dimensions."""
+    return f"{group.field} {group.grain.value}" if group.grain else group.field
+
+
+def keys_of(values: Sequence[Any]) -> Values:
+    """Values as colours know them, however they came to be written: texts, or None for the empty one. Dates are ISO
+    8601, numbers have no idle fraction, yes and no are said so."""
+    return tuple(_key(value) for value in values)
+
+
+def _key(value: Any) -> str | None:
+    if value is None:
+        return None
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dt.date):
+        return value.isoformat()
+    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
+
+
+class ValueColours:
+    """The colours of several levels, the narrowest first."""
+
+    def __init__(self, *levels: Sequence[ColourList]) -> None:
+        self.levels = [_by_fields(lists) for lists in levels]
+
+    def within(self, narrower: Sequence[ColourList]) -> ValueColours:
+        """With a narrower level."""
+        made = ValueColours(narrower)
+        made.levels += self.levels
+        return made
+
+    def of(self, fields: Sequence[str], values: Sequence[Any]) -> str:
+        """The name of the colour that the values of fields have; "" for none."""
+        names, keys = _names(fields), keys_of(values)
+        return next((found for level in self.levels if (found := level.get(names, {}).get(keys, ""))), "")
+
+
+def _names(fields: Sequence[str]) -> tuple[str, ...]:
+    return tuple(name.casefold() for name in fields)
+
+
+def _by_fields(lists: Sequence[ColourList]) -> dict[tuple[str, ...], dict[Values, str]]:
+    found: dict[tuple[str, ...], dict[Values, str]] = {}
+    for each in lists:
+        colours = {keys_of(of.values): of.colour for of in each.colours if of.colour}
+        found.setdefault(_names(each.fields), {}).update(colours)
+    return found
+
+
+def given(there: Mapping[Any, str], values: Sequence[Any]) -> dict[Any, str]:
+    """The colours that are given to values which have none yet, in their order: those first that the fewest have."""
+    used = Counter(there.values())
+    found: dict[Any, str] = {}
+    for value in values:
+        if value not in there and value not in found:
+            colour = min(range(1, GIVEN + 1), key=lambda number: (used[str(number)], number))
+            used[str(colour)] += 1
+            found[value] = str(colour)
+    return found

@@ -1,0 +1,168 @@
+"""Giving values their colours, and every change that people make to them, each with its permission check."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from typing import Any
+
+from django.db import OperationalError, transaction
+from django.db.models import Count
+from pydantic import ValidationError
+
+from veduta.core.chart.drawing.colours import colour_named
+from veduta.core.chart.value_colours import ColourList, ColourOf, ValueColours, given, keys_of
+from veduta.core.errors import DefinitionProblem, FileProblem, what_is_wrong
+from veduta.core.jsontext import UnreadableJson, read_json
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.colours.models import ValueColour, key_of_fields, values_as_kept
+
+MOST_GIVEN = 200
+"""Fields with more values than that are not given colours; their series are coloured by their places."""
+HEADING = "colour"
+
+
+def colours_of(fields: Sequence[str], values: Sequence[Any] | None) -> ValueColours:
+    """The workspace's colours of values of fields. Where it is one field whose values are known, those that have none
+    are given one."""
+    rows = list(ValueColour.objects.filter(key=key_of_fields(tuple(fields))))
+    if len(fields) == 1 and values and len(values) <= MOST_GIVEN:
+        rows += _give(fields[0], rows, values)
+    colours = tuple(ColourOf(values=row.keys, colour=row.name) for row in rows if row.name)
+    return ValueColours([ColourList(fields=tuple(fields), colours=colours)] if colours else [])
+
+
+def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> list[ValueColour]:
+    """Give colours to values that have none, once for all."""
+    there = {row.keys[0]: row.given for row in rows}
+    new = [
+        ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((value,)), given=colour)
+        for value, colour in given(there, [keys_of([value])[0] for value in values]).items()
+    ]
+    new = [row for row in new if len(row.values) <= 1_000]
+    with suppress(OperationalError):  # somebody else is writing; whoever asks next gives them
+        ValueColour.objects.bulk_create(new, ignore_conflicts=True)
+    return new
+
+
+def lists() -> list[dict[str, Any]]:
+    """The fields whose values have colours: their names, how many values, and how many of those are set."""
+    found = ValueColour.objects.values("key").annotate(count=Count("pk")).order_by("key")
+    set_by_people = dict(
+        ValueColour.objects.exclude(colour="").values_list("key").annotate(count=Count("pk")).order_by("key")
+    )
+    first = {row.key: row for row in ValueColour.objects.order_by("-pk")}
+    return [
+        {
+            "pk": first[each["key"]].pk,
+            "fields": first[each["key"]].fields,
+            "count": each["count"],
+            "set": set_by_people.get(each["key"], 0),
+        }
+        for each in found
+    ]
+
+
+def of_list(row: ValueColour) -> list[ValueColour]:
+    """All values of the list that a row is of."""
+    return sorted(ValueColour.objects.filter(key=row.key), key=lambda each: each.words.casefold())
+
+
+@transaction.atomic
+def set_colours(user: User, made: ColourList) -> None:
+    """Set the colours of values, there or not; "" goes back to the one that was given."""
+    must_build(user)
+    fields = tuple(" ".join(name.split()) for name in made.fields)
+    key = key_of_fields(fields)
+    for each in made.colours:
+        colour = colour_named(each.colour) if each.colour else ""
+        ValueColour.objects.update_or_create(
+            key=key,
+            values=values_as_kept(each.values),
+            defaults={"colour": colour, "set_by": user},
+            create_defaults={"fields": list(fields), "colour": colour, "set_by": user},
+        )
+    ValueColour.objects.filter(key=key, colour="", given="").delete()
+
+
+def forget(user: User, row: ValueColour) -> None:
+    """Take a value out of its list; if it occurs again it is given a colour again."""
+    must_build(user)
+    row.delete()
+
+
+def as_lists(rows: Iterable[ValueColour]) -> list[ColourList]:
+    """Rows as they are exchanged."""
+    found: dict[tuple[str, ...], list[ColourOf]] = {}
+    for row in rows:
+        found.setdefault(tuple(row.fields), []).append(ColourOf(values=row.keys, colour=colour_named(row.name)))
+    return [ColourList(fields=fields, colours=tuple(colours)) for fields, colours in found.items()]
+
+
+def as_json(rows: Iterable[ValueColour]) -> str:
+    sent = [each.model_dump(mode="json") for each in as_lists(rows)]
+    return json.dumps({"version": 1, "colours": sent}, ensure_ascii=False, indent=2)
+
+
+def as_csv(rows: Sequence[ValueColour]) -> str:
+    """One list as a table: a column for each field, and the colour."""
+    written = io.StringIO()
+    writer = csv.writer(written)
+    writer.writerow([*rows[0].fields, HEADING] if rows else [HEADING])
+    for row in rows:
+        writer.writerow(["" if value is None else value for value in row.keys] + [colour_named(row.name)])
+    return written.getvalue()
+
+
+def receive(user: User, content: str) -> int:
+    """Take colours from JSON or CSV as they are written here. Returns how many. Raises FileProblem if it is neither;
+    nothing is taken then."""
+    must_build(user)
+    made = _from_json(content) if content.lstrip().startswith("{") else [_from_csv(content)]
+    with transaction.atomic():
+        for each in made:
+            set_colours(user, each)
+    return sum(len(each.colours) for each in made)
+
+
+def _from_json(content: str) -> list[ColourList]:
+    try:
+        sent = read_json(content)
+        if sent.get("version") != 1:
+            raise FileProblem("This file is of a newer version of Veduta, or no list of colours.")
+        return [ColourList.model_validate(each) for each in sent["colours"]]
+    except (UnreadableJson, KeyError, TypeError, AttributeError):
+        raise FileProblem("This is no list of colours.", hint="Take the form of one that was downloaded.") from None
+    except ValidationError as error:
+        words, where = what_is_wrong(error)
+        raise FileProblem(f"A colour in the file cannot be used: {words}.", where=where) from None
+
+
+def _from_csv(content: str) -> ColourList:
+    rows = [row for row in csv.reader(io.StringIO(content.removeprefix("\ufeff"))) if row]
+    if not rows or len(rows[0]) < 2 or rows[0][-1].strip().casefold() not in (HEADING, "color"):
+        raise FileProblem(
+            "This is no table of colours.",
+            hint="Its first line names the field, or up to three, and then “colour”: Region,colour.",
+        )
+    *fields, _ = (name.strip() for name in rows[0])
+    try:
+        colours = tuple(
+            ColourOf(values=tuple(value if value != "" else None for value in values), colour=colour)
+            for number, (*values, colour) in enumerate(rows[1:], 2)
+        )
+        return ColourList(fields=tuple(fields), colours=colours)
+    except ValidationError as error:
+        raise FileProblem(f"A line cannot be used: {what_is_wrong(error)[0]}.") from None
+
+
+def sent_colours(fields: Sequence[str], values: Sequence[Any], colour: str) -> ColourList:
+    """A colour that is to be set. Raises DefinitionProblem for what is none."""
+    try:
+        return ColourList(fields=tuple(fields), colours=(ColourOf(values=tuple(values), colour=colour),))
+    except ValidationError as error:
+        raise DefinitionProblem(f"That does not work: {what_is_wrong(error)[0]}.") from None

@@ -1,0 +1,121 @@
+"""The colours of values in the workspace: looked at, set, brought in and taken along."""
+
+from __future__ import annotations
+
+from django.http import HttpResponse, JsonResponse, UnreadablePostError
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.errors import DefinitionProblem, FileProblem
+from veduta.web.accounts.access import Request, builders_only
+from veduta.web.colours import services
+from veduta.web.colours.models import ValueColour
+from veduta.web.common.bodies import takes_files
+from veduta.web.common.downloads import as_file
+from veduta.web.common.requests import Line, Sent, sent
+
+LARGEST = 2 * 1024 * 1024
+
+
+class SetColour(Sent):
+    """A colour for a value of a list, which is another one than its row's if there are `values`."""
+
+    colour: Line = ""
+    value_0: Line = ""
+    value_1: Line = ""
+    value_2: Line = ""
+
+
+class NewList(SetColour):
+    fields: Line = ""
+
+
+@require_GET
+@builders_only
+def all_lists(request: Request) -> HttpResponse:
+    return render(request, "colours/lists.html", {"lists": services.lists(), "largest": LARGEST})
+
+
+def _row(number: int) -> ValueColour:
+    return get_object_or_404(ValueColour, pk=number)
+
+
+@require_GET
+@builders_only
+def one_list(request: Request, number: int) -> HttpResponse:
+    """The values of a field, or of several, with their colours; a list is known by any of its rows."""
+    row = _row(number)
+    return render(request, "colours/list.html", {"row": row, "rows": services.of_list(row)})
+
+
+@require_POST
+@builders_only
+def set_one(request: Request, number: int) -> JsonResponse:
+    """Set the colour of a row, or of a value that is added to its list."""
+    row, asked = _row(number), sent(request, SetColour)
+    written = [asked.value_0, asked.value_1, asked.value_2][: len(row.fields)]
+    values = [value or None for value in written] if any(written) else list(row.keys)
+    services.set_colours(request.user, services.sent_colours(row.fields, values, asked.colour))
+    return JsonResponse({"address": reverse("colours-list", args=[number])})
+
+
+@require_POST
+@builders_only
+def new(request: Request) -> JsonResponse:
+    """A list of a field, or of up to three with commas between them, with its first value."""
+    asked = sent(request, NewList)
+    fields = [name.strip() for name in asked.fields.split(",") if name.strip()]
+    values = [asked.value_0, asked.value_1, asked.value_2][: len(fields)]
+    if not fields or len(fields) > 3 or not all(values) or not asked.colour:
+        raise DefinitionProblem(
+            "A list begins with one to three fields, a value of each, and a colour.",
+            hint="Write fields with commas between them, such as Cancelled, Cancel reason.",
+        )
+    services.set_colours(request.user, services.sent_colours(fields, values, asked.colour))
+    row = ValueColour.objects.filter(key=services.key_of_fields(tuple(fields))).order_by("-pk")[0]
+    return JsonResponse({"address": reverse("colours-list", args=[row.pk])})
+
+
+@require_POST
+@builders_only
+def forget(request: Request, number: int) -> JsonResponse:
+    row = _row(number)
+    services.forget(request.user, row)
+    left = ValueColour.objects.filter(key=row.key).first()
+    return JsonResponse({"address": reverse("colours-list", args=[left.pk]) if left else reverse("colours")})
+
+
+@takes_files
+@require_POST
+@builders_only
+def receive(request: Request) -> JsonResponse:
+    """Take a file of colours, JSON or CSV, as the raw body of the request."""
+    try:
+        content = request.read(LARGEST + 1)
+    except UnreadablePostError:
+        raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
+    if len(content) > LARGEST:
+        raise FileProblem("The file is larger than 2 MB.", hint="Lists of colours are small: is it the right one?")
+    try:
+        services.receive(request.user, content.decode("utf-8"))
+    except UnicodeDecodeError:
+        raise FileProblem("The file is not written in UTF-8.", hint="Save it as UTF-8.") from None
+    return JsonResponse({"address": reverse("colours")})
+
+
+@require_GET
+@builders_only
+def file(request: Request) -> HttpResponse:
+    """All colours that were set or given, as JSON."""
+    answer = HttpResponse(services.as_json(ValueColour.objects.all()), content_type="application/json")
+    return as_file(answer, "Colours.json")
+
+
+@require_GET
+@builders_only
+def list_file(request: Request, number: int) -> HttpResponse:
+    """One list as CSV."""
+    row = _row(number)
+    answer = HttpResponse(services.as_csv(services.of_list(row)), content_type="text/csv; charset=utf-8")
+    return as_file(answer, f"Colours of {' and '.join(row.fields)}.csv")
