@@ -441,8 +441,39 @@ function editor() {
         failed(error);
       }
     },
-    takeControls(controls) {
-      this.take({ definition: { ...this.definition, controls } });
+    // Colours of values: a line for each; a field or value of several has · between them.
+    async setColours() {
+      const { colours, own_colours: own } = this.definition;
+      const { element } = dialog(template("set-colours"), { label: "Colours of values" });
+      const place = element.querySelector("[data-colours]");
+      const add = (fields = "", values = "", colour = "") => {
+        place.insertAdjacentHTML("beforeend", template("colour-row"));
+        for (const [name, value] of Object.entries({ fields, values, colour }))
+          place.lastElementChild.querySelector(`[name=${name}]`).value = value;
+      };
+      for (const list of colours ?? [])
+        for (const each of list.colours) add(list.fields.join(" · "), each.values.join(" · "), each.colour);
+      add();
+      const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
+      none.checked = Boolean(own);
+      const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
+      const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));
+      element.addEventListener("click", async (event) => {
+        near(event, "[data-away]")?.closest("[data-row]").remove();
+        if (near(event, "[data-add]")) add();
+        if (!near(event, "[data-take]")) return;
+        try {
+          const rows = all(place, "[data-row]").map(written);
+          const set = { rows, own: none.checked };
+          this.takeControls(this.definition.controls, await post(`${this.base}colours/`, set));
+          element.close();
+        } catch (error) {
+          failed(error);
+        }
+      });
+    },
+    takeControls(controls, others = {}) {
+      this.take({ definition: { ...this.definition, controls, ...others } });
       for (const element of grid.getGridItems()) element.firstElementChild._key = "";
       this.fill();
     },

@@ -93,6 +93,7 @@ PLAIN = {
     "connections": ("analyst", "/data/connections/"),
     "new feed": ("analyst", "/data/connections/new/feed/"),
     "new database": ("analyst", "/data/connections/new/database/"),
+    "colours": ("analyst", "/data/colours/"),
     "lineage": ("analyst", "/data/lineage/"),
     "people": ("steward", "/people/"),
     "person": ("steward", "/people/2/"),
@@ -209,6 +210,32 @@ def season_in_pictures(walker: Walker) -> None:
 
 for _clause in ("show", "by", "split", "only", "keep", "sort", "as", "compare", "aligned"):
     state("analyst", f"popover of {_clause}", POPOVER)(lambda walker, clause=_clause: walker.clause(CHART, clause))
+
+
+def part_of(walker: Walker, chart: str, name: str) -> None:
+    """The popover of a part of a drawing."""
+    walker.chart(chart)
+    walker.page.click("button:text-is('Looks')")
+    walker.page.click(f"[x-ref=popover] .option:text-is('{name}')")
+    walker.page.wait_for_selector(f"[x-ref=popover] h2:has-text('{name}')")
+
+
+for _part in ("Title and note", "Legend"):
+    state("analyst", f"popover of {_part}", POPOVER)(lambda walker, name=_part: part_of(walker, CHART, name))
+
+
+@state("analyst", part=POPOVER)
+def conditional_formats(walker: Walker) -> None:
+    walker.chart("Costs and lateness by vessel")
+    walker.page.click("button:text-is('Conditional formats')")
+    walker.page.wait_for_selector("[x-ref=popover]:visible")
+
+
+@state("analyst")
+def conditional_format(walker: Walker) -> None:
+    conditional_formats(walker)
+    walker.page.click("[x-ref=popover] [data-open=condition]")
+    walker.page.wait_for_selector("#condition-test")
 
 
 @state("analyst")

@@ -11,6 +11,34 @@ from veduta.web.colours.models import ValueColour
 REGIONS = ["Inner Sound", "North Reach", "South Banks"]
 
 
+class OnDashboards(WebTest):
+    def test_a_dashboards_colours_go_before_the_workspaces_and_a_charts_before_those(self):
+        dashboard = self.make_dashboard(published=False)
+        self.as_(self.analyst)
+        rows = [{"fields": "Region", "values": value, "colour": "#0A0B0C"} for value in REGIONS[:2]]
+        taken = self.ask("dashboard-colours", dashboard.pk, data={"rows": rows}).json()
+        definition = dashboard.load_draft()
+        chart = definition.block("bars").chart
+        source = self.dataset.charts.get(pk=chart)
+        own = [{"fields": [self.ids["region"]], "colours": [{"values": [REGIONS[0]], "colour": "#00FF00"}]}]
+        source.definition |= {"kind": "pie", "colours": own, "only": []}
+        source.save()
+
+        def drawn(**parts):
+            changed = definition.model_copy(update=parts)
+            sent = {"definition": changed.model_dump(mode="json") | taken | parts, "name": "Season", "revision": None}
+            sent["revision"] = dashboard.revision
+            self.assertEqual(self.ask("dashboard-draft", dashboard.pk, data=sent).status_code, 200)
+            dashboard.refresh_from_db()
+            data = self.look("dashboard-block", dashboard.pk, "bars", draft=1).json()
+            scale = data["spec"]["layer"][0]["encoding"]["color"]["scale"]
+            return dict(zip(scale["domain"], scale["range"], strict=True))
+
+        self.assertEqual([drawn()[name] for name in REGIONS[:2]], ["#00FF00", "#0A0B0C"])
+        refused = self.ask("dashboard-colours", dashboard.pk, data={"rows": [rows[0] | {"colour": "reddish"}]})
+        self.assertEqual(refused.status_code, 422)
+
+
 class Colours(WebTest):
     def setUp(self):
         super().setUp()

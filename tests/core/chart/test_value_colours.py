@@ -15,7 +15,7 @@ from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.question import ask
 from veduta.core.chart.theme import in_both
 from veduta.core.chart.tones import DARK_GROUND
-from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, given
+from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, given, lists_of
 from veduta.core.errors import DefinitionProblem
 
 VALUES = st.lists(st.text("abc", max_size=2), max_size=40)
@@ -82,6 +82,27 @@ class Levels(unittest.TestCase):
         ):
             with self.subTest(parts=parts), self.assertRaises(ValueError):
                 ColourList.model_validate(parts)
+
+
+class Written(unittest.TestCase):
+    def test_lines_are_gathered_by_their_fields(self):
+        lists = lists_of(
+            [
+                ("Region", "North Reach", "teal"),
+                ("", " ", ""),
+                ("Cancelled · Region", "yes · (empty)", "2"),
+                ("Region", "Quay", "1"),
+            ]
+        )
+        self.assertEqual([each.fields for each in lists], [("Region",), ("Cancelled", "Region")])
+        self.assertEqual(lists[1].colours[0].values, ("yes", None))
+        self.assertEqual(len(lists[0].colours), 2)
+
+    def test_a_line_that_is_not_whole_is_said(self):
+        for row in (("Region", "Quay", ""), ("", "Quay", "1"), ("Region", "a · b", "1"), ("Region", "Quay", "reddish")):
+            with self.subTest(row=row), self.assertRaises(DefinitionProblem) as caught:
+                lists_of([row])
+            self.assertIn(row[1], caught.exception.message)
 
 
 class Charts(unittest.TestCase):

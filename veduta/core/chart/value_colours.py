@@ -5,17 +5,19 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Annotated, Any
 
 from pydantic import Field as Attribute
-from pydantic import StringConstraints, model_validator
+from pydantic import StringConstraints, ValidationError, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
 from veduta.core.data.fields import Frozen
+from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.query.filters import Value
 
+EMPTY = "(empty)"
 GIVEN = 24
 """So many colours are given to values before they are given again."""
 FieldName = Annotated[str, StringConstraints(min_length=1, max_length=200)]
@@ -62,6 +64,25 @@ def _key(value: Any) -> str | None:
     if isinstance(value, dt.date):
         return value.isoformat()
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
+
+
+def lists_of(rows: Iterable[tuple[str, str, str]]) -> list[ColourList]:
+    """Lists as they are written: in each row fields, values and a colour, fields and values of several with · between
+    them. Rows that say nothing are left out. Raises DefinitionProblem for one that is not whole."""
+    found: dict[tuple[str, ...], list[ColourOf]] = {}
+    for row in rows:
+        fields, values = (tuple(part.strip() for part in text.split("·")) for text in row[:2])
+        if not any(text.strip() for text in row):
+            continue
+        try:
+            one = ColourOf(values=tuple(None if value == EMPTY else value for value in values), colour=row[2])
+            ColourList(fields=fields, colours=(one,))
+        except ValidationError as error:
+            raise DefinitionProblem(f"“{' '.join(row)}” cannot be a colour: {what_is_wrong(error)[0]}.") from None
+        if not one.colour:
+            raise DefinitionProblem(f"{row[1]} has no colour yet.", hint="Write one, or take the line out.")
+        found.setdefault(fields, []).append(one)
+    return [ColourList(fields=fields, colours=tuple(colours)) for fields, colours in found.items()]
 
 
 class ValueColours:

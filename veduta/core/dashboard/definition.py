@@ -9,6 +9,7 @@ from typing import Any, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.chart.value_colours import ColourList
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
 from veduta.core.model.definition import Choice
@@ -121,9 +122,13 @@ class Block(Frozen):
 
 
 class DashboardDefinition(Frozen):
+    """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere."""
+
     version: Literal[1] = VERSION
     blocks: tuple[Block, ...] = Attribute((), max_length=200)
     controls: tuple[Control, ...] = Attribute((), max_length=20)
+    colours: tuple[ColourList, ...] = Attribute((), max_length=20)
+    own_colours: bool = False
 
     @model_validator(mode="after")
     def _ids_differ(self) -> DashboardDefinition:

@@ -18,6 +18,7 @@ from veduta.core.chart.question import Answered, Selection, all_values, ask, to_
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.chart.texts import without_values
 from veduta.core.chart.value_colours import ValueColours
+from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
@@ -57,11 +58,14 @@ def answer_over(
     extra: tuple[Filter, ...] = (),
     selection: Selection | None = None,
     stopped: Callable[[], bool] | None = None,
+    dashboard: DashboardDefinition | None = None,
 ) -> Answered:
-    """The chart worked out over a model as a reader may see it. Raises VedutaError with what does not fit."""
+    """The chart worked out over a model as a reader may see it, on a dashboard if there is one. Raises VedutaError with
+    what does not fit."""
     check_fields(definition, model.schema)
     context = context_now(model, stopped)
-    colours = workspace_colours(definition, model)
+    colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
+    colours = colours.within(dashboard.colours) if dashboard else colours
     return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours)
 
 

@@ -160,7 +160,9 @@ class Reading:
         own = next((s for s in self.state.selections if s.block == block.id), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         model = with_values(self.model(dataset), chart.values | self.values(chart))
-        return answer_over(model, chart, self.reader, tuple(following.filters), selection), following
+        filters = tuple(following.filters)
+        answered = answer_over(model, chart, self.reader, filters, selection, dashboard=self.definition)
+        return answered, following
 
     def values(self, chart: ChartDefinition) -> dict[str, Any]:
         """What the controls set the parameters of a chart's model to."""

@@ -21,6 +21,7 @@ urlpatterns = [
     path("<uuid:pk>/versions/<int:number>/", views.bring_back, name="dashboard-bring-back"),
     path("<uuid:pk>/place/", views.place, name="dashboard-place"),
     path("<uuid:pk>/new-control/", views.new_control, name="dashboard-new-control"),
+    path("<uuid:pk>/colours/", views.colours, name="dashboard-colours"),
     path("<uuid:pk>/duplicate/", views.duplicate, name="dashboard-duplicate"),
     path("<uuid:pk>/delete/", views.delete, name="dashboard-delete"),
     path("<uuid:pk>/restore/", views.restore, name="dashboard-restore"),

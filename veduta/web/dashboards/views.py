@@ -5,7 +5,7 @@ import logging
 import re
 import uuid
 from collections.abc import Iterator
-from typing import Any
+from typing import Annotated, Any
 
 from django.contrib import messages
 from django.contrib.auth.models import Group
@@ -15,7 +15,9 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import BeforeValidator
 
+from veduta.core.chart.value_colours import lists_of
 from veduta.core.dashboard.definition import (
     Block,
     Control,
@@ -49,6 +51,7 @@ from veduta.web.common.requests import (
     asked,
     filled_in,
     json_in,
+    rows_of,
     sent,
     wants_json,
 )
@@ -93,6 +96,19 @@ class DraftSent(Sent):
     name: Line = ""
     revision: Whole = 0
     overwrite: Flag = False
+
+
+class ColourRow(Sent):
+    """A field, a value and its colour; fields and values of several with · between them."""
+
+    fields: Line = ""
+    values: Line = ""
+    colour: Line = ""
+
+
+class ColoursSent(Sent):
+    rows: Annotated[list[ColourRow], BeforeValidator(rows_of)] = []
+    own: Flag = False
 
 
 class ControlSent(Sent):
@@ -366,7 +382,7 @@ def rows_file(request: Request, pk: uuid.UUID, block_id: str) -> StreamingHttpRe
 def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     definition = dashboard.load_draft()
-    datasets = []
+    datasets: list[dict[str, Any]] = []
     for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
         datasets.append(
             {
@@ -387,6 +403,7 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         },
         "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
         "datasets": datasets,
+        "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
@@ -486,6 +503,16 @@ def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
         raise VedutaError("That dataset does not exist any more.")
     made = services.control_for(dataset, wanted.field, wanted.parameter)
     return JsonResponse(made.model_dump(mode="json"))
+
+
+@require_POST
+@builders_only
+def colours(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Colours of values as they are written in the editor, for its definition."""
+    find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, ColoursSent)
+    lists = lists_of((row.fields, row.values, row.colour) for row in asked.rows)
+    return JsonResponse({"colours": [each.model_dump(mode="json") for each in lists], "own_colours": asked.own})
 
 
 @require_POST
