@@ -166,7 +166,8 @@ function editor() {
     async fillBlock(block) {
       const element = this.element(block.id);
       const body = element.firstElementChild;
-      const key = JSON.stringify([block.kind, block.text, block.chart, block.title]);
+      const { controls, colours, own_colours: own } = this.definition;
+      const key = JSON.stringify([block.kind, block.text, block.chart, block.title, controls, colours, own]);
       element.setAttribute(
         "aria-label",
         `${block.kind}: ${block.title || block.text || names[block.chart] || ""}`.slice(0, 120),
@@ -446,17 +447,19 @@ function editor() {
       const { colours, own_colours: own } = this.definition;
       const { element } = dialog(template("set-colours"), { label: "Colours of values" });
       const place = element.querySelector("[data-colours]");
-      const add = (fields = "", values = "", colour = "") => {
+      const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
+      const add = (row = {}) => {
         place.insertAdjacentHTML("beforeend", template("colour-row"));
-        for (const [name, value] of Object.entries({ fields, values, colour }))
-          place.lastElementChild.querySelector(`[name=${name}]`).value = value;
+        for (const input of inputs(place.lastElementChild)) input.value = row[input.name] ?? "";
       };
-      for (const list of colours ?? [])
-        for (const each of list.colours) add(list.fields.join(" · "), each.values.join(" · "), each.colour);
+      for (const { fields, colours: of } of colours ?? []) {
+        for (const { values, colour } of of) {
+          add({ fields: fields.join(" · "), values: values.map((value) => value ?? "(empty)").join(" · "), colour });
+        }
+      }
       add();
       const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
       none.checked = Boolean(own);
-      const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
       const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));
       element.addEventListener("click", async (event) => {
         near(event, "[data-away]")?.closest("[data-row]").remove();
@@ -474,7 +477,6 @@ function editor() {
     },
     takeControls(controls, others = {}) {
       this.take({ definition: { ...this.definition, controls, ...others } });
-      for (const element of grid.getGridItems()) element.firstElementChild._key = "";
       this.fill();
     },
     controlClicked(event) {

@@ -10,6 +10,7 @@ from typing import Any
 import polars as pl
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.value_colours import lists_of
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.shaping.shaping import load_shaping
@@ -18,6 +19,7 @@ from veduta.web.accounts.models import User
 from veduta.web.catalogue.services import update_field
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
+from veduta.web.colours.services import set_colours
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset, Refresh
@@ -100,6 +102,7 @@ def load_model(user: User, folder: Path) -> None:
         name: save_new(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()
     }
     charts["Passengers counted so far"] = _counted(user)
+    charts["Service requests"] = _requests(user)
     _dashboard(user, sailings, charts)
 
 
@@ -321,6 +324,31 @@ def _counted(user: User):
     return save_new(user, counts, "Passengers counted so far", definition)
 
 
+SEVERITIES = {"Low": "#659494", "Medium": "#C9850F", "High": "#B8433A", "Critical": "#6B1420"}
+"""The colours of severities, of which the last has not occurred yet."""
+
+
+def _requests(user: User):
+    """Requests by topic and severity, in the colours that severities have in the workspace."""
+    rows = [("Severity", severity, colour) for severity, colour in SEVERITIES.items()]
+    for each in lists_of(rows):
+        set_colours(user, each)
+    requests = Dataset.objects.select_related("current").get(name="Service requests")
+    ids = {field.source.casefold(): field.id for field in requests.all_fields}
+    definition = load_definition(
+        {
+            "dataset": str(requests.pk),
+            "by": [ids["topic"]],
+            "split": ids["severity"],
+            "series_order": ["High", "Medium", "Low"],
+            "kind": "lying",
+            "title": "{highest} come up most: {total} service requests in all",
+            "note": "Severities have the same colours everywhere.",
+        }
+    )
+    return save_new(user, requests, "Service requests", definition)
+
+
 PLACES = (
     ("This year against last", 0, 0, 6, 5),
     ("Revenue and target", 6, 0, 6, 5),
@@ -329,6 +357,7 @@ PLACES = (
     ("Growth by region", 0, 10, 4, 4),
     ("Punctual sailings", 4, 10, 8, 4),
     ("Side by side", 0, 14, 12, 4),
+    ("Service requests", 0, 18, 6, 5),
 )
 
 
