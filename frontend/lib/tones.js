@@ -1,10 +1,10 @@
 // Colours that people have chosen, given to what shows them: each names one for the light and one for the dark theme.
 import { all } from "./dom.js";
 
-const PARTS = { ground: "--ground", ink: "--ink" };
+const PARTS = { ground: "--ground", ink: "--ink", fill: "--fill" };
 
 /**
- * Gives grounds and texts their colours, which are words in data-ground and data-ink.
+ * Gives grounds and texts their colours, which are words in data-ground and data-ink; and bars theirs.
  * @param {HTMLElement} root
  */
 export function giveTones(root) {

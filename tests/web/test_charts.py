@@ -196,7 +196,7 @@ class Looks(ChartTest):
         shaded = self.answer({"edit": "set_column", "index": 0, "draws": "shade"}).json()["chart"]["html"]
         self.assertIn("shaded rise-9 strong", shaded)
         edits = [
-            {"edit": "set_column", "index": 0, "draws": "shade", "shade_first": True},
+            {"edit": "set_column", "index": 0, "draws": "shade", "changes": {"shade_first": True}},
             {"edit": "add_condition"},
             {"edit": "set_condition", "index": 0, "changes": {"test": "there"}},
         ]
@@ -204,7 +204,7 @@ class Looks(ChartTest):
         both = self.ask("chart-answer", self.chart.pk, data=sent).json()
         self.assertIn("shaded rise-9 strong", both["chart"]["html"])
         sent = {"definition": both["definition"], "clause": "show", "index": 0}
-        self.assertContains(self.ask("chart-clause", self.chart.pk, data=sent), "Where a shade meets a condition shows")
+        self.assertContains(self.ask("chart-clause", self.chart.pk, data=sent), "Where it meets a condition shows")
         self.chart.definition |= {"kind": "bar"}
         sent = {"definition": self.chart.definition, "clause": "show", "index": 0}
         self.assertNotContains(self.ask("chart-clause", self.chart.pk, data=sent), "Beside its numbers")

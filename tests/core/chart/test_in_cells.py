@@ -12,7 +12,8 @@ from tests.core.chart.test_colours import luminance
 from veduta.core.chart.drawing.colours import BLACK, WHITE, between
 from veduta.core.chart.drawing.in_cells import STEPS, STRONG, bar, is_strong, shade_step
 from veduta.core.chart.drawing.shades import AROUND_ZERO, RISING
-from veduta.core.chart.theme import DARK_SHADES
+from veduta.core.chart.theme import DARK_SHADES, in_both, text_in_both
+from veduta.core.errors import DefinitionProblem
 
 NUMBERS = st.floats(-1e9, 1e9).map(lambda number: round(number, 2))
 PASSENGERS = {"field": "passengers", "aggregate": "sum"}
@@ -64,7 +65,8 @@ class Tables(unittest.TestCase):
 
     def table(self, columns, rows=ROWS, **parts):
         look = {"columns": columns}
-        return asked(chart(kind="table", show=[FARE, PASSENGERS], by=["route"], look=look, **parts), rows).drawing.table
+        asks = {"kind": "table", "show": [FARE, PASSENGERS], "by": ["route"], "look": look, **parts}
+        return asked(chart(**asks), rows).drawing.table
 
     def test_totals_are_neither_drawn_on_nor_part_of_the_range(self):
         table = self.table([{"measure": 0, "draws": "bar"}, {"measure": 1, "draws": "shade"}], totals="all")
@@ -87,6 +89,61 @@ class Tables(unittest.TestCase):
         only = [{"kind": "list", "field": "route", "values": ["Tern"]}]
         table = self.table([{"measure": 0, "draws": "bar"}], only=only)
         self.assertEqual(table.rows[0][1].bar, (0.0, 100.0, False))
+
+    def cells(self, column, rows=ROWS, **parts):
+        """The cells of the first measure of each row, by the row's first word."""
+        table = self.table([{"measure": 0, **column}], rows, **parts)
+        return {row[0].text: row[-2] for row in table.rows}
+
+    def test_bars_are_relative_to_fixed_ends_and_stay_within_them(self):
+        cells = self.cells({"draws": "bar", "over": "fixed", "low": 0, "high": 35})
+        self.assertEqual((cells["Tern"].bar, cells["Quay"].bar), ((0.0, 100.0, False), (0.0, 0.0, False)))
+        look = {"draws": "bar", "side": "right", "high_colour": "teal", "low_colour": "worse"}
+        cells = self.cells(look)
+        self.assertEqual([cells[name].bar_colour for name in ("Tern", "Quay")], ["#008080", "worse"])
+        self.assertEqual(cells["Tern"].bar_side, "right")
+
+    def test_columns_share_a_range_and_groups_have_their_own(self):
+        columns = [{"measure": i, "draws": "bar", "over": "table"} for i in (0, 1)]
+        table = self.table(columns)
+        tern = next(row for row in table.rows if row[0].text == "Tern")
+        self.assertEqual([cell.bar[1] for cell in tern[1:]], [66.67, 6.67])  # 70 and 7, of -35 to 70
+        rows = [row | {"region": "North" if row["route"] == "Tern" else "South"} for row in self.ROWS]
+        by = [{"field": "region"}, {"field": "sailed", "grain": "month"}]
+        table = self.table([{"measure": 1, "draws": "bar", "over": "groups"}], rows, by=by)
+        for name in ("North", "South"):
+            self.assertEqual(max(row[-1].bar[1] for row in table.rows if row[0].text == name), 100.0)
+
+    def test_shades_go_between_colours_of_ones_own_and_around_a_middle(self):
+        cells = self.cells({"draws": "shade", "low_colour": "#FFFFFF", "high_colour": "#000000"})
+        # Negative values are there, so that zero is the middle.
+        self.assertEqual((cells["Tern"].look.ground, cells["Quay"].look.ground[:2]), ("#000000", "#F"))
+        around = {"draws": "shade", "middle": 70, "middle_colour": "#FF0000"}
+        self.assertEqual(self.cells(around)["Quay"].look.ground, "#E3EFEE")  # the middle is the highest, so is none
+        around["over"], around["high"] = "fixed", 140
+        self.assertEqual(self.cells(around)["Tern"].look.ground, "#FF0000")
+
+    def test_a_range_that_ends_before_it_begins_is_refused(self):
+        for column in ({"low": 3, "high": 1}, {"low": 1, "middle": 1}, {"middle": 5, "high": 2}):
+            with self.subTest(column=column), self.assertRaises(DefinitionProblem):
+                self.cells({"draws": "bar", **column})
+
+    @examples(40)
+    @given(st.lists(NUMBERS, min_size=1, max_size=6), st.sampled_from(["", "table", "groups", "fixed"]), st.data())
+    def test_any_values_have_bars_within_their_cells_and_numbers_that_can_be_read(self, values, over, data):
+        ends = sorted(data.draw(st.lists(NUMBERS, min_size=2, max_size=2, unique=True)))
+        rows = [{"route": str(i), "region": str(i % 2), "fare": value} for i, value in enumerate(values)]
+        fixed = {"low": ends[0], "high": ends[1]} if over == "fixed" else {}
+        by = {"by": ["region", "route"]}
+        for draws in ("bar", "shade"):
+            column = {"measure": 0, "draws": draws, "over": over, "high_colour": "#AA3300", **fixed}
+            for row in self.table([column], rows, **by).rows:
+                cell = row[-2]
+                if draws == "bar":
+                    self.assertTrue(-0.01 <= cell.bar[0] <= cell.bar[0] + cell.bar[1] <= 100.02, cell.bar)
+                else:
+                    for text, ground in zip(text_in_both("", cell.look.ground), in_both(cell.look.ground), strict=True):
+                        self.assertGreaterEqual(contrast(text, ground), 4.49)
 
     def test_a_small_line_goes_by_periods_with_gaps(self):
         table = self.table([{"measure": 0, "trend": {"field": "sailed", "grain": "month"}}])

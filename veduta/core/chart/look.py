@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Annotated, Final, Literal
 
 from pydantic import AfterValidator, StringConstraints, model_validator
@@ -78,12 +79,36 @@ class WholeLook(Frozen):
 class ColumnLook(Frozen):
     """What the cells of a measure, by its position, draw beside its numbers in a table: a bar or a shade relative to
     all values of the column, and a small line of how it went by a date (`trend`). Where a conditional format has a
-    ground, that is seen instead of the shade, unless the `shade` is `first`."""
+    ground, that is seen instead of the shade, unless the `shade` is `first`.
+
+    They are relative to the values of the column, or `over` those of all columns that are drawn so, of each group of
+    the first dimension, or from `low` to `high`. Shades go from one colour to another, or to both sides of a `middle`
+    (zero where there are negative values); bars have the low colour where they are negative. A bar stands left of its
+    number, right of it, or `instead`."""
 
     measure: Annotated[int, Attribute(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
     shade_first: bool = False
+    over: Literal["", "table", "groups", "fixed"] = ""
+    low: End | None = None
+    high: End | None = None
+    middle: End | None = None
+    low_colour: Colour = ""
+    middle_colour: Colour = ""
+    high_colour: Colour = ""
+    side: Literal["", "right", "instead"] = ""
     trend: Grouping | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> ColumnLook:
+        ends = [end for end in (self.low, self.middle, self.high) if end is not None]
+        if any(a >= b for a, b in pairwise(ends)):
+            raise ValueError("the range ends before it begins")
+        return self
+
+    @property
+    def has_own_shades(self) -> bool:
+        return self.middle is not None or bool(self.low_colour or self.middle_colour or self.high_colour)
 
 
 class Look(Frozen):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
 from pydantic import Field as Attribute
@@ -17,6 +17,7 @@ from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked
 from veduta.core.chart.kinds import Kind as KindOfDrawing
+from veduta.core.chart.look import ColumnLook
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.fields import Field, Kind, Role, aggregates_for
@@ -50,7 +51,7 @@ from veduta.web.charts.choices import (
 )
 from veduta.web.charts.conditions_popover import condition_context, list_context
 from veduta.web.charts.filter_forms import FORMS, forms_for
-from veduta.web.charts.look_popover import look_context
+from veduta.web.charts.look_popover import Pick, look_context
 from veduta.web.charts.setting_inputs import setting_inputs
 from veduta.web.common.requests import Line, Sent, Whole
 from veduta.web.datasets.known import known
@@ -338,13 +339,38 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
     grain = column.trend.grain if column.trend else None
     grains = LINE_GRAINS if "line" in kind.in_cells else ()
     lines = [("", "None"), *((each.value, f"By {each.words}") for each in grains)] if grains else []
-    meets = column.draws == "shade" and bool(definition.conditional)
-    firsts = [("The condition's ground", False), ("The shade", True)] if meets else []
     return {
-        "firsts": [(words, column.shade_first == to, _set_column(index, shade_first=to)) for words, to in firsts],
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
+        "column": column,
+        "column_picks": _column_picks(opened, column),
     }
+
+
+OVER = [("", "The column"), ("table", "All such columns"), ("groups", "Each group"), ("fixed", "Fixed ends")]
+SIDES = [("", "Left"), ("right", "Right"), ("instead", "Instead of it")]
+FIRSTS = [(False, "The condition's ground"), (True, "The shade")]
+
+
+def _column_picks(opened: Opened, column: ColumnLook) -> list[Pick]:
+    """What is chosen about the bars or shades of a column."""
+    is_bar, index = column.draws == "bar", opened.index
+    over = [each for each in OVER if each[0] != "groups" or len(opened.definition.groups) > 1]
+    picks: list[tuple[str, str, Sequence[tuple[Any, str]]]] = [("over", "Relative to", over)]
+    picks += [("side", "Beside the number", SIDES)] if is_bar else []
+    picks += [("shade_first", "Where it meets a condition shows", FIRSTS)] * (
+        not is_bar and bool(opened.definition.conditional)
+    )
+    return [
+        Pick(
+            label,
+            [
+                (words, getattr(column, name) == value, _set_column(index, changes={name: value}))
+                for value, words in choices
+            ],
+        )
+        for name, label, choices in picks
+    ]
 
 
 def _set_column(index: int, **changes: Any) -> dict[str, Any]:

@@ -26,8 +26,8 @@ class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
     what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending". Beside its number
-    may stand a `bar` (where it begins, how long it is, whether it is negative), a step of `shade`, and a small `line`
-    with what it says. Conditional formats may say how it looks (`look`)."""
+    may stand a `bar` (where it begins, how long it is, whether it is negative; at which side, in which colour), a step
+    of `shade`, and a small `line` with what it says. Conditional formats may say how it looks (`look`)."""
 
     text: str
     number: bool = False
@@ -40,6 +40,8 @@ class Cell:
     sorts: str = ""
     sorted: str = ""
     bar: tuple[float, float, bool] | None = None
+    bar_side: str = ""
+    bar_colour: str = ""
     shade: str = ""
     line: str = ""
     line_said: str = ""

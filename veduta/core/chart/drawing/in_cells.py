@@ -7,10 +7,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import polars as pl
+
 from veduta.core.calendar import period_words, periods_between
 from veduta.core.chart.drawing.cells import Cell, Key, Row, measure_cell
-from veduta.core.chart.drawing.conditions import formats_on, look_of
+from veduta.core.chart.drawing.colours import between, colour_named
+from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.drawing.shades import AROUND_ZERO, RISING
 from veduta.core.chart.look import ColumnLook
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
@@ -18,6 +22,8 @@ from veduta.core.query.query import Column
 STEPS = 9
 STRONG = {"rise": 8, "fall": 9}
 """From which step on a shade needs its numbers the other way round, dark or light, to have a contrast of 4.5."""
+TONES = 16
+Ends = tuple[float, float]
 WIDTH, HEIGHT = 100.0, 30.0
 MOST_LETTERS = 24
 """Letters of a number that stands in line with others."""
@@ -25,27 +31,33 @@ MOST_LETTERS = 24
 
 @dataclass(frozen=True)
 class Drawn:
-    """The cells of one measure's column: how they look, the ends of its values, and the small line of each row."""
+    """The cells of one measure's column: how they look, the ends of the values that they are relative to (by the first
+    dimension's, where each of these has its own), and the small line of each row."""
 
     look: ColumnLook
-    low: float
-    high: float
+    ends: Mapping[Any, Ends]
     lines: Mapping[Key, tuple[str, str]]
     letters: int
 
     def on(self, cell: Cell, value: Any, key: Key) -> Cell:
         """A cell with what stands beside its number. A shade gives way to the ground of a format, unless it is set to
         be over it."""
+        look = self.look
         path, said = self.lines.get(key, ("", ""))
         cell = replace(cell, line=path, line_said=said, letters=self.letters)
-        if value is None or not self.look.draws:
+        if value is None or not look.draws:
             return cell
-        if self.look.draws == "bar":
-            return replace(cell, bar=bar(value, self.low, self.high))
-        if cell.look and cell.look.ground and not self.look.shade_first:
+        low, high = self.ends.get(key[0] if look.over == "groups" and key else None, self.ends[None])
+        value = min(max(value, low), high)
+        if look.draws == "bar":
+            colour = look.low_colour if value < 0 else look.high_colour
+            return replace(cell, bar=bar(value, low, high), bar_side=look.side, bar_colour=colour)
+        if cell.look and cell.look.ground and not look.shade_first:
             return cell
-        look = replace(cell.look, ground="", colour="") if cell.look else None
-        return replace(cell, shade=shade_step(value, self.low, self.high), look=look)
+        plain = replace(cell.look or CellLook(), ground="", colour="")
+        if look.has_own_shades:
+            return replace(cell, look=replace(plain, ground=own_shade(value, low, high, look)))
+        return replace(cell, shade=shade_step(value, low, high), look=plain if cell.look else None)
 
 
 class MeasureCells:
@@ -72,11 +84,49 @@ def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
     look = picture.definition.look.column(position)
     if not column.kind.is_number or look == ColumnLook(measure=position):
         return None
-    values = [value for value in picture.result.frame[column.key].to_list() if value is not None]
     lines = _lines(picture, column) if look.trend else {}
+    values = picture.result.frame[column.key].drop_nulls().to_list()
     texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
     letters = min(MOST_LETTERS, max(map(len, texts), default=1))
-    return Drawn(look, min(values, default=0), max(values, default=0), lines, letters)
+    return Drawn(look, _ends(picture, column, look), lines, letters)
+
+
+def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]:
+    """The ends of the values that the cells of a column are relative to."""
+    frame, looks = picture.result.frame, picture.definition.look
+    if look.over == "groups" and picture.dimensions:
+        parts = frame.partition_by(picture.dimensions[0].key, as_dict=True)
+        whole = {None: _reach(frame[column.key])}  # for what was gathered in a crosstab
+        return whole | {value: _reach(part[column.key]) for (value,), part in parts.items()}
+    if look.over == "table":
+        alike = [
+            _reach(frame[each.key])
+            for i, each in enumerate(picture.measures)
+            if each.kind.is_number and (looks.column(i).draws, looks.column(i).over) == (look.draws, "table")
+        ]
+        return {None: (min(low for low, _ in alike), max(high for _, high in alike))}
+    low, high = _reach(frame[column.key])
+    if look.over == "fixed":
+        low, high = low if look.low is None else look.low, high if look.high is None else look.high
+    return {None: (low, max(low, high))}
+
+
+def _reach(values: pl.Series) -> Ends:
+    there = values.drop_nulls().to_list()
+    return min(there, default=0), max(there, default=0)
+
+
+def own_shade(value: float, low: float, high: float, look: ColumnLook) -> str:
+    """The shade of a value in colours that people have set, from a few tones between them."""
+    middle = 0.0 if look.middle is None and low < 0 < high else look.middle
+    if middle is not None and low < middle < high:
+        far = look.low_colour or AROUND_ZERO[0] if value < middle else look.high_colour or AROUND_ZERO[2]
+        share = abs(value - middle) / max(middle - low, high - middle)
+        near = look.middle_colour or AROUND_ZERO[1]
+    else:
+        near, far = look.low_colour or RISING[0], look.high_colour or RISING[1]
+        share = (value - low) / (high - low) if high > low else 0.5
+    return between(colour_named(near), colour_named(far), round(share * TONES) / TONES)
 
 
 def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from pydantic import ValidationError
 
@@ -12,6 +12,7 @@ from veduta.core.chart.definition import (
 )
 from veduta.core.chart.edits.registry import Index, changed_by, edit, there
 from veduta.core.chart.look import ColumnLook, PartName
+from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 
@@ -20,15 +21,22 @@ from veduta.core.model.model import Model
 def set_look(definition: ChartDefinition, model: Model, part: PartName, changes: dict[str, Any]) -> ChartDefinition:
     """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual. Raises
     DefinitionProblem for what cannot be set so."""
-    now = getattr(definition.look, part)
-    usual = type(now)()
-    set_to = {name: getattr(usual, name, None) if value is None else value for name, value in changes.items()}
+    changed = _changed(getattr(definition.look, part), changes, part)
+    return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
+
+
+Looked = TypeVar("Looked", bound=Frozen)
+
+
+def _changed(now: Looked, changes: dict[str, Any], where: str) -> Looked:
+    """A look with changes, of which None is the usual."""
+    usual = {name: field.default for name, field in type(now).model_fields.items()}
+    set_to = {name: usual.get(name) if value is None else value for name, value in changes.items()}
     try:
-        changed = type(now).model_validate(now.model_dump() | set_to)
+        return type(now).model_validate(now.model_dump() | set_to)
     except ValidationError as problem:
         why = problem.errors()[0]["msg"].removeprefix("Value error, ")
-        raise DefinitionProblem(f"That cannot be set: {why}.", where=part, hint="Choose another.") from None
-    return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
+        raise DefinitionProblem(f"That cannot be set: {why}.", where=where, hint="Choose another.") from None
 
 
 @edit
@@ -38,16 +46,16 @@ def set_column(
     index: Index,
     draws: Literal["", "bar", "shade"] | None = None,
     grain: Grain | Literal[""] | None = None,
-    shade_first: bool | None = None,
+    changes: dict[str, Any] | None = None,
 ) -> ChartDefinition:
-    """What the cells of a measure draw in a table, whether a shade goes before the ground of a conditional format, and
-    a small line by the main date at a grain; "" is nothing."""
+    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing. How
+    bars and shades look is among the `changes`. Raises DefinitionProblem for what cannot be set so."""
     there(definition.measures, index)
     column = definition.look.column(index)
     if draws is not None:
         column = column.model_copy(update={"draws": draws})
-    if shade_first is not None:
-        column = column.model_copy(update={"shade_first": shade_first})
+    if changes:
+        column = _changed(column, changes, f"measure {index + 1}")
     if grain is not None:
         column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
     others = [each for each in definition.look.columns if each.measure != index]

@@ -160,6 +160,12 @@ def tones(look: CellLook | None) -> SafeString:
     return _attributes(_tones(look or CellLook()))
 
 
+@register.simple_tag
+def bar_tone(cell: Cell) -> SafeString:
+    """The colour of its own that the bar in a cell has."""
+    return _attributes({"data-fill": " ".join(in_both(cell.bar_colour)) if cell.bar_colour else ""})
+
+
 def _tones(look: CellLook) -> dict[str, str]:
     found = {}
     if look.ground:
