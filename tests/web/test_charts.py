@@ -179,6 +179,15 @@ class Looks(ChartTest):
         self.assertEqual(refused.status_code, 422)
         self.assertIn("“{nothing}” in the text", refused.json()["message"])
 
+    def test_values_are_named_in_the_popover_of_their_dimension(self):
+        edit = {"edit": "name_value", "clause": "by", "value": "North Reach", "name": "<i>North</i>"}
+        data = self.answer(edit).json()
+        self.assertIn("<i>North</i>", [row["name"] for row in data["chart"]["rows"]])
+        sent = {"definition": data["definition"], "clause": "by", "index": 0}
+        page = self.ask("chart-clause", self.chart.pk, data=sent)
+        self.assertContains(page, 'value="&lt;i&gt;North&lt;/i&gt;"')
+        self.assertContains(page, 'aria-label="Name of South Banks"')
+
     def test_what_cannot_be_set_is_said(self):
         answer = self.answer({"edit": "set_look", "part": "value", "changes": {"low": 5, "high": 1}})
         self.assertEqual(answer.status_code, 422)

@@ -240,6 +240,10 @@ class Edits(unittest.TestCase):
                 {"values": ["A"], "colour": "teal"},
                 lambda d: [(c.values, c.colour) for c in d.colours[0].colours] == [(("A",), "#008080")],
             ),
+            "name_value": (
+                {"clause": "split", "value": "A", "name": " Alpha "},
+                lambda d: [(n.field, n.value, n.name) for n in d.look.names] == [("region", "A", "Alpha")],
+            ),
             "set_own_colours": ({"own": True}, lambda d: d.own_colours),
             "add_condition": ({}, lambda d: [each.measure for each in d.conditional] == [shown]),
             "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
@@ -252,6 +256,7 @@ class Edits(unittest.TestCase):
                 begun = start | {
                     "swap": {"split": "region"},
                     "set_value_colour": {"split": "region"},
+                    "name_value": {"split": "region"},
                     "set_panels": {"panels": {"by": ["region"]}},
                     "set_condition": {"conditional": [{"test": "there"}]},
                 }.get(name, {})

@@ -60,6 +60,14 @@ class LegendLook(Frozen):
     place: Literal["", "top", "bottom", "left", "right", "none"] = ""
 
 
+class ValueName(Frozen):
+    """What a value of a dimension (named as by `value_colours.key_of`) is called in a chart."""
+
+    field: str = Attribute(min_length=1, max_length=100)
+    value: str | None = Attribute(max_length=1_000)
+    name: str = Attribute(min_length=1, max_length=200)
+
+
 class TitleLook(Frozen):
     """The title and the note: how they are set, how large, and whether a title is shown where others stand beside the
     drawing."""
@@ -113,7 +121,8 @@ class ColumnLook(Frozen):
 
 class Look(Frozen):
     """The parts by what they are: the title and the note, the axis of the first dimension (`along`), those of values,
-    the legend, the whole, and columns of tables."""
+    the legend, the whole, columns
+    of tables, and the names that values have in the chart."""
 
     title: TitleLook = TitleLook()
     along: AxisLook = AxisLook()
@@ -122,6 +131,7 @@ class Look(Frozen):
     legend: LegendLook = LegendLook()
     whole: WholeLook = WholeLook()
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
+    names: tuple[ValueName, ...] = Attribute((), max_length=500)
 
     def column(self, measure: int) -> ColumnLook:
         """How the cells of a measure look."""

@@ -53,10 +53,10 @@ def key_of(group: Grouping) -> str:
 def keys_of(values: Sequence[Any]) -> Values:
     """Values as colours know them, however they came to be written: texts, or None for the empty one. Dates are ISO
     8601, numbers have no idle fraction, yes and no are said so."""
-    return tuple(_key(value) for value in values)
+    return tuple(key_of_value(value) for value in values)
 
 
-def _key(value: Any) -> str | None:
+def key_of_value(value: Any) -> str | None:
     if value is None:
         return None
     if isinstance(value, bool):

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grain, grains_for
+from veduta.core.calendar import Grain, Grouping, grains_for
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
 from veduta.core.chart.drawing.layers import SHADED
@@ -18,10 +18,13 @@ from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked
 from veduta.core.chart.kinds import Kind as KindOfDrawing
 from veduta.core.chart.look import ColumnLook
+from veduta.core.chart.question import all_values
 from veduta.core.chart.sentence import parameters_read
+from veduta.core.chart.value_colours import key_of, key_of_value
 from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.fields import Field, Kind, Role, aggregates_for
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import group_words
 from veduta.core.formula.check import Checked
 from veduta.core.formula.measures import with_names
 from veduta.core.model.model import Model
@@ -449,8 +452,18 @@ def _group(opened: Opened) -> dict[str, Any]:
         "swap_index": index if clause == "by" else 0,
         "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
         "heading": GROUPED[clause],
+        "named_values": _named_values(opened, group) if group else [],
         "arrangement": _arrangement(definition.panels) if definition.panels else [],
     }
+
+
+def _named_values(opened: Opened, group: Grouping) -> list[tuple[str | None, str, str]]:
+    """Values of a dimension, as they are sent, in words, and what they are called in this chart."""
+    names = {each.value: each.name for each in opened.definition.look.names if each.field == key_of(group)}
+    field = opened.model.schema[group.field]
+    values = all_values(group, opened.model)[:VALUES_SHOWN]
+    there = [(key_of_value(value), group_words(value, group, field.kind)) for value in values]
+    return [(key, words, names.get(key, "")) for key, words in [*there, (None, "(empty)")] if there]
 
 
 CLASSES = (10, 20, 40)

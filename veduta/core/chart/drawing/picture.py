@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.look import DrawnPart
-from veduta.core.chart.value_colours import ValueColours
+from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -77,6 +77,11 @@ class Picture:
             column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.measures
         }
 
+    @cached_property
+    def names(self) -> dict[tuple[str, str | None], str]:
+        """The names that values have in this chart, by their dimensions and themselves."""
+        return {(each.field, each.value): each.name for each in self.definition.look.names}
+
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""
         if self.selected is None:
@@ -88,6 +93,8 @@ class Picture:
         """A value of a dimension as people read it."""
         if value == REST_POINT and self.result.rest and column.key == self.result.rest.key:
             return self.result.rest.name
+        if self.names and (own := self.names.get((key_of(column.dimension), key_of_value(value)))):
+            return own
         return "(empty)" if value is None else group_words(value, column.dimension, column.kind, column.format)
 
 

@@ -1,15 +1,16 @@
-"""Edits of the colours that values have in one chart."""
+"""Edits of the colours and names that values have in one chart."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import Field as Attribute
 
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.edits.registry import changed_by, edit
-from veduta.core.chart.look import Colour
+from veduta.core.chart.edits.clauses import group_of
+from veduta.core.chart.edits.registry import Index, changed_by, edit
+from veduta.core.chart.look import Colour, ValueName
 from veduta.core.chart.value_colours import ColourList, ColourOf, key_of, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -42,3 +43,24 @@ def set_value_colour(
 def set_own_colours(definition: ChartDefinition, model: Model, own: bool) -> ChartDefinition:
     """Whether the chart takes no colours that values have elsewhere."""
     return changed_by(definition, own_colours=own)
+
+
+@edit
+def name_value(
+    definition: ChartDefinition,
+    model: Model,
+    clause: Literal["by", "split", "panels"],
+    value: Annotated[str, Attribute(max_length=1_000)] | None,
+    name: Annotated[str, Attribute(max_length=200)] = "",
+    index: Index = 0,
+) -> ChartDefinition:
+    """What a value of a dimension is called in this chart; "" is itself."""
+    group = group_of(definition, clause, index)
+    if group is None:
+        raise DefinitionProblem("The chart has no such dimension any more.", hint="Load the page again.")
+    field, look = key_of(group), definition.look
+    others = tuple(each for each in look.names if (each.field, each.value) != (field, value))
+    if any((each.field, each.name) == (field, name.strip()) for each in others):
+        raise DefinitionProblem(f"Another value is called {name.strip()} here.", hint="Make a group of them instead.")
+    named = (*others, ValueName(field=field, value=value, name=name.strip())) if name.strip() else others
+    return changed_by(definition, look=look.model_copy(update={"names": named}))
