@@ -456,7 +456,9 @@ export function workbench() {
       if (["conditions", "condition"].includes(opener.clause)) return this.$refs.conditions;
       if (opener.clause === "look") {
         const part = this.parts().find(({ name }) => name === opener.field);
-        return (part && part.name !== "whole" && elementOf(this.$refs.picture, part)) || this.$refs.parts;
+        return (
+          (part && !["whole", "table"].includes(part.name) && elementOf(this.$refs.picture, part)) || this.$refs.parts
+        );
       }
       const place = `[data-clause="${opener.clause}"]`;
       return (

@@ -11,7 +11,7 @@ import { all, made } from "./dom.js";
  * @returns {Element | null} What is drawn of a part.
  */
 export function elementOf(host, part) {
-  if (part.name === "whole") return host;
+  if (part.name === "whole" || part.name === "table") return host;
   if (part.name === "title") return null; // it stands outside
   if (part.name === "legend") return host.querySelector(".role-legend");
   const svg = host.querySelector("svg")?.getBoundingClientRect();

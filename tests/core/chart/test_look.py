@@ -106,13 +106,20 @@ class Parts(unittest.TestCase):
             ({"show": [FARE, PASSENGERS]}, ["legend", "value", "along", "whole"]),
             (two, ["legend", "value", "second", "along", "whole"]),
             ({"kind": "pie"}, ["legend", "whole"]),
-            ({"kind": "table"}, []),
+            ({"kind": "table"}, ["table"]),
         ):
             with self.subTest(more):
                 names = [part.name for part in spec_of({}, **more).drawing.parts]
                 self.assertEqual(names, ["title", *expected])
         lying = {part.name: (part.side, part.of_values) for part in spec_of({}, kind="lying").drawing.parts}
         self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
+
+    def test_a_table_is_set_to_look_otherwise_as_a_whole(self):
+        look = {"table": {"numbered": True, "held": True, "texts": "wrap"}}
+        for kind, by in (("table", ["region"]), ("crosstab", ["region", MONTH])):
+            table = spec_of(look, kind=kind, by=by).drawing.table
+            self.assertEqual(table.classes, "numbered held texts-wrap")
+        self.assertEqual(spec_of({}, kind="table").drawing.table.classes, "")
 
     def test_those_that_are_hidden_can_be_shown_again(self):
         look = {"value": {"hidden": True}, "legend": {"place": "none"}}

@@ -77,6 +77,23 @@ class TitleLook(Frozen):
     hidden: bool = False
 
 
+class TableLook(Frozen):
+    """A table or a crosstab: whether its rows are numbered, its first column is held while it is scrolled, long texts
+    wrap or stay in one line, and rows are close together."""
+
+    numbered: bool = False
+    held: bool = False
+    texts: Literal["", "wrap", "line"] = ""
+    rows: Literal["", "close", "wide"] = ""
+
+    @property
+    def classes(self) -> str:
+        """What a page knows it by."""
+        chosen = {"numbered": self.numbered, "held": self.held}
+        chosen |= {f"texts-{self.texts}": bool(self.texts), f"rows-{self.rows}": bool(self.rows)}
+        return " ".join(name for name, holds in chosen.items() if holds)
+
+
 class WholeLook(Frozen):
     """The size of letters, and whether conditional formats are listed in words beside the chart."""
 
@@ -130,6 +147,7 @@ class Look(Frozen):
     second: AxisLook = AxisLook()
     legend: LegendLook = LegendLook()
     whole: WholeLook = WholeLook()
+    table: TableLook = TableLook()
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
     names: tuple[ValueName, ...] = Attribute((), max_length=500)
 
@@ -138,8 +156,8 @@ class Look(Frozen):
         return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 
 
-PartName = Literal["title", "along", "value", "second", "legend", "whole"]
-PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "value", "second", "along", "whole")
+PartName = Literal["title", "along", "value", "second", "legend", "whole", "table"]
+PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "value", "second", "along", "whole", "table")
 """The parts in the order in which they are read."""
 
 

@@ -38,6 +38,12 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("hidden", "On dashboards the title is", [(False, "Shown"), (True, "Hidden")]),
     ],
     "legend": [("place", "Place", [("", "As usual"), *PLACES])],
+    "table": [
+        ("numbered", "Rows", [(False, "As they are"), (True, "Numbered")]),
+        ("held", "The first column", [(False, "Scrolls"), (True, "Is held")]),
+        ("texts", "Long texts", [("", "As fits"), ("wrap", "Wrap"), ("line", "In one line")]),
+        ("rows", "Rows stand", [("close", "Close"), ("", "As usual"), ("wide", "Wide")]),
+    ],
     "whole": [("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")])],
 }
 """By what a part is, its settings that are chosen: name, label, and each value with its words."""
@@ -52,6 +58,7 @@ HEADINGS: dict[PartName, str] = {
     "second": "Second value axis",
     "legend": "Legend",
     "whole": "The whole drawing",
+    "table": "The whole table",
 }
 
 

@@ -26,6 +26,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     data: dict[str, Any] = {
         "key": _key(answered),
         "kind": answered.kind.name,
+        "parts": [asdict(part) for part in drawing.parts],
         "title": answered.title,
         "note": answered.note,
         "title_look": answered.definition.look.title.model_dump(),
@@ -48,7 +49,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         panels = {"panels": asdict(drawing.panels)} if drawing.panels else {}
         panels |= {"named": drawing.named} if drawing.named else {}
         drawn["dark"] = dark_colours_of(drawing.spec)
-        drawn |= {"series": answered.series, "parts": [asdict(part) for part in drawing.parts]}
+        drawn["series"] = answered.series
         return data | drawn | panels | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}

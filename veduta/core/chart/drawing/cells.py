@@ -51,12 +51,14 @@ class Cell:
 
 @dataclass
 class TableLayout:
-    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells."""
+    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells; `classes` say how
+    they look."""
 
     headings: list[list[Cell]]
     rows: list[list[Cell]]
     totals: list[list[Cell]] = attribute(default_factory=list)
     row_headings: int = 1
+    classes: str = ""
 
 
 @dataclass

@@ -25,7 +25,7 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
     specification."""
     texts = DrawnPart("title", "Title and note")
     if drawing.spec is None:
-        return [texts]
+        return [texts, DrawnPart("table", "The whole table")] if drawing.table else [texts]
     found: dict[PartName, DrawnPart] = {}
     for part, channel in _channels(drawing):
         if part not in found:
@@ -45,6 +45,8 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again. What
     cannot be so is said."""
     drawing = replace(drawing, parts=parts_of(drawing))
+    if drawing.table:
+        return replace(drawing, table=replace(drawing.table, classes=look.table.classes))
     if drawing.spec is None or look == Look():
         return drawing
     notes: list[str] = []
