@@ -13,6 +13,7 @@ from babel.numbers import get_currency_symbol
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
 from veduta.core.classes import class_end, decimals_of
 from veduta.core.data.fields import Field, Kind, NumberFormat
+from veduta.core.data.patterns import in_pattern
 
 SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
 PARTS_OF_ONE = {"percent": (100, "%"), "permille": (1_000, "‰")}
@@ -26,7 +27,7 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
 
     `records` keeps two decimals where single records have any, also in large numbers.
     """
-    if number_format.decimals is not None or not kind.is_number:
+    if number_format.decimals is not None or number_format.pattern or not kind.is_number:
         return number_format
     values = list(values)
     if records and kind is Kind.DECIMAL and number_format.style not in PARTS_OF_ONE:
@@ -53,9 +54,13 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     '7.42M'
     >>> format_number(-0.0124, NumberFormat(style="permille", decimals=1, negative="brackets", after=" late"))
     '(12.4‰ late)'
+    >>> format_number(-1234.5, NumberFormat(pattern="#,##0.00 'km';(#,##0.00 'km')"))
+    '(1,234.50 km)'
     """
     if value is None:
         return number_format.empty or EMPTY
+    if number_format.pattern:
+        return in_pattern(value, number_format.pattern, number_format.currency)
     shown: Any = value
     decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
     suffix = ""

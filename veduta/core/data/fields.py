@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from enum import StrEnum
-from typing import Literal
+from typing import Annotated, Literal
 
 import polars as pl
-from pydantic import BaseModel, ConfigDict
+from pydantic import AfterValidator, BaseModel, ConfigDict
 from pydantic import Field as Attribute
 
+from veduta.core.data.patterns import checked_pattern
 from veduta.core.data.periods import Period
 from veduta.core.errors import MissingField
 
@@ -112,7 +113,8 @@ class Frozen(BaseModel):
 
 class NumberFormat(Frozen):
     """How numbers are written. `decimals` None means as many as the values need (at most two). Positive ones may have a
-    `sign`, negative ones a minus or brackets; units stand `before` and `after` them, and `empty` is said of none."""
+    `sign`, negative ones a minus or brackets; units stand `before` and `after` them, and `empty` is said of none. A
+    `pattern` of CLDR goes before all but that."""
 
     style: Literal["number", "currency", "percent", "permille"] = "number"
     currency: str = Attribute("EUR", pattern="^[A-Z]{3}$")
@@ -124,6 +126,7 @@ class NumberFormat(Frozen):
     before: str = Attribute("", max_length=12)
     after: str = Attribute("", max_length=12)
     empty: str = Attribute("", max_length=20)
+    pattern: Annotated[str, Attribute(max_length=60), AfterValidator(checked_pattern)] = ""
 
 
 class Reading(Frozen):

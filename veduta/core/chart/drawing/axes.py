@@ -14,6 +14,7 @@ from veduta.core.calendar import Grain
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.data.fields import NumberFormat
+from veduta.core.data.patterns import around
 from veduta.core.formats import PARTS_OF_ONE, REST_POINT
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, listed
@@ -62,6 +63,10 @@ def shortened(most: int) -> str:
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     """The axis of a measure: shortened numbers in the measure's own style, with its units."""
     number = "abs(datum.value)"
+    if number_format.pattern:
+        before, after, times = around(number_format.pattern, number_format.currency)
+        units = number_format.model_copy(update={"before": before, "after": after})
+        return _with_units(units, f"format({number} * {times}, ',.6~g')")
     if number_format.style in PARTS_OF_ONE:
         times, part = PARTS_OF_ONE[number_format.style]
         return _with_units(number_format, f"format({number} * {times}, '.6~g') + '{part}'")

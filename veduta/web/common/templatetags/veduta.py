@@ -17,7 +17,9 @@ from veduta.core.chart.drawing.cells import Cell
 from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.chart.drawing.in_cells import is_strong
 from veduta.core.chart.theme import in_both, text_in_both
-from veduta.core.words import counted
+from veduta.core.data.fields import NumberFormat
+from veduta.core.formats import format_number
+from veduta.core.words import counted, listed
 
 register = template.Library()
 PARTS = settings.BASE_DIR / "veduta/web/static/dist/parts.json"
@@ -90,6 +92,13 @@ def choices(options: Any, value_of: str = "", words_of: str = "") -> list[tuple[
 
 def _held(thing: Any, name: str) -> Any:
     return template.Variable(f"thing.{name}").resolve({"thing": thing})
+
+
+@register.filter
+def samples(number_format: NumberFormat) -> str:
+    """What a format makes of some numbers, in words."""
+    numbers = (1234567.891, 0.5, -12, 0)
+    return listed([format_number(number, number_format) for number in numbers])
 
 
 @register.filter

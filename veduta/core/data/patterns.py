@@ -1,0 +1,53 @@
+"""Number patterns as the Unicode Common Locale Data Repository (CLDR) defines them: #,##0.00;(#,##0.00)."""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal
+from functools import cache
+
+from babel.numbers import NumberPattern, get_currency_symbol, parse_pattern
+
+QUOTED = re.compile(r"'[^']*'")
+NUMBER = re.compile(r"[^#0@.,;]*[#0@,]*[#0@](\.[0#]*)?(E\+?0+)?[^#0@;]*")
+LANGUAGE = "en"
+
+
+def checked_pattern(text: str) -> str:
+    """A pattern, or "" for none. Raises ValueError for what is none."""
+    bare = QUOTED.sub("", text)
+    parts = bare.split(";")
+    if text and (len(parts) > 2 or "'" in bare or not all(NUMBER.fullmatch(part) for part in parts)):
+        raise ValueError(f"“{text}” is no pattern of numbers; write one as #,##0.00 or #,##0.0 'km';(#,##0.0 'km')")
+    return text
+
+
+@cache
+def _parsed(pattern: str) -> NumberPattern:
+    return parse_pattern(pattern)
+
+
+def in_pattern(value: float | int, pattern: str, currency: str) -> str:
+    """A number as a pattern writes it, with a minus where the pattern has none of its own for negative ones. What is
+    written with nothing but zeros has no sign."""
+    number = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
+    text = _written(number, pattern, currency)
+    if not any(digit in "123456789" for digit in text):
+        return _written(abs(number), pattern, currency)
+    return text.replace("-", "−", 1) if text.startswith("-") else text
+
+
+def _written(number: Decimal, pattern: str, currency: str) -> str:
+    symbol = currency if "¤" in pattern else None
+    return str(_parsed(pattern).apply(number, LANGUAGE, currency=symbol, currency_digits=False))
+
+
+def around(pattern: str, currency: str) -> tuple[str, str, int]:
+    """What a pattern puts before and after a positive number, and how many times as large it writes it."""
+    parsed = _parsed(pattern)
+    symbol = get_currency_symbol(currency, LANGUAGE)
+    before, after = (
+        text.replace("''", "\0").replace("'", "").replace("\0", "'").replace("¤", symbol)
+        for text in (parsed.prefix[0], parsed.suffix[0])
+    )
+    return before, after, 10**parsed.scale
