@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load|drawing]`.
+`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load|drawing|looks]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -473,6 +473,13 @@ def bench_drawing() -> None:
     drawing.run(figures)
 
 
+def bench_looks() -> None:
+    """Popovers of parts, and changed settings, over HTTP."""
+    from bench import looks
+
+    looks.run(figures, FOLDER, ROWS)
+
+
 GROUPS = {
     "engine": bench_engine,
     "shaping": bench_shaping,
@@ -484,6 +491,7 @@ GROUPS = {
     "browser": bench_browser,
     "load": bench_load,
     "drawing": bench_drawing,
+    "looks": bench_looks,
 }
 
 

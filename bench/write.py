@@ -85,6 +85,12 @@ def drawing(groups: Groups) -> list[str]:
     return lines
 
 
+@table("looks", "looks")
+def looks(groups: Groups) -> list[str]:
+    lines = ["| | median | goal |", "|---|--:|--:|"]
+    return lines + [f"| {each.name} | {each.said(each.ours)} | {each.goal} |" for each in groups["looks"]]
+
+
 @table("others", "others")
 def others(groups: Groups) -> list[str]:
     names = list(groups["others"][0].beside)

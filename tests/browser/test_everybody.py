@@ -5,6 +5,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from contextlib import suppress
+
+from playwright.sync_api import TimeoutError
 
 from tests.browser.states import STATES, Walker
 from tests.browser.support import ROOT, BrowserTest
@@ -58,6 +61,8 @@ class Everybody(BrowserTest):
         return found + [f"zoomed: {each}" for each in self.sideways()]
 
     def sideways(self) -> list[str]:
+        with suppress(TimeoutError):  # what stands beside something is moved once the window has changed
+            self.page.wait_for_function(f"{SIDEWAYS} <= 0", timeout=2_000)
         wide = self.page.evaluate(SIDEWAYS)
         return [f"sideways scroll of {wide} px"] if wide > 0 else []
 

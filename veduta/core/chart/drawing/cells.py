@@ -48,6 +48,11 @@ class Cell:
     letters: int = 0
     look: CellLook | None = None
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether nothing stands in it but its text."""
+        return not (self.bar or self.line or self.letters or self.look)
+
 
 @dataclass
 class TableLayout:
