@@ -28,6 +28,10 @@ def state(who: str, name: str = "", part: str = "body") -> Callable[[Act], Act]:
     return register
 
 
+FOUND: dict[tuple[str, str, str], str] = {}
+"""Paths of what was looked up in lists, by server, list and name."""
+
+
 class Walker:
     """A page, and the ways through the application that states share."""
 
@@ -38,9 +42,12 @@ class Walker:
         self.page.goto(self.server + path)
 
     def named(self, path: str, name: str) -> str:
-        """The path of what is called so in a list."""
-        self.go(path)
-        return self.page.locator(f"main a:text-is('{name}')").first.get_attribute("href")
+        """The path of what is called so in a list, which is looked up once."""
+        if (self.server, path, name) not in FOUND:
+            self.go(path)
+            link = self.page.locator(f"main a:text-is('{name}')").first
+            FOUND[self.server, path, name] = link.get_attribute("href") or ""
+        return FOUND[self.server, path, name]
 
     def dashboard(self, name: str = "Season at a glance") -> None:
         self.go(self.named("/dashboards/", name))
