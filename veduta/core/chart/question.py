@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import accumulate, pairwise
 from types import MappingProxyType
 from typing import Any
 
@@ -176,21 +177,21 @@ def picture_of(
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
     beside = kind.beside(definition, model, extra)
-    tested = len(result.unseen) - len(measures_tested(definition))
-    told = tested - len(_told(definition))
-    own = told - len(_compared(definition))
+    ends = list(accumulate(map(len, (kind.unseen(definition), _compared(definition), _told(definition)))))
+    own, compared, told, tested = (result.unseen[a:b] for a, b in pairwise([0, *ends, None]))
     numbers = _numbers_set(definition, model)
     return Picture(
         definition,
-        replace(with_conditions(result, definition, result.unseen[tested:], numbers), unseen=result.unseen[:own]),
+        replace(with_conditions(result, definition, tested, numbers), unseen=own),
         kind.set(definition),
+        coloured=kind.coloured(definition),
         value_order=_value_order(definition, model),
         numbers=numbers,
         atlas=atlas,
         beside=answer(beside, model, context) if beside else None,
         references=definition.references,
-        compared=tuple(result.unseen[own:told]),
-        told=dict(zip(_told(definition), result.unseen[told:tested], strict=True)),
+        compared=tuple(compared),
+        told=dict(zip(_told(definition), told, strict=True)),
         format_words=[format_words(each, definition.measures, model) for each in definition.conditional],
     )
 

@@ -10,11 +10,11 @@ from contextlib import suppress
 from typing import Any
 
 from django.db import OperationalError, transaction
-from django.db.models import Count
+from django.db.models import Count, Max, Q
 from pydantic import ValidationError
 
 from veduta.core.chart.drawing.colours import colour_named
-from veduta.core.chart.value_colours import ColourList, ColourOf, ValueColours, given, keys_of
+from veduta.core.chart.value_colours import ColourList, ColourOf, ValueColours, given, key_of_value
 from veduta.core.errors import DefinitionProblem, FileProblem, what_is_wrong
 from veduta.core.jsontext import UnreadableJson, read_json
 from veduta.web.accounts.access import must_build
@@ -41,7 +41,7 @@ def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> lis
     there = {row.keys[0]: row.given for row in rows}
     new = [
         ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((value,)), given=colour)
-        for value, colour in given(there, [keys_of([value])[0] for value in values]).items()
+        for value, colour in given(there, [key_of_value(value) for value in values]).items()
     ]
     new = [row for row in new if len(row.values) <= 1_000]
     with suppress(OperationalError):  # somebody else is writing; whoever asks next gives them
@@ -51,20 +51,10 @@ def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> lis
 
 def lists() -> list[dict[str, Any]]:
     """The fields whose values have colours: their names, how many values, and how many of those are set."""
-    found = ValueColour.objects.values("key").annotate(count=Count("pk")).order_by("key")
-    set_by_people = dict(
-        ValueColour.objects.exclude(colour="").values_list("key").annotate(count=Count("pk")).order_by("key")
-    )
-    first = {row.key: row for row in ValueColour.objects.order_by("-pk")}
-    return [
-        {
-            "pk": first[each["key"]].pk,
-            "fields": first[each["key"]].fields,
-            "count": each["count"],
-            "set": set_by_people.get(each["key"], 0),
-        }
-        for each in found
-    ]
+    found = ValueColour.objects.values("key").order_by("key")
+    counted = found.annotate(last=Max("pk"), count=Count("pk"), set=Count("pk", filter=~Q(colour="")))
+    rows = ValueColour.objects.in_bulk([each["last"] for each in counted])
+    return [each | {"pk": each["last"], "fields": rows[each["last"]].fields} for each in counted]
 
 
 def of_list(row: ValueColour) -> list[ValueColour]:

@@ -8,7 +8,6 @@ from typing import Any
 from veduta.core.chart.drawing.axes import shortened
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.query.query import Column
 from veduta.core.words import listed
 
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
@@ -60,17 +59,16 @@ def needs_white(colour: str) -> bool:
     return 1.05 / (luminance(colour) + 0.05) > (luminance(colour) + 0.05) / 0.05
 
 
-def series_colours(picture: Picture, series: Sequence[str], of: Sequence[Column] | None = None) -> dict[str, str]:
-    """Each series' colour: that of its values, which are those `of` some dimensions (all but the first, unless told),
-    whatever else is shown, else by its place. They are in their order."""
+def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
+    """Each series' colour: that of its values, whatever else is shown, else by its place. They are in their order."""
     colours = _by_place(picture, series)
-    return colours | {name: colour for name, colour in _of_values(picture, of).items() if name in colours}
+    return colours | {name: colour for name, colour in _of_values(picture).items() if name in colours}
 
 
-def _of_values(picture: Picture, of: Sequence[Column] | None) -> dict[str, str]:
+def _of_values(picture: Picture) -> dict[str, str]:
     """The colours that the values of dimensions have, by what series of them are called."""
-    columns = list(picture.dimensions[1:] if of is None else of)
-    if not columns or len(columns) > MOST_COMBINED or (of is None and len(picture.measures) > 1):
+    columns = [column for column in picture.dimensions if column.grouping in picture.coloured]
+    if not columns or len(columns) > MOST_COMBINED:
         return {}
     fields, found = [column.name for column in columns], {}
     for values in picture.result.frame.select([column.key for column in columns]).unique().iter_rows():

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
-from veduta.core.chart.drawing.picture import Drawing, units
+from veduta.core.chart.drawing.picture import Drawing, copied, units
 from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName
 
 Spec = dict[str, Any]
@@ -50,7 +50,7 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     if drawing.spec is None or look == Look():
         return drawing
     notes: list[str] = []
-    dressing = replace(drawing, spec=_copied(drawing.spec), notes=notes)
+    dressing = replace(drawing, spec=copied(drawing.spec), notes=notes)
     for part, channel in _channels(dressing):
         own: AxisLook = getattr(look, part)
         if own != AxisLook():
@@ -61,13 +61,6 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     if look.whole.size:
         dressing.spec = {**(dressing.spec or {}), "config": _letters(SIZES[look.whole.size])}
     return replace(dressing, notes=[*drawing.notes, *dict.fromkeys(notes)])
-
-
-def _copied(part: Any) -> Any:
-    """A specification that can be changed; rows in it stay as they are."""
-    if isinstance(part, dict):
-        return {name: value if name == "data" else _copied(value) for name, value in part.items()}
-    return [_copied(each) for each in part] if isinstance(part, list) else part
 
 
 def _name_of(part: PartName, drawing: Drawing) -> str:

@@ -9,6 +9,7 @@ from dataclasses import field as attribute
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
+from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.look import DrawnPart
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
@@ -29,8 +30,9 @@ class Settings(Frozen):
 
 @dataclass
 class Picture:
-    """A result about to be drawn, with the settings of its kind. `value_colours` are those that values have; for
-    others, `value_order` is each series value's fixed place, so that colours stay with values.
+    """A result about to be drawn, with the settings of its kind. `value_colours` are those that values of the
+    dimensions that are `coloured` have; for others, `value_order` is each series value's fixed place, so that colours
+    stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several
@@ -44,6 +46,7 @@ class Picture:
     result: Result
     settings: Any = attribute(default_factory=Settings)
     value_order: list[Any] = attribute(default_factory=list)
+    coloured: tuple[Grouping, ...] = ()
     value_colours: ValueColours = attribute(default_factory=ValueColours)
     selected: tuple[tuple[Any, ...], ...] | None = None
     excluded: bool = False
@@ -150,3 +153,10 @@ def units(spec: dict[str, Any]) -> Iterator[dict[str, Any]]:
         yield spec
     for inside in (*spec.get("layer", ()), *spec.get("concat", ())):
         yield from units(inside)
+
+
+def copied(part: Any) -> Any:
+    """A specification that can be changed; rows in it stay as they are."""
+    if isinstance(part, dict):
+        return {name: value if name == "data" else copied(value) for name, value in part.items()}
+    return [copied(each) for each in part] if isinstance(part, list) else part

@@ -16,7 +16,7 @@ from veduta.core.chart.drawing.colours import (
     colour_named,
     needs_white,
 )
-from veduta.core.chart.drawing.picture import Drawing, units
+from veduta.core.chart.drawing.picture import Drawing, copied, units
 from veduta.core.chart.tones import LIGHT_GROUND, readable
 
 Spec = dict[str, Any]
@@ -31,7 +31,7 @@ def repainted(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing
     it has."""
     if drawing.spec is None or not any(rule.ground or rule.colour for rule in formats):
         return drawing
-    spec = json.loads(json.dumps(drawing.spec))
+    spec = copied(drawing.spec)
     marks = [
         {"test": f"datum.format === {i}", "value": colour_named(rule.ground)}
         for i, rule in enumerate(formats)

@@ -68,7 +68,7 @@ class Nested(Kind):
             mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
-        paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)), picture.dimensions[:1])
+        paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
         for mark in there:
             mark.more["strong"] = int(needs_white(paints[mark.paint]))
         colour = colour_channel(paints, in_legend=False)

@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import field_validator
 
+from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.marks import marks
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, Picture, Settings
@@ -74,6 +75,9 @@ class Own(Kind):
 
     def beside(self, definition: ChartDefinition, model: Any, extra: tuple[Any, ...] = ()) -> Any:
         return self.base(definition).beside(definition, model, extra)
+
+    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+        return self.base(definition).coloured(definition)
 
     def draw(self, picture: Picture) -> Drawing:
         base = self.base(picture.definition)

@@ -36,7 +36,7 @@ class Circle(Kind):
 
     def draw(self, picture: Picture) -> Drawing:
         made, notes = _parts(picture)
-        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER], picture.dimensions[:1])
+        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER])
         paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if mark.name == OTHER}
         for mark in made:
             mark.paint = mark.name
