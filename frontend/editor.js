@@ -458,6 +458,7 @@ function editor() {
         }
       }
       add();
+      inputs(place.lastElementChild)[0].focus();
       const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
       none.checked = Boolean(own);
       const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));

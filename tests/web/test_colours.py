@@ -126,6 +126,7 @@ class Colours(WebTest):
             ("region,colour\nNorth Reach", "cannot be used"),
             (b"\xff\xfe", "UTF-8"),
             ("", "no table of colours"),
+            ("region,colour\n" + "x" * 400 + ",red", "longer than 300 letters"),
         ):
             with self.subTest(content=content):
                 answer = self.bring(content)

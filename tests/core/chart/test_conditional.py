@@ -101,6 +101,9 @@ class Conditions(unittest.TestCase):
             {"test": "contains", "value": "1"},
             {"test": "above", "value": "many"},
             {"tests": "formula"},
+            {"test": "above", "against": "measure", "other": {"field": "sailed", "aggregate": "max"}},
+            {"measure": {"field": "sailed", "aggregate": "max"}, "against": "measure", "other": FARE},
+            {"measure": {"field": "departure", "aggregate": "max"}, "against": "parameter", "parameter": ""},
             {"tests": "dimension", "dimension": "region", "test": "is", "value": "North Reach"},
         ):
             with self.subTest(rule=rule):

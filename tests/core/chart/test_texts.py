@@ -79,6 +79,9 @@ class Kept(unittest.TestCase):
         self.assertEqual(as_written(kept, self.model), "{highest value} {=sum(Fare)} {=sum(Fare)} {{x}}")
         self.assertEqual(without_values(kept), "… … … {x}")
 
+    def test_blanks_within_a_formula_stay(self):
+        self.assertIn("'a  b'", stored("{count_rows(where Route = 'a  b')}", self.model))
+
     def test_what_is_no_value_is_said_with_what_to_do(self):
         for text in ("{nothing}", "{=sum(}", "{}", "{=}", "{Fare}"):
             with self.subTest(text=text), self.assertRaises(DefinitionProblem) as caught:

@@ -107,9 +107,9 @@ def stored(text: str, model: Model) -> str:
     def keep(match: re.Match[str]) -> str:
         if match[1] is None:
             return match[0]
-        name = " ".join(match[1].split())
-        if name in VALUES:
-            return f"{{{name}}}"
+        name = match[1].strip()
+        if (known := " ".join(name.split())) in VALUES:
+            return f"{{{known}}}"
         try:
             formula = with_ids(name.removeprefix("="), model.schema)
             measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)

@@ -18,6 +18,8 @@ from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.query.filters import Value
 
 EMPTY = "(empty)"
+LONGEST = 300
+"""Letters of a value that has a colour."""
 GIVEN = 24
 """So many colours are given to values before they are given again."""
 FieldName = Annotated[str, StringConstraints(min_length=1, max_length=200)]
@@ -29,6 +31,12 @@ class ColourOf(Frozen):
 
     values: tuple[Value, ...] = Attribute(min_length=1, max_length=3)
     colour: Colour
+
+    @model_validator(mode="after")
+    def _short(self) -> ColourOf:
+        if any(len(str(value)) > LONGEST for value in self.values):
+            raise ValueError(f"a value is longer than {LONGEST} letters")
+        return self
 
 
 class ColourList(Frozen):

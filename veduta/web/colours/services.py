@@ -14,7 +14,7 @@ from django.db.models import Count, Max, Q
 from pydantic import ValidationError
 
 from veduta.core.chart.drawing.colours import colour_named
-from veduta.core.chart.value_colours import ColourList, ColourOf, ValueColours, given, key_of_value
+from veduta.core.chart.value_colours import LONGEST, ColourList, ColourOf, ValueColours, given, key_of_value
 from veduta.core.errors import DefinitionProblem, FileProblem, what_is_wrong
 from veduta.core.jsontext import UnreadableJson, read_json
 from veduta.web.accounts.access import must_build
@@ -41,9 +41,8 @@ def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> lis
     there = {row.keys[0]: row.given for row in rows}
     new = [
         ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((value,)), given=colour)
-        for value, colour in given(there, [key_of_value(value) for value in values]).items()
+        for value, colour in given(there, [key_of_value(value) for value in values if len(str(value)) <= LONGEST]).items()
     ]
-    new = [row for row in new if len(row.values) <= 1_000]
     with suppress(OperationalError):  # somebody else is writing; whoever asks next gives them
         ValueColour.objects.bulk_create(new, ignore_conflicts=True)
     return new
@@ -143,7 +142,7 @@ def _from_csv(content: str) -> ColourList:
     try:
         colours = tuple(
             ColourOf(values=tuple(value if value != "" else None for value in values), colour=colour)
-            for number, (*values, colour) in enumerate(rows[1:], 2)
+            for *values, colour in rows[1:]
         )
         return ColourList(fields=tuple(fields), colours=colours)
     except ValidationError as error:

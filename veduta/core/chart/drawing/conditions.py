@@ -114,14 +114,15 @@ def _compared(
     """What values are compared with, as one value or one for each; None for what cannot be."""
     if rule.against == "value" or TESTS[rule.test].takes == "two":
         return typed_as(values.dtype, rule.value)
-    if rule.against == "parameter":
-        return numbers.get(rule.parameter)
     if rule.against == "measure":
         other = values_of(rule.other)
         other = other.cast(pl.Float64) if isinstance(other.dtype, pl.Decimal) else other
-        return other if other.dtype.is_numeric() == values.dtype.is_numeric() else None
+        alike = other.dtype == values.dtype or (other.dtype.is_numeric() and values.dtype.is_numeric())
+        return other if alike else None
     if not values.dtype.is_numeric():
         return None
+    if rule.against == "parameter":
+        return numbers.get(rule.parameter)
     if rule.against == "percentile":
         return values.quantile(rule.percent / 100, "linear")
     return values.mean() if rule.against == "mean" else values.median()
