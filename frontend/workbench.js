@@ -8,9 +8,10 @@ import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { drawingParts } from "./drawing_parts.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
+import { saving } from "./saving.js";
 import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
-import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { elementOf, framed } from "./lib/parts.js";
@@ -34,6 +35,7 @@ export function workbench() {
 
   return {
     ...wordOrder(),
+    ...saving(() => working),
     ...drawingParts(() => lastAnswer?.chart.parts ?? []),
     status: "",
     why: "",
@@ -206,69 +208,13 @@ export function workbench() {
       this.$refs.picture.replaceChildren(box);
     },
 
-    // Drafts, saving, history.
+    // History; drafts and saving are in a file of their own.
     changed() {
       this.saved = false;
       this.unsent = true;
       this.status = "saving the draft…";
       this.keepDraft();
       this.buttons();
-    },
-    async draft() {
-      if (this.saved) return;
-      try {
-        const { at: time } = await post(`${this.base}draft/`, {
-          definition: this.definition,
-          revision: this.revision,
-        });
-        this.unsent = false;
-        if (!this.saved) this.status = `draft saved ${time}`;
-      } catch (error) {
-        this.status = "draft not saved";
-        if (error.status === 0) whenReachable(() => this.draft());
-        failed(error);
-      }
-    },
-    async save(overwrite = false) {
-      await working; // what was typed last is part of it
-      try {
-        const answer = await post(`${this.base}save/`, {
-          definition: this.definition,
-          revision: this.revision,
-          overwrite: overwrite === true,
-        });
-        this.revision = answer.revision;
-        this.saved = true;
-        this.unsent = false;
-        this.status = `saved ${answer.at}`;
-        return true;
-      } catch (error) {
-        if (error.status !== 409) {
-          failed(error);
-          return false;
-        }
-        return this.settle(error.data);
-      }
-    },
-    async settle({ conflict, theirs }) {
-      const choice = await dialog(conflict, { label: "Saved by somebody else meanwhile" }).closed;
-      if (choice === "mine") return this.save(true);
-      if (choice === "theirs") {
-        this.revision = theirs.revision;
-        this.history.push({ definition: theirs.definition });
-        this.saved = true;
-        this.status = "saved";
-        await this.answer();
-        await post(`${this.base}draft/drop/`);
-      } else if (choice === "both") {
-        location.href = (await post(`${this.base}save-as-new/`, { definition: this.definition })).address;
-      }
-      return false;
-    },
-    async giveUpDraft() {
-      await post(`${this.base}draft/drop/`);
-      this.unsent = false;
-      location.reload();
     },
     undo() {
       this.step(this.history.undo());

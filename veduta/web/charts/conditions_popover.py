@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.choose import choose_kind
@@ -25,33 +24,10 @@ from veduta.core.formula.measures import with_names
 from veduta.core.query.filters import grouping_words
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import measure_words
-from veduta.core.words import in_sentence
 from veduta.web.charts.choices import COLOURS, TINTS, VALUES_SHOWN, Opened, measure_choices, numbers
+from veduta.web.charts.format_samples import sample_of
 
 INPUTS = {Kind.TEXT: "text", Kind.YES_NO: "yes_no", Kind.DATE: "date", Kind.DATETIME: "date"}
-
-
-@dataclass(frozen=True)
-class Listed:
-    """A conditional format in a list: its words, its look in both themes, and whether something is missing."""
-
-    words: str
-    ground: tuple[str, str] | None
-    ink: tuple[str, str]
-    strong: bool
-    sign: str
-    is_whole: bool
-
-
-def listed(conditional: ConditionalFormat, words: str) -> Listed:
-    return Listed(
-        words,
-        in_both(conditional.ground) if conditional.ground else None,
-        text_in_both(conditional.colour, conditional.ground),
-        conditional.strong,
-        SIGNS[conditional.sign][0] if conditional.sign else "",
-        conditional.is_whole,
-    )
 
 
 def list_context(opened: Opened) -> dict[str, Any]:
@@ -66,9 +42,9 @@ def list_context(opened: Opened) -> dict[str, Any]:
         (grouping_words(group, model.schema), {"edit": "add_condition", "index": i, "tests": "dimension"})
         for i, group in enumerate(definition.groups)
     ]
-    there = [listed(each, said) for each, said in zip(definition.conditional, words, strict=True)]
+    there = [sample_of(each, said) for each, said in zip(definition.conditional, words, strict=True)]
     return {
-        "listed": [(each, _moves(i, len(there))) for i, each in enumerate(there)],
+        "samples": [(each, _moves(i, len(there))) for i, each in enumerate(there)],
         "new": new,
         "next": len(definition.conditional),
         "are_listed": definition.look.whole.lists_conditions,
@@ -102,7 +78,7 @@ def condition_context(opened: Opened) -> dict[str, Any]:
     return {
         "heading": words[:1].upper() + words[1:],
         "conditional": conditional,
-        "listed": listed(conditional, ""),
+        "sample": sample_of(conditional, ""),
         "tested": _tested(opened, conditional),
         "formula": with_names(conditional.formula, model.schema),
         "tests": tests,
@@ -118,7 +94,6 @@ def condition_context(opened: Opened) -> dict[str, Any]:
         "grounds": [*TINTS, *COLOURS],
         "signs": [("", "None"), *((name, sign) for name, (sign, _) in SIGNS.items())],
         "hard_to_read": _hard_to_read(conditional),
-        "count": len(definition.conditional),
     }
 
 
@@ -199,13 +174,4 @@ def _hard_to_read(conditional: ConditionalFormat) -> str:
     if there >= READABLE:
         return ""
     shown = text_in_both(conditional.colour, conditional.ground)[0]
-    return (
-        f"Too pale to read here ({there:.1f} of {READABLE}), so the text is {shown}."
-        if there > 1.01
-        else (f"Not to be seen on its ground, so the text is {shown}.")
-    )
-
-
-def key_of(listed_formats: list[tuple[ConditionalFormat, str]]) -> list[Listed]:
-    """The conditional formats as they are listed beside a chart."""
-    return [listed(each, in_sentence(words)) for each, words in listed_formats if each.is_whole and not each.is_bare]
+    return f"Too pale to read here ({there:.1f} of {READABLE}), so the text is {shown}."

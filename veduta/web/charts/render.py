@@ -14,7 +14,7 @@ from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.kinds.table import draw_table
 from veduta.core.chart.question import Answered
 from veduta.core.chart.theme import dark_colours_of
-from veduta.web.charts.conditions_popover import key_of
+from veduta.web.charts.format_samples import samples_listed
 
 MOST_ROWS_BELOW = 500
 
@@ -62,8 +62,8 @@ def _key(answered: Answered) -> str:
     """The conditional formats in words, if they are to be listed beside the chart."""
     if not answered.definition.look.whole.lists_conditions:
         return ""
-    key = key_of(list(zip(answered.definition.conditional, answered.format_words, strict=True)))
-    return render_to_string("charts/conditions_key.html", {"key": key}) if key else ""
+    samples = samples_listed(zip(answered.definition.conditional, answered.format_words, strict=True))
+    return render_to_string("charts/conditions_key.html", {"samples": samples}) if samples else ""
 
 
 def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:

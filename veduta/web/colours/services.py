@@ -39,9 +39,10 @@ def colours_of(fields: Sequence[str], values: Sequence[Any] | None) -> ValueColo
 def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> list[ValueColour]:
     """Give colours to values that have none, once for all."""
     there = {row.keys[0]: row.given for row in rows}
+    keys = [key_of_value(value) for value in values if len(str(value)) <= LONGEST]
     new = [
-        ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((value,)), given=colour)
-        for value, colour in given(there, [key_of_value(value) for value in values if len(str(value)) <= LONGEST]).items()
+        ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((key,)), given=colour)
+        for key, colour in given(there, keys).items()
     ]
     with suppress(OperationalError):  # somebody else is writing; whoever asks next gives them
         ValueColour.objects.bulk_create(new, ignore_conflicts=True)
