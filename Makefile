@@ -8,6 +8,8 @@ SCRIPTS = frontend tests/frontend
 PIN = $(BIN)/uv pip compile pyproject.toml --quiet --universal --generate-hashes --no-annotate \
   --custom-compile-command "make requirements"
 export PORT
+# Compiled files are kept: each of the many processes of the tests starts three times as fast.
+export PYTHONDONTWRITEBYTECODE =
 
 .PHONY: demo test quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots gallery build setup clean browser
 

@@ -194,6 +194,16 @@ class Edits(unittest.TestCase):
                 {"part": "value", "changes": {"title": "", "low": 2}},
                 lambda d: (d.look.value.title, d.look.value.low) == ("", 2),
             ),
+            "draw_like": (
+                {
+                    "template": {
+                        "name": "Bars lying",
+                        "places": [{"key": "what", "name": "What"}],
+                        "design": {"dataset": "", "kind": "lying", "show": [{"field": "what", "aggregate": "sum"}]},
+                    }
+                },
+                lambda d: (d.kind, d.show[0], d.by[0].field) == ("lying", shown, "sailed"),
+            ),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
             "set_group": (
                 {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},

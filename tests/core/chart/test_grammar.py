@@ -178,7 +178,7 @@ class Drawing(unittest.TestCase):
         answered = self.own(
             BARS, by=[MONTH], show=[{**MEASURES[0], "name": "A.b[c]"}, {**MEASURES[1], "name": "A b c"}]
         )
-        names = field_names(answered.result.columns)
+        names = field_names([column.name for column in answered.result.columns])
         self.assertEqual(names[1:], ["A b c", "A b c 2"])
         self.assertEqual(answered.drawing.rows[0][names[0]], "2025-01-01T00:00:00")
 

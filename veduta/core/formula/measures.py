@@ -349,18 +349,44 @@ def names_in(node: Node) -> Iterator[Name]:
     yield from node.unfiltered
 
 
+def _parameters(node: Node | None) -> Iterator[Parameter]:
+    if isinstance(node, Parameter):
+        yield node
+    elif isinstance(node, Call):
+        for each in (*node.arguments, node.where):
+            yield from _parameters(each)
+
+
 def parameters_in(text: str) -> set[str]:
     """The names of the parameters a formula reads; none if it is not readable."""
-
-    def walk(node: Node | None) -> set[str]:
-        if isinstance(node, Parameter):
-            return {node.name}
-        return set().union(*(walk(each) for each in (*node.arguments, node.where))) if isinstance(node, Call) else set()
-
     try:
-        return walk(parsed(text))
+        return {parameter.name for parameter in _parameters(parsed(text))}
     except FormulaProblem:
         return set()
+
+
+def with_literals(text: str, parameters: Parameters) -> str | None:
+    """A stored formula with the values of its parameters written out; None where one has no value that can be written:
+    no limit, several, or a date.
+
+    >>> with_literals("count_rows() > :most", {"most": ParameterValue(Kind.WHOLE, (5,))})
+    'count_rows() > 5'
+    """
+    for parameter in sorted(_parameters(parsed(text)), key=lambda each: -each.at.start):
+        held = parameters.get(parameter.name)
+        value = held.values[0] if held and held.values and len(held.values) == 1 else None
+        if not isinstance(value, bool | int | float | str):
+            return None
+        text = text[: parameter.at.start] + _literal(value) + text[parameter.at.end :]
+    return text
+
+
+def _literal(value: bool | float | str) -> str:
+    if isinstance(value, str):
+        return "'" + value.replace("'", "''") + "'"
+    if isinstance(value, bool):
+        return str(value).lower()
+    return f"({value!r})" if value < 0 else repr(value)
 
 
 def fields_in(text: str) -> set[str]:
@@ -391,6 +417,19 @@ def with_names(text: str, schema: Schema) -> str:
 
     try:
         return _rewritten(text, said)
+    except FormulaProblem:
+        return text
+
+
+def with_other_ids(text: str, others: Mapping[str, str]) -> str:
+    """A stored formula over other fields, by the ids of those it is over; one that is not readable stays."""
+
+    def other(name: Name) -> str | None:
+        found = others.get(name.text[1:]) if name.text.startswith("#") else None
+        return f'"#{found}"' if found else None
+
+    try:
+        return _rewritten(text, other)
     except FormulaProblem:
         return text
 

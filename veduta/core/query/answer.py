@@ -13,9 +13,9 @@ from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.model.model import Model
 from veduta.core.query.asked import ALIGNED, Asked, taken
 from veduta.core.query.engine.places import key_of
-from veduta.core.query.filters import Context, Filter, MeasureFilter, grouping_words, narrow
+from veduta.core.query.filters import Context, Filter, MeasureFilter, group_heading, narrow
 from veduta.core.query.keeping import REST, Shown, kept
-from veduta.core.query.measures import measure_format, measure_words, total_of
+from veduta.core.query.measures import measure_format, measure_heading, total_of
 from veduta.core.query.ordering import in_order
 from veduta.core.query.query import Column, Query, Result
 from veduta.core.query.totals import totals
@@ -114,17 +114,13 @@ def _columns(asked: Asked) -> list[Column]:
     columns, schema = [], asked.schema
     for i, group in enumerate(asked.query.groups):
         field = schema[group.field]
-        words = grouping_words(group, schema)
+        name = group_heading(group, schema, bool(asked.query.aligned))
         if asked.query.aligned and group.is_time_axis:
-            counted = f"{group.period.words.capitalize()}s since the first"
-            columns.append(Column(f"d{i}", counted, Kind.WHOLE, Grouping(field=group.field), NumberFormat(decimals=0)))
+            columns.append(Column(f"d{i}", name, Kind.WHOLE, Grouping(field=group.field), NumberFormat(decimals=0)))
             continue
-        columns.append(
-            Column(f"d{i}", words[0].upper() + words[1:], field.kind, group, field.format, shapes=field.shapes)
-        )
+        columns.append(Column(f"d{i}", name, field.kind, group, field.format, shapes=field.shapes))
     for i, (measure, node) in enumerate(zip(asked.query.measures, asked.nodes, strict=True)):
-        words = measure_words(measure, schema)
-        said = words[0].upper() + words[1:] if not measure.formula or measure.name else words
+        said = measure_heading(measure, schema)
         kind = Kind.DECIMAL if node.kind is None else node.kind
         columns.append(
             Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema))

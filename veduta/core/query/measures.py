@@ -93,6 +93,12 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     return _with_aggregate(measure, field)
 
 
+def measure_heading(measure: Measure, schema: Schema) -> str:
+    """What the column of a measure is called."""
+    words = measure_words(measure, schema)
+    return words[0].upper() + words[1:] if not measure.formula or measure.name else words
+
+
 def _with_aggregate(measure: Measure, field: Field) -> str:
     return f"{AGGREGATE_WORDS[measure.aggregate]} of {in_sentence(field.name)}"
 

@@ -371,7 +371,7 @@ def grammar(request: Request, pk: uuid.UUID) -> JsonResponse:
     if written.even:
         return JsonResponse({"text": formatted(written.text)})
     columns = services.columns_of(chart.dataset, definition, request.user)
-    fields = field_names(columns)
+    fields = field_names([column.name for column in columns])
     if written.begins:
         text = definition.specification
         if not text:

@@ -21,6 +21,7 @@ from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number,
 from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.own import Own
+from veduta.core.chart.rewriting import renumbered
 from veduta.core.chart.texts import stored
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
@@ -193,29 +194,6 @@ def vary_measure(definition: ChartDefinition, model: Model, index: Index, how: s
     measure = vary(there(shown, index), how, definition.groups, model.schema)
     definition = renumbered(definition, [*range(index + 1), *range(index + 2, len(shown) + 1)])
     return changed_by(definition, show=(*shown[: index + 1], measure, *shown[index + 1 :]))
-
-
-def renumbered(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
-    """The layers, references and looks of measures that stand elsewhere `now`, by where they stood; without those of
-    measures that are gone."""
-    layers, references = [], []
-    for layer in definition.layers:
-        measures = [now[i] for i in layer.measures if i < len(now)]
-        if None not in measures:
-            layers.append(layer.model_copy(update={"measures": tuple(measures)}))
-    for reference in definition.references:
-        place = reference.measure
-        if place is None or place >= len(now):
-            references.append(reference)
-        elif now[place] is not None:
-            references.append(reference.model_copy(update={"measure": now[place]}))
-    columns = [
-        column.model_copy(update={"measure": now[column.measure]})
-        for column in definition.look.columns
-        if column.measure < len(now) and now[column.measure] is not None
-    ]
-    look = definition.look.model_copy(update={"columns": tuple(columns)})
-    return changed_by(definition, layers=tuple(layers), references=tuple(references), look=look)
 
 
 @edit

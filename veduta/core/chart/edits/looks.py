@@ -7,11 +7,10 @@ from typing import Any, Literal, TypeVar
 from pydantic import ValidationError
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
-from veduta.core.chart.definition import (
-    ChartDefinition,
-)
+from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.registry import Index, changed_by, edit, there
 from veduta.core.chart.look import ColumnLook, PartName
+from veduta.core.chart.templates import Template, drawn_like
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -71,3 +70,9 @@ def _trend(model: Model, grain: Grain) -> Grouping:
     if dated is None:
         raise DefinitionProblem("There is no date to draw a line by.", hint="Add one to the dataset or its model.")
     return grouping_for(dated, grain)
+
+
+@edit
+def draw_like(definition: ChartDefinition, model: Model, template: Template) -> ChartDefinition:
+    """Draw it with the design of another chart, or of a template. Raises DefinitionProblem if it cannot be."""
+    return drawn_like(definition, template, model)

@@ -7,9 +7,9 @@ from typing import Literal
 from veduta.core.chart.definition import (
     ChartDefinition,
 )
-from veduta.core.chart.edits.clauses import renumbered
 from veduta.core.chart.edits.layers import move_layer
 from veduta.core.chart.edits.registry import Index, changed_by, edit, there
+from veduta.core.chart.rewriting import renumbered
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Value
 

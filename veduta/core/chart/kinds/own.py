@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Sequence
 from typing import Any
 
 from pydantic import field_validator
@@ -91,11 +92,11 @@ class Own(Kind):
         return Drawing(spec, own_rows(picture), named={"marks": drawn.rows}, notes=drawn.notes)
 
 
-def field_names(columns: list[Column]) -> list[str]:
+def field_names(columns: Sequence[str]) -> list[str]:
     """What an own specification calls the columns of an answer: by their names, each once."""
     names: list[str] = []
     for column in columns:
-        plain = SPECIAL.sub(" ", column.name).strip() or column.key
+        plain = SPECIAL.sub(" ", column).strip() or "field"
         name, number = plain, 2
         while name in names:
             name, number = f"{plain} {number}", number + 1
@@ -107,7 +108,7 @@ def own_rows(picture: Picture) -> list[dict[str, Any]]:
     """The answer's rows by the names of their columns, each with its point, and what a tooltip and a screen reader
     say. Days are written as such, other values of dimensions in words."""
     result = picture.result
-    names = field_names(result.columns)
+    names = field_names([column.name for column in result.columns])
     rows = []
     for mark, row in zip(
         marks(picture, picture.measures[:1], apart=False), result.frame.iter_rows(named=True), strict=True

@@ -14,7 +14,7 @@ from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, d
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
 from veduta.core.query.filters.rows import EmptyFilter, ListFilter, RangeFilter, TextFilter, ValuesFilter
-from veduta.core.query.filters.words import Value, grouping_words, said_of, typed
+from veduta.core.query.filters.words import Value, group_heading, grouping_words, said_of, typed
 
 __all__ = [
     "EVER",
@@ -33,6 +33,7 @@ __all__ = [
     "ValuesFilter",
     "dates_words",
     "filter_adapter",
+    "group_heading",
     "grouping_words",
     "narrow",
     "said_of",

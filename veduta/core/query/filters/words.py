@@ -62,3 +62,11 @@ def grouping_words(grouping: Grouping, schema: Schema) -> str:
     if field.name.casefold() in PLAIN_NAMES:
         return grouping.grain.words
     return f"{grouping.grain.words} of {in_sentence(field.name)}"
+
+
+def group_heading(group: Grouping, schema: Schema, aligned: bool = False) -> str:
+    """What the column of a dimension is called, whose dates may be counted from the first."""
+    if aligned and group.is_time_axis:
+        return f"{group.period.words.capitalize()}s since the first"
+    words = grouping_words(group, schema)
+    return words[0].upper() + words[1:]

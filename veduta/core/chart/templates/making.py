@@ -1,0 +1,223 @@
+"""A template made from a chart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from veduta.core.calendar import Grouping
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.conditional import TESTS, ConditionalFormat, condition_words
+from veduta.core.chart.definition import ChartDefinition, Layer, Reference
+from veduta.core.chart.drawing.references import reference_words
+from veduta.core.chart.look import Look
+from veduta.core.chart.places import formulas_in
+from veduta.core.chart.rewriting import everywhere, fields_named, over_other_fields
+from veduta.core.chart.templates.own_texts import names_of_columns, over_other_columns, tokens
+from veduta.core.chart.templates.template import Place, Takes, Template
+from veduta.core.data.fields import Aggregate, Field, Kind, Role
+from veduta.core.formula.measures import fields_in, parameters_in, with_literals, with_names
+from veduta.core.model.model import Model
+from veduta.core.model.parameters import number_set
+from veduta.core.query.measures import Measure, measure_words
+from veduta.core.words import in_sentence
+
+
+@dataclass(frozen=True)
+class Made:
+    """A template, and what of its chart is about data and was left behind, in words."""
+
+    template: Template
+    left_behind: tuple[str, ...]
+
+
+def template_of(definition: ChartDefinition, model: Model, name: str, author: str = "") -> Made:
+    """A chart's design. Raises DefinitionProblem for a chart that does not fit its data."""
+    left_behind: list[str] = []
+    design = definition.model_copy(update={"kind": choose_kind(definition, model)[0].name})
+    design = _without_parameters(_without_data(design, model, left_behind), model, left_behind)
+    ids = fields_named((design.show, design.by, design.split, design.panels, design))
+    keys = {id_: f"place_{number}" for number, id_ in enumerate(ids, 1)}
+    places = [_place(key, model.schema[id_], design, model) for id_, key in keys.items()]
+    if design.specification:
+        names = names_of_columns(design, model.schema)
+        text = over_other_columns(design.specification, names, tokens(design))
+        design = design.model_copy(update={"specification": text})
+    design = everywhere(design, lambda part: over_other_fields(_unnamed(part), keys))
+    template = Template(name=name or "Template", author=author, places=tuple(places), design=design)
+    return Made(template, tuple(left_behind))
+
+
+def _unnamed(part: Any) -> Any:
+    """A measure of a field without a name of its own, which would be wrong for another field."""
+    return part.model_copy(update={"name": ""}) if isinstance(part, Measure) and part.field else part
+
+
+def _without_data(definition: ChartDefinition, model: Model, left_behind: list[str]) -> ChartDefinition:
+    """Without what names values of the data."""
+    schema = model.schema
+    if definition.title and "{" not in definition.title:
+        left_behind.append(f"the title “{definition.title}”")
+    if definition.note:
+        left_behind.append("the note")
+    left_behind += [f"only {in_sentence(each.words(schema))}" for each in definition.only]
+    references, conditional = [], []
+    for reference in definition.references:
+        if reference.of in ("dates", "events"):
+            left_behind.append(f"the line at {reference_words(reference)}")
+        else:
+            references.append(reference)
+    for rule in definition.conditional:
+        if rule.tests == "dimension" and TESTS[rule.test].takes in ("one", "two"):
+            left_behind.append(f"the conditional format of {condition_words(rule, definition.measures, model)}")
+        else:
+            conditional.append(rule)
+    if definition.series_order:
+        left_behind.append("the order of the series")
+    if definition.colours or definition.look.names:
+        left_behind.append("colours and names of values")
+    return definition.model_copy(
+        update={
+            "dataset": "",
+            "title": definition.title if "{" in definition.title else "",
+            "note": "",
+            "only": (),
+            "series_order": (),
+            "colours": (),
+            "references": tuple(references),
+            "conditional": tuple(conditional),
+            "look": definition.look.model_copy(update={"names": Look().names}),
+        }
+    )
+
+
+def _without_parameters(definition: ChartDefinition, model: Model, left_behind: list[str]) -> ChartDefinition:
+    """With the values of parameters, which another model does not have; without what has none that can be written."""
+    given = model.given(definition.values).parameters
+
+    def written(formula: str) -> str:
+        text = with_literals(formula, given) if parameters_in(formula) else formula
+        if text is None:
+            left_behind.append(f"the formula {with_names(formula, model.schema)}, whose parameter has no one value")
+        return text or ""
+
+    def change(part: Any) -> Any:
+        if isinstance(part, Measure) and part.formula:
+            # A measure that cannot be kept is a count, so that the places of the others stay.
+            return part.model_copy(update={"formula": written(part.formula)})
+        if isinstance(part, Layer) and part.test:
+            return part.model_copy(update={"test": written(part.test)})
+        if isinstance(part, Reference) and part.parameter:
+            return part.model_copy(update={"value": number_set(part.parameter, given), "parameter": ""})
+        if isinstance(part, Reference) and part.formula:
+            return part.model_copy(update={"formula": written(part.formula)})
+        if isinstance(part, ConditionalFormat):
+            return _condition_without_parameters(part, given, written)
+        return part
+
+    definition = everywhere(definition, change)
+    title = definition.title
+    if any(parameters_in(formula) for formula in formulas_in(title)):
+        left_behind.append(f"the title “{title}”")
+        title = ""
+    keep = definition.keep
+    return definition.model_copy(
+        update={
+            "title": title,
+            "values": {},
+            "keep": keep.settled(given) if keep else None,
+            "aligned": written(definition.aligned) if definition.aligned else "",
+            "references": tuple(each for each in definition.references if _compares(each)),
+            "conditional": tuple(rule for rule in definition.conditional if rule.is_whole),
+        }
+    )
+
+
+def _compares(reference: Reference) -> bool:
+    """Whether it still has what it compares with."""
+    needed = {"number": reference.value, "formula": reference.formula or None}
+    return needed.get(reference.of, reference.of) is not None
+
+
+def _condition_without_parameters(rule: ConditionalFormat, given: Any, written: Any) -> ConditionalFormat:
+    changes: dict[str, Any] = {"formula": written(rule.formula) if rule.formula else ""}
+    if rule.against == "parameter" and rule.parameter:
+        held = given.get(rule.parameter)
+        value = held.values[0] if held and held.values else None
+        changes |= {"against": "value", "parameter": "", "value": value}
+    return rule.model_copy(update=changes)
+
+
+def _place(key: str, field: Field, design: ChartDefinition, model: Model) -> Place:
+    """The place of a field: what it takes goes by what the design does with it."""
+    groups, measures, in_formula = _uses(field.id, design)
+    counts = (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
+    takes: Takes = _kind_taken(field.kind)
+    if groups and not in_formula:
+        is_measured = any(group.width for group in groups) or (field.kind.is_number and field.role is Role.MEASURE)
+        takes = "date" if any(group.grain for group in groups) else "number" if is_measured else "dimension"
+    elif measures and not in_formula and all(measure.aggregate in counts for measure in measures):
+        takes = "any"
+    is_bound = bool(groups) or in_formula
+    return Place(
+        key=key,
+        name=field.name,
+        takes=takes,
+        level=("row" if groups else field.level) if is_bound else "",
+        guidance=_guidance(field.id, design, model),
+    )
+
+
+def _kind_taken(kind: Kind) -> Takes:
+    if kind.is_number:
+        return "number"
+    return "date" if kind.is_date else "yes_no" if kind is Kind.YES_NO else "text"
+
+
+def _uses(id_: str, design: ChartDefinition) -> tuple[list[Grouping], list[Measure], bool]:
+    """The groupings and the measures of a field in a design, and whether it is in a formula."""
+    groups: list[Grouping] = []
+    measures: list[Measure] = []
+    formulas = [design.aligned, *formulas_in(design.title)]
+
+    def look_at(part: Any) -> Any:
+        if isinstance(part, Grouping) and part.field == id_:
+            groups.append(part)
+        if isinstance(part, Measure) and part.field == id_:
+            measures.append(part)
+        formulas.append(getattr(part, "formula", "") or getattr(part, "test", ""))
+        return part
+
+    everywhere(design, look_at)
+    return groups, measures, any(id_ in fields_in(formula) for formula in formulas if formula)
+
+
+def _guidance(id_: str, design: ChartDefinition, model: Model) -> str:
+    """What a chart does with a field, the first of it."""
+
+    def names(part: Any) -> bool:
+        return id_ in fields_named(part)
+
+    for measure in design.show:
+        if measure.field == id_:
+            words = measure_words(_unnamed(measure), model.schema)
+            return "Shown." if words == model.schema[id_].name else f"Shown as {in_sentence(words)}."
+    for number, group in enumerate(design.by):
+        if group.field == id_:
+            return "What the rows are grouped by." if not number else "What they are grouped by besides."
+    if design.split and design.split.field == id_:
+        return "What makes the series."
+    if design.panels and names(design.panels.by):
+        return "What makes the panels."
+    for places, words in (
+        (design.show, "In a formula that is shown."),
+        (design.conditional, "In a conditional format."),
+        (design.layers, "What colours go by."),
+        (design.references, "What marks are held against."),
+        (design.keep, "What decides which are kept."),
+        (design.sort, "What the order goes by."),
+        (design.look, "Drawn in the cells."),
+    ):
+        if names(places):
+            return words
+    return "In the title."
