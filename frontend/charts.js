@@ -1,7 +1,7 @@
 // What pages with drawings load besides app.js.
 import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
-import { drawnOnce } from "./lib/drawn_once.js";
+import { drawnOnce, pictured } from "./lib/drawn_once.js";
 import { watchSkips } from "./lib/draw.js";
 import { specification } from "./specification.js";
 import { workbench } from "./workbench.js";
@@ -11,3 +11,4 @@ Alpine.data("workbench", workbench);
 Alpine.data("specification", specification);
 Alpine.data("dashboard", dashboard);
 Alpine.data("drawnOnce", drawnOnce);
+Alpine.data("pictured", pictured);

@@ -101,7 +101,7 @@ export function uploader() {
         sending.setRequestHeader("X-File-Name", encodeURIComponent(file.name));
         sending.setRequestHeader("Content-Type", "application/octet-stream");
         sending.upload.onprogress = ({ loaded, total }) => {
-          showShare(this.$refs.bar, loaded / total);
+          if (this.$refs.bar) showShare(this.$refs.bar, loaded / total); // small files have none
           this.said =
             before + (loaded < total ? `${megabytes(loaded)} of ${megabytes(total)}` : "Looking at what is in it…");
         };

@@ -51,6 +51,7 @@ export function workbench() {
 
     init() {
       this.base = this.$root.dataset.base;
+      this.asTemplate = this.$root.dataset.template; // in a menu, $root is the menu
       this.history = new History(start.id, { definition: start.definition });
       this.revision = start.revision;
       this.saved = start.saved && !start.draft;
@@ -542,6 +543,23 @@ export function workbench() {
     },
     sendDefinition(event) {
       event.target.elements.definition.value = JSON.stringify(this.definition);
+    },
+
+    async drawLike() {
+      try {
+        const address = await dialog(await getHtml(this.$root.dataset.likes), { label: "Draw it like another" }).closed;
+        if (!address) return;
+        const { template } = await getJson(address);
+        await this.answer({ edit: "draw_like", template });
+      } catch (error) {
+        failed(error);
+      }
+    },
+    // What is on the screen makes the template, so the draft is kept first.
+    async saveAsTemplate() {
+      await working;
+      await this.draft();
+      if (!this.unsent) location.href = this.asTemplate;
     },
 
     async place() {

@@ -153,6 +153,16 @@ export function clear(host) {
 }
 
 /**
+ * A picture of what is drawn in a host: a PNG in Base64, or "" where it is HTML.
+ * @param {HTMLElement} host
+ */
+export async function pictureOf(host) {
+  const view = drawings.get(host)?.view;
+  if (!view) return "";
+  return (await view.toImageURL("png")).replace("data:image/png;base64,", "");
+}
+
+/**
  * Draws an answer. Where only the rows have changed, the drawing moves to them.
  * @param {HTMLElement} host
  * @param {Answer} data

@@ -1,6 +1,19 @@
 // A drawing that comes with its page.
-import { sent } from "./dom.js";
-import { draw } from "./draw.js";
+import { all, byId, sent } from "./dom.js";
+import { draw, pictureOf } from "./draw.js";
+
+/** A drawing of which a picture can be kept: its form's field takes it, where there is one. */
+export function pictured() {
+  return {
+    /** @this {any} */
+    async init() {
+      await draw(this.$root, sent(this.$root.dataset.from));
+      const picture = await pictureOf(this.$root);
+      /** @type {HTMLInputElement} */ (byId("template-picture")).value = picture;
+      for (const offer of all(document, "[data-picture-offer]")) offer.hidden = !picture;
+    },
+  };
+}
 
 export function drawnOnce() {
   return {

@@ -106,6 +106,7 @@ PLAIN = {
     "new feed": ("analyst", "/data/connections/new/feed/"),
     "new database": ("analyst", "/data/connections/new/database/"),
     "colours": ("analyst", "/data/colours/"),
+    "templates": ("analyst", "/templates/"),
     "lineage": ("analyst", "/data/lineage/"),
     "people": ("steward", "/people/"),
     "person": ("steward", "/people/2/"),
@@ -341,6 +342,25 @@ def formula_of_the_model(walker: Walker) -> None:
 def source(walker: Walker) -> None:
     walker.go("/data/connections/")
     walker.page.click("a:text-is('Skerry & Sound systems')")
+
+
+@state("analyst")
+def template(walker: Walker) -> None:
+    walker.go(walker.named("/templates/", "Above the mean"))
+    walker.page.wait_for_selector("button:has-text('Make the chart')")
+
+
+@state("analyst")
+def chart_about_to_be_a_template(walker: Walker) -> None:
+    walker.go(walker.named("/charts/", "Fare revenue by month and region").replace("/charts/", "/templates/of/"))
+    walker.page.wait_for_selector("[data-picture-offer]:visible")
+
+
+@state("analyst", part=DIALOG)
+def drawn_like(walker: Walker) -> None:
+    walker.chart("Fare revenue by month and region")
+    walker.page.click("button:has-text('Draw like')")
+    walker.page.wait_for_selector("dialog #likes")
 
 
 @state("analyst")

@@ -62,7 +62,7 @@ class Everybody(BrowserTest):
 
     def sideways(self) -> list[str]:
         with suppress(TimeoutError):  # what stands beside something is moved once the window has changed
-            self.page.wait_for_function(f"{SIDEWAYS} <= 0", timeout=2_000)
+            self.page.wait_for_function(f"() => {SIDEWAYS} <= 0", timeout=2_000)
         wide = self.page.evaluate(SIDEWAYS)
         return [f"sideways scroll of {wide} px"] if wide > 0 else []
 

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import base64
 import os
 import tempfile
 import uuid
@@ -15,13 +16,16 @@ from django.test import Client, override_settings, tag
 from django.urls import URLPattern, get_resolver, reverse
 
 from tests.web.support import PASSWORD, WebTest
+from veduta.core.chart.templates import template_of
 from veduta.demo.load import load_demo
 from veduta.web import installation
 from veduta.web.accounts.models import User
 from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
+from veduta.web.chart_templates.services import keep
 from veduta.web.colours.models import ValueColour
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
+from veduta.web.modelling.services import model_of
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
@@ -45,7 +49,7 @@ FOR_EXPLORERS = {
 SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
-NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "chart-new"}
+NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "template-restore", "chart-new", "template-use"}
 TAKES_POST = {"upload-receive"}
 
 
@@ -67,6 +71,10 @@ class EveryView(WebTest):
         connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
         self.shapes = self.make_shapes()
         colour = ValueColour.objects.create(key="region", fields=["Region"], values='["North Reach"]', given="1")
+        chart = self.dataset.charts.first()
+        template = template_of(chart.load(), model_of(self.dataset), "Ranking").template
+        png = base64.b64encode(b"\x89PNG\r\n\x1a\n").decode()
+        self.template = keep(self.analyst, template.model_copy(update={"picture": png}))
         self.numbers = {"connection": connection.pk, "colours": colour.pk, "refresh": self.dataset.refreshes.get().pk}
 
     def address(self, pattern: URLPattern) -> str:
@@ -81,6 +89,7 @@ class EveryView(WebTest):
             "atlas": self.shapes.pk,
             "refresh": self.dataset.pk,
             "model": self.dataset.pk,
+            "template": self.template.pk,
         }
         values = {
             "number": self.numbers.get(pattern.name.split("-")[0], 1),
@@ -90,6 +99,7 @@ class EveryView(WebTest):
             "block_id": "bars",
             "control_id": "region",
             "slug": "first-steps",
+            "chart": self.dataset.charts.first().pk,
         }
         if "pk" in pattern.pattern.converters:
             start = pattern.name.split("-")[0]

@@ -20,6 +20,7 @@ from veduta.demo.maps import load_maps
 from veduta.demo.model import load_model, save_new
 from veduta.demo.pictures import EVENTS, load_pictures
 from veduta.demo.standin import TOKEN, write_operations
+from veduta.demo.templates import load_templates
 from veduta.web.accounts.models import User
 from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.models import Chart
@@ -87,6 +88,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
         load_model(analyst, folder)
         load_maps(analyst)
         load_pictures(analyst)
+        load_templates(analyst)
         return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
     path = write_sailings(folder / "sailings.csv", rows)
@@ -104,6 +106,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     say("Drawing the season in pictures …")
     load_maps(analyst)
     load_pictures(analyst)
+    load_templates(analyst)
     return made
 
 

@@ -7,6 +7,7 @@ urlpatterns = [
     path("", include("veduta.web.accounts.urls")),
     *(path("data/", include(f"veduta.web.{name}.urls")) for name in DATA),
     path("charts/", include("veduta.web.charts.urls")),
+    path("templates/", include("veduta.web.chart_templates.urls")),
     path("dashboards/", include("veduta.web.dashboards.urls")),
 ]
 handler404 = "veduta.web.home.views.not_found"

@@ -126,10 +126,14 @@ def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | Non
 
 def name_in_lists(user: User, dataset: Dataset, definition: ChartDefinition) -> str:
     """What a chart is called in lists: its title, or else what its sentence says."""
+    said = without_values(definition.title)
+    if said and said == definition.title:
+        return said[:300]
     try:
-        return (without_values(definition.title) or default_title(definition, model_for(dataset, user).schema))[:300]
+        asked = default_title(definition, model_for(dataset, user).schema)
     except VedutaError:
-        return f"Chart of {dataset.name}"[:300]
+        return (said or f"Chart of {dataset.name}")[:300]
+    return f"{said} · {asked}"[:300] if said else asked[:300]
 
 
 def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> list[Answered]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpResponse, JsonResponse, UnreadablePostError
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -11,7 +11,7 @@ from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.colours import services
 from veduta.web.colours.models import ValueColour
-from veduta.web.common.bodies import takes_files
+from veduta.web.common.bodies import small_file, takes_files
 from veduta.web.common.downloads import as_file
 from veduta.web.common.requests import Line, Sent, sent
 
@@ -91,12 +91,7 @@ def forget(request: Request, number: int) -> JsonResponse:
 @builders_only
 def receive(request: Request) -> JsonResponse:
     """Take a file of colours, JSON or CSV, as the raw body of the request."""
-    try:
-        content = request.read(LARGEST + 1)
-    except UnreadablePostError:
-        raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
-    if len(content) > LARGEST:
-        raise FileProblem("The file is larger than 2 MB.", hint="Lists of colours are small: is it the right one?")
+    content = small_file(request, LARGEST, "Lists of colours")
     try:
         services.receive(request.user, content.decode("utf-8"))
     except UnicodeDecodeError:

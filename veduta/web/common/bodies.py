@@ -11,8 +11,10 @@ from typing import Any, TypeVar
 from django.conf import settings
 from django.contrib.auth import SESSION_KEY
 from django.contrib.sessions.backends.db import SessionStore
-from django.http import parse_cookie
+from django.http import HttpRequest, UnreadablePostError, parse_cookie
 from django.urls import Resolver404, resolve
+
+from veduta.core.errors import FileProblem
 
 Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 View = TypeVar("View", bound=Callable[..., Any])
@@ -41,6 +43,20 @@ def takes_files(view: View) -> View:
     """For a view that takes whole files as a request's body, from whoever is signed in."""
     view.takes_files = True  # type: ignore[attr-defined]
     return view
+
+
+def small_file(request: HttpRequest, most: int, things: str) -> bytes:
+    """A file that is a request's body, of at most so many bytes; `things` is what such files are. Raises FileProblem
+    for one that is larger or did not come whole."""
+    try:
+        content = request.read(most + 1)
+    except UnreadablePostError:
+        raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
+    if len(content) > most:
+        raise FileProblem(
+            f"The file is larger than {most / 1024**2:,.0f} MB.", hint=f"{things} are small: is it the right one?"
+        )
+    return content
 
 
 def may_be_large(scope: Mapping[str, Any]) -> bool:

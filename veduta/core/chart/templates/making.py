@@ -194,30 +194,22 @@ def _uses(id_: str, design: ChartDefinition) -> tuple[list[Grouping], list[Measu
 
 def _guidance(id_: str, design: ChartDefinition, model: Model) -> str:
     """What a chart does with a field, the first of it."""
-
-    def names(part: Any) -> bool:
-        return id_ in fields_named(part)
-
     for measure in design.show:
         if measure.field == id_:
             words = measure_words(_unnamed(measure), model.schema)
             return "Shown." if words == model.schema[id_].name else f"Shown as {in_sentence(words)}."
-    for number, group in enumerate(design.by):
-        if group.field == id_:
-            return "What the rows are grouped by." if not number else "What they are grouped by besides."
-    if design.split and design.split.field == id_:
-        return "What makes the series."
-    if design.panels and names(design.panels.by):
-        return "What makes the panels."
-    for places, words in (
-        (design.show, "In a formula that is shown."),
+        if id_ in fields_named(measure):
+            return f"In “{measure_words(measure, model.schema)}”."
+    uses = (
+        (design.by[:1], "What the rows are grouped by."),
+        (design.by[1:], "What they are grouped by besides."),
+        (design.split, "What makes the series."),
+        (design.panels, "What makes the panels."),
         (design.conditional, "In a conditional format."),
         (design.layers, "What colours go by."),
         (design.references, "What marks are held against."),
         (design.keep, "What decides which are kept."),
         (design.sort, "What the order goes by."),
         (design.look, "Drawn in the cells."),
-    ):
-        if names(places):
-            return words
-    return "In the title."
+    )
+    return next((words for part, words in uses if id_ in fields_named(part)), "In the title.")

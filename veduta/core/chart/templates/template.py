@@ -29,7 +29,7 @@ TAKES: Final[dict[Takes, str]] = {
     "date": "a date",
     "text": "text",
     "yes_no": "yes or no",
-    "dimension": "what can be grouped by",
+    "dimension": "a dimension",
     "any": "anything",
 }
 
