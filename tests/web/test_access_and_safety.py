@@ -49,7 +49,15 @@ FOR_EXPLORERS = {
 SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
 FOR_STEWARDS = {"people", "person", "dataset-release"}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
-NOT_THERE = {"parts", "dataset-restore", "chart-restore", "dashboard-restore", "template-restore", "chart-new", "template-use"}
+NOT_THERE = {
+    "parts",
+    "dataset-restore",
+    "chart-restore",
+    "dashboard-restore",
+    "template-restore",
+    "chart-new",
+    "template-use",
+}
 TAKES_POST = {"upload-receive"}
 
 

@@ -174,7 +174,8 @@ class Looks(ChartTest):
         saved = {"definition": data["definition"], "revision": self.chart.revision}
         self.assertEqual(self.ask("chart-save", self.chart.pk, data=saved).status_code, 200)
         self.chart.refresh_from_db()
-        self.assertEqual(str(self.chart), "… earns <b> … · Fare by region")  # lists are read by others, who may see other rows
+        # Lists are read by others, who may see other rows.
+        self.assertEqual(str(self.chart), "… earns <b> … · Fare by region")
         refused = self.answer({"edit": "set_note", "note": "as {nothing}"})
         self.assertEqual(refused.status_code, 422)
         self.assertIn("“{nothing}” in the text", refused.json()["message"])
