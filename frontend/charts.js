@@ -1,12 +1,14 @@
 // What pages with drawings load besides app.js.
 import Alpine from "@alpinejs/csp";
 import { dashboard } from "./dashboard.js";
+import { watchFolding } from "./lib/folding.js";
 import { drawnOnce, pictured } from "./lib/drawn_once.js";
 import { watchSkips } from "./lib/draw.js";
 import { specification } from "./specification.js";
 import { workbench } from "./workbench.js";
 
 watchSkips();
+watchFolding();
 Alpine.data("workbench", workbench);
 Alpine.data("specification", specification);
 Alpine.data("dashboard", dashboard);

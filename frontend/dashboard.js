@@ -8,6 +8,7 @@ import { debounce, failed } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
+import { columnsAsked } from "./lib/sorting.js";
 
 // A state of more characters than this stands in the address by the key under which the server keeps it.
 const LONG = 1_500;
@@ -262,7 +263,7 @@ export function dashboard() {
     boardClicked(event) {
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
-      const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
+      const column = columnsAsked(event);
       if (column) this.go({ sorts: { ...this.state.sorts, [near(event, "[data-block]").dataset.block]: column } });
       if (rows) this.behind(rows.dataset.rowsOf, {});
       if (table) {

@@ -17,6 +17,7 @@ import { updateContent } from "./lib/update.js";
 import { elementOf, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
+import { columnsAsked } from "./lib/sorting.js";
 import { giveTones } from "./lib/tones.js";
 
 export function workbench() {
@@ -87,7 +88,7 @@ export function workbench() {
       });
       listen(this.$refs.rows, (points) => points[0].length && this.behind(points));
       this.$root.addEventListener("click", (event) => {
-        const column = near(event, "[data-sort-column]")?.dataset.sortColumn;
+        const column = columnsAsked(event);
         if (column) this.answer({ edit: "sort_by_column", column });
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);

@@ -4,6 +4,7 @@ import { expressionInterpreter } from "vega-interpreter";
 import * as vegaLite from "vega-lite";
 import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchCanvas } from "./canvas.js";
 import { all, made, near, sent } from "./dom.js";
+import { refold } from "./folding.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
@@ -201,6 +202,7 @@ function showHtml(host, html) {
   if (host.contains(document.activeElement)) updateContent(host, html);
   else host.innerHTML = html;
   giveTones(host);
+  refold(host);
   host.classList.remove("drawn");
 }
 

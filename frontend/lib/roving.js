@@ -11,7 +11,8 @@ const STEPS = { ArrowDown: 1, ArrowRight: 1, ArrowUp: -1, ArrowLeft: -1 };
 function thingsOf(group) {
   const things = all(group, group.dataset.roving ?? "");
   const canBe = (/** @type {HTMLElement} */ thing) => thing.offsetParent && !thing.matches(":disabled");
-  return "rovingGrid" in group.dataset ? things : things.filter(canBe);
+  if (!("rovingGrid" in group.dataset)) return things.filter(canBe);
+  return things.filter((thing) => !thing.closest("tr")?.hidden); // what is folded is not gone through
 }
 
 /**

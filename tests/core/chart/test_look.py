@@ -118,8 +118,8 @@ class Parts(unittest.TestCase):
         look = {"table": {"numbered": True, "held": True, "texts": "wrap"}}
         for kind, by in (("table", ["region"]), ("crosstab", ["region", MONTH])):
             table = spec_of(look, kind=kind, by=by).drawing.table
-            self.assertEqual(table.classes, "numbered held texts-wrap")
-        self.assertEqual(spec_of({}, kind="table").drawing.table.classes, "")
+            self.assertEqual(table.look.classes, "numbered held texts-wrap")
+        self.assertEqual(spec_of({}, kind="table").drawing.table.look.classes, "")
 
     def test_those_that_are_hidden_can_be_shown_again(self):
         look = {"value": {"hidden": True}, "legend": {"place": "none"}}

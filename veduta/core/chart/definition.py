@@ -4,10 +4,12 @@ value; everything else is computed from it."""
 from __future__ import annotations
 
 import datetime as dt
+import json
+from collections.abc import Sequence
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import Field as Attribute
-from pydantic import StringConstraints, model_validator
+from pydantic import StringConstraints, ValidationError, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
@@ -15,9 +17,10 @@ from veduta.core.chart.look import Colour, Look
 from veduta.core.chart.places import formulas_in
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
+from veduta.core.jsontext import UnreadableJson, read_json
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
-from veduta.core.query.query import Sort
+from veduta.core.query.query import Sort, Tie
 from veduta.core.stored import load
 
 VERSION: Final = 2
@@ -170,6 +173,7 @@ class ChartDefinition(Frozen):
     def worked_out(self) -> list[Measure]:
         """Everything that is worked out for the chart, shown or not; some of it may be there twice."""
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
+        measures += [tie.measure for tie in self.sort.ties] if self.sort else []
         measures += [layer.shade for layer in self.layers]
         measures += [measure for each in self.conditional for measure in each.measures()]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
@@ -214,23 +218,54 @@ def default_measure(field: Field) -> Measure:
     return Measure(field=field.id, aggregate=field.aggregate if field.aggregate in fitting else fitting[0])
 
 
-def sort_of_column(definition: ChartDefinition, column: str) -> Sort | None:
-    """The sort by a column of the chart's rows, named as by `sorted_column`, with a "-" before it where it descends;
-    None if the chart has no such column or cannot be sorted by it."""
-    name = column.removeprefix("-")
-    descending = name != column
+def sort_of_column(definition: ChartDefinition, columns: str) -> Sort | None:
+    """The sort by a column of the chart's rows, named as by `sorted_columns`, with a "-" before it where it descends,
+    and of a crosstab with the values across, as m0@["2025"]; further columns behind commas decide where those before
+    them tie. None if the chart has no such column or cannot be sorted by it."""
+    column, *further = [columns] if "@" in columns else columns.split(",")
+    name, _, place = column.removeprefix("-").partition("@")
+    descending = column.startswith("-")
     if name == "d0" and definition.by:
         return Sort(by="time" if definition.by[0].is_time_axis else "name", descending=descending)
-    measures = {f"m{i}": measure for i, measure in enumerate(definition.measures)}
-    return Sort(by="measure", measure=measures[name], descending=descending) if name in measures else None
+    ties = [_tie(definition, each) for each in further]
+    measure = _measure_of(definition, name)
+    if measure is None or None in ties:
+        return None
+    try:
+        at = read_json(place) if place else ()
+        return Sort(by="measure", measure=measure, descending=descending, at=at, ties=[tie for tie in ties if tie])
+    except (UnreadableJson, ValidationError):
+        return None
 
 
-def sorted_column(definition: ChartDefinition, sort: Sort) -> str:
-    """The column of the chart's rows that a sort goes by: "m1" for its second measure, "d0" for its first dimension; ""
-    if it is not shown, or in an order of its own."""
-    if sort.by == "own":
-        return ""
+def _measure_of(definition: ChartDefinition, column: str) -> Measure | None:
+    return {f"m{i}": measure for i, measure in enumerate(definition.measures)}.get(column)
+
+
+def _tie(definition: ChartDefinition, column: str) -> Tie | None:
+    name = column.removeprefix("-")
+    measure = _measure_of(definition, name)
+    is_there = measure or (name == "d0" and definition.by)
+    return Tie(measure=measure, descending=name != column) if is_there else None
+
+
+def sorted_columns(definition: ChartDefinition, sort: Sort | None) -> dict[str, bool]:
+    """The columns of the chart's rows that a sort goes by, the first first, and whether each descends: "m1" for the
+    second measure, "d0" for the first dimension. There are none for what is not shown, or an order of its own."""
+    if sort is None or sort.by == "own":
+        return {}
     if sort.by != "measure":
-        return "d0"
-    by = sort.measure or definition.measures[0]
-    return next((f"m{i}" for i, shown in enumerate(definition.measures) if shown.same_number(by)), "")
+        return {"d0": sort.descending}
+    columns = {_column_of(definition, sort.measure or definition.measures[0], sort.at): sort.descending}
+    columns |= {_column_of(definition, tie.measure) if tie.measure else "d0": tie.descending for tie in sort.ties}
+    return {column: descending for column, descending in columns.items() if column}
+
+
+def _column_of(definition: ChartDefinition, measure: Measure, at: Sequence[Value] = ()) -> str:
+    shown = next((i for i, own in enumerate(definition.measures) if own.same_number(measure)), None)
+    return "" if shown is None else column_at(shown, at)
+
+
+def column_at(measure: int, place: Sequence[Value]) -> str:
+    """A column of numbers, of a crosstab at some values of the dimensions across."""
+    return f"m{measure}@{json.dumps(list(place))}" if place else f"m{measure}"

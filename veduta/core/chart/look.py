@@ -79,12 +79,16 @@ class TitleLook(Frozen):
 
 class TableLook(Frozen):
     """A table or a crosstab: whether its rows are numbered, its first column is held while it is scrolled, long texts
-    wrap or stay in one line, and rows are close together."""
+    wrap or stay in one line, rows are close together, and what is the same as above is left blank. Subtotals stand
+    below their groups or above them, which may be `folded` at first."""
 
     numbered: bool = False
     held: bool = False
     texts: Literal["", "wrap", "line"] = ""
     rows: Literal["", "close", "wide"] = ""
+    blank: bool = False
+    subtotals: Literal["", "above"] = ""
+    folded: bool = False
 
     @property
     def classes(self) -> str:

@@ -17,7 +17,7 @@ from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.filters import grouping_words
 from veduta.core.query.measures import Keep, measure_words, words_together
-from veduta.core.query.query import Sort
+from veduta.core.query.query import Sort, Tie
 from veduta.core.words import in_sentence, listed
 
 
@@ -144,10 +144,18 @@ def keep_words(definition: ChartDefinition, keep: Keep, schema: Schema) -> str:
     return f"{keep.end} {keep.count_words}{of} by {in_sentence(measure_words(keep.by, schema))}{rest}"
 
 
+def _tie_words(tie: Tie, schema: Schema) -> str:
+    if tie.measure is None:
+        return "from Z to A" if tie.descending else "from A to Z"
+    return f"{in_sentence(measure_words(tie.measure, schema))}, {'highest' if tie.descending else 'lowest'} first"
+
+
 def sort_words(sort: Sort, schema: Schema) -> str:
     if sort.by == "measure":
         name = f" {in_sentence(measure_words(sort.measure, schema))}" if sort.measure else ""
-        return f"by{name or ' value'}, {'highest' if sort.descending else 'lowest'} first"
+        at = f" at {', '.join(value_words(value, None) for value in sort.at)}" if sort.at else ""
+        ties = "".join(f", then {_tie_words(tie, schema)}" for tie in sort.ties)
+        return f"by{name or ' value'}{at}, {'highest' if sort.descending else 'lowest'} first{ties}"
     if sort.by == "time":
         return "latest first" if sort.descending else "earliest first"
     if sort.by == "own":

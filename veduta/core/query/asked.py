@@ -112,7 +112,7 @@ class Asked:
         if self.keep and self.ranks_cells:
             measures.append(self.keep.by)
         if len(self.keys) == 1 and self.sort.by == "measure":
-            measures.append(self.sort_measure)
+            measures += [self.sort_measure, *(tie.measure for tie in self.sort.ties if tie.measure)]
         return measures
 
     def _passing(self) -> pl.DataFrame:

@@ -8,6 +8,8 @@ import polars as pl
 
 from veduta.core.query.asked import ALIGNED, Asked, taken
 from veduta.core.query.keeping import REST, Shown
+from veduta.core.query.measures import Measure
+from veduta.core.query.query import Tie
 
 ORDER = "__order"
 
@@ -44,22 +46,33 @@ def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[p
     cells, sort, group, key = shown.cells, asked.sort, asked.groups[0], asked.keys[0]
     empties_last = (pl.col(key).is_null(), False)
     if sort.by == "measure":
-        cells, order = _with_measure(asked, shown)
-        return cells, [empties_last, (pl.col(order), sort.descending)]
+        ties = [Tie(measure=asked.sort_measure, descending=sort.descending), *sort.ties]
+        orders: list[tuple[pl.Expr, bool]] = []
+        for number, tie in enumerate(ties):
+            if tie.measure is None:
+                orders.append((_alphabetical(cells, key), tie.descending))
+            else:
+                cells, order = _with_measure(asked, replace(shown, cells=cells), tie.measure, f"{ORDER}{number}")
+                orders.append((pl.col(order), tie.descending))
+        return cells, [empties_last, *orders]
     if node := asked.engine.sort_node(group):
         return cells, [empties_last, (pl.col(asked.columns[node]), sort.descending)]
     if cells[key].dtype == pl.String:
-        return cells, [(pl.col(key).str.to_lowercase(), sort.descending)]
+        return cells, [(_alphabetical(cells, key), sort.descending)]
     return cells, []
 
 
-def _with_measure(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, str]:
-    """The cells with the measure by which the first dimension is sorted, and the name of its column."""
-    measure = asked.sort_measure
+def _alphabetical(cells: pl.DataFrame, key: str) -> pl.Expr:
+    return pl.col(key).str.to_lowercase() if cells[key].dtype == pl.String else pl.col(key)
+
+
+def _with_measure(asked: Asked, shown: Shown, measure: Measure, name: str) -> tuple[pl.DataFrame, str]:
+    """The cells with a measure by which the first dimension is sorted, and its column, which has the name if it is
+    new."""
     if len(asked.keys) == 1:
         same = next((i for i, other in enumerate(asked.query.measures) if other.same_number(measure)), None)
         return shown.cells, asked.columns[asked.node(measure) if same is None else asked.nodes[same]]
     key = asked.keys[0]
     ranked, column = asked.ranking(measure, asked.groups[0], shown.cells, shown.narrowed)
-    ranking = taken(ranked, {key: key, ORDER: column})
-    return shown.cells.join(ranking, on=key, how="left", nulls_equal=True), ORDER
+    ranking = taken(ranked, {key: key, name: column})
+    return shown.cells.join(ranking, on=key, how="left", nulls_equal=True), name

@@ -17,16 +17,26 @@ from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Keep, Measure
 
 
+class Tie(Frozen):
+    """A further measure, or the name, which decides where all before it are equal."""
+
+    measure: Measure | None = None
+    descending: bool = False
+
+
 class Sort(Frozen):
     """The order of the first dimension's values; empties always come last.
 
-    `values` is the order of `own`; values it does not name follow alphabetically.
+    `values` is the order of `own`; values it does not name follow alphabetically. A crosstab may be sorted by a measure
+    `at` some values of the dimensions across. Values that tie by a measure are in the order of the `ties`.
     """
 
     by: Literal["measure", "name", "time", "own"] = "name"
     measure: Measure | None = None
     descending: bool = False
     values: tuple[Value, ...] = Attribute((), max_length=5_000)
+    at: tuple[Value, ...] = Attribute((), max_length=10)
+    ties: tuple[Tie, ...] = Attribute((), max_length=5)
 
 
 class Query(Frozen):

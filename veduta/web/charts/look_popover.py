@@ -43,6 +43,9 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("held", "The first column", [(False, "Scrolls"), (True, "Is held")]),
         ("texts", "Long texts", [("", "As fits"), ("wrap", "Wrap"), ("line", "In one line")]),
         ("rows", "Rows stand", [("close", "Close"), ("", "As usual"), ("wide", "Wide")]),
+        ("blank", "The same as above", [(False, "Is repeated"), (True, "Left blank")]),
+        ("subtotals", "Subtotals stand", [("", "Below their group"), ("above", "Above it")]),
+        ("folded", "Groups with subtotals are", [(False, "Open"), (True, "Folded at first")]),
     ],
     "whole": [("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")])],
 }

@@ -71,7 +71,7 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
     result = answered.result
     layout = draw_table(Picture(answered.definition, result)).table
     assert layout is not None, "a table is drawn as one"
-    layout.rows = layout.rows[:limit]
+    layout.rows, layout.depths = layout.rows[:limit], layout.depths[:limit]
     context = {
         "layout": layout,
         "title": answered.title,

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from dataclasses import field as attribute
+from itertools import accumulate
 from typing import Any
 
 import polars as pl
 
-from veduta.core.chart.definition import sorted_column
+from veduta.core.chart.definition import sorted_columns
 from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
-from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.drawing.picture import Picture, plain_point
+from veduta.core.chart.look import TableLook
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
@@ -25,20 +28,26 @@ Row = dict[str, Any]
 class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
     `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
-    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending". Beside its number
+    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending", as the
+    so manieth of several. Beside its number
     may stand a `bar` (where it begins, how long it is, whether it is negative; at which side, in which colour), a step
-    of `shade`, and a small `line` with what it says. Conditional formats may say how it looks (`look`)."""
+    of `shade`, and a small `line` with what it says. Conditional formats may say how it looks (`look`). What is
+    `repeated` from the row above is not seen."""
 
     text: str
     number: bool = False
     point: list[Any] | None = None
     span: int = 1
+    rows: int = 1
     on: bool = True
     negative: bool = False
     subtotal: bool = False
+    repeated: bool = False
+    folds: str = ""
     behind: list[Any] | None = None
     sorts: str = ""
     sorted: str = ""
+    sorted_as: int = 0
     bar: tuple[float, float, bool] | None = None
     bar_side: str = ""
     bar_colour: str = ""
@@ -54,16 +63,39 @@ class Cell:
         return not (self.bar or self.line or self.letters or self.look)
 
 
+@dataclass(frozen=True)
+class Line:
+    """A body row of a table; `depth` as in its layout."""
+
+    depth: int
+    headings: list[Cell]
+    cells: list[Cell]
+
+
 @dataclass
 class TableLayout:
-    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells; `classes` say how
-    they look."""
+    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells, and how it looks
+    as a whole. `depths` are, for each body row, how many dimensions the group has that it closes as a subtotal, or 0.
+    `sorted_by` are the columns by which it is sorted, as headings name them."""
 
     headings: list[list[Cell]]
     rows: list[list[Cell]]
     totals: list[list[Cell]] = attribute(default_factory=list)
     row_headings: int = 1
-    classes: str = ""
+    look: TableLook = TableLook()
+    sorted_by: str = ""
+    depths: list[int] = attribute(default_factory=list)
+
+    @property
+    def lines(self) -> list[Line]:
+        """The body rows with their depths, headings and other cells."""
+        depths = self.depths or [0] * len(self.rows)
+        return [Line(depth, *self._parted(row)) for depth, row in zip(depths, self.rows, strict=True)]
+
+    def _parted(self, row: list[Cell]) -> tuple[list[Cell], list[Cell]]:
+        ends = list(accumulate(cell.span for cell in row))
+        headings = sum(end <= self.row_headings for end in ends)
+        return row[:headings], row[headings:]
 
 
 @dataclass
@@ -135,13 +167,22 @@ def heading(picture: Picture, column: Column) -> Cell:
     number = column.is_measure or is_number(column)
     if not column.is_measure and column.key != "d0":
         return Cell(column.name, number=number)
-    sort = picture.definition.sort
-    order = ""
-    if sort and sorted_column(picture.definition, sort) == column.key:
-        order = "descending" if sort.descending else "ascending"
-    down_next = order == "ascending" or (not order and column.is_measure)
-    sorts = f"-{column.key}" if down_next else column.key
-    return Cell(column.name, number=number, sorts=sorts, sorted=order)
+    return replace(sorting(picture, column.key, down_first=column.is_measure), text=column.name, number=number)
+
+
+def sorting(picture: Picture, name: str, down_first: bool = True) -> Cell:
+    """A heading that sorts by the column of a name, at first downwards or not, and then the other way round."""
+    columns = sorted_columns(picture.definition, picture.definition.sort)
+    order = "" if name not in columns else "descending" if columns[name] else "ascending"
+    place = list(columns).index(name) + 1 if name in columns and len(columns) > 1 else 0
+    down_next = order == "ascending" or (not order and down_first)
+    return Cell("", sorts=f"-{name}" if down_next else name, sorted=order, sorted_as=place)
+
+
+def sorted_by(picture: Picture) -> str:
+    """The columns by which a table is sorted, as its headings name them."""
+    columns = sorted_columns(picture.definition, picture.definition.sort)
+    return ",".join(f"-{name}" if descending else name for name, descending in columns.items())
 
 
 def total_cells(picture: Picture, row: dict[str, Any], behind: list[Any]) -> list[Cell]:
@@ -169,6 +210,41 @@ def in_order(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
     first = [value for value in own if value in there]
     last = [value for value in (None, REST_POINT) if value in there and value not in first]
     return first + sorted(value for value in there if value not in (*first, *last)) + last
+
+
+def subtotal_heading(text: str, span: int, group: Key) -> Cell:
+    """The heading of the row that closes a group, into which its rows can be folded."""
+    return Cell(text, span=span, subtotal=True, folds=json.dumps(plain_point(list(group))))
+
+
+def with_subtotals(keys: list[Key], depths: Sequence[int], above: bool = False) -> list[Key]:
+    """Keys of rows with those of the groups that so many of their first values make, from few to many, each below its
+    rows, or above them.
+
+    >>> with_subtotals([("A", 1), ("A", 2), ("B", 1)], [1])
+    [('A', 1), ('A', 2), ('A',), ('B', 1), ('B',)]
+    """
+    lines: list[Key] = []
+    for place, key in enumerate(keys):
+        before = keys[place - 1] if place else ()
+        after = keys[place + 1] if place + 1 < len(keys) else ()
+        begun = [key[:depth] for depth in depths if before[:depth] != key[:depth]]
+        ended = [key[:depth] for depth in reversed(depths) if after[:depth] != key[:depth]]
+        lines += [*begun, key] if above else [key, *ended]
+    return lines
+
+
+def with_repeats_marked(rows: list[list[Cell]], depths: list[int], dimensions: int) -> list[list[Cell]]:
+    """Rows in which the headings that say the same as those above them, within the same group, are marked."""
+    marked, last = [], [""] * dimensions
+    for depth, row in zip(depths, rows, strict=True):
+        words = [cell.text for cell in row[:dimensions]]
+        if depth:
+            last = [""] * dimensions
+        same = next((i for i in range(dimensions - 1) if words[i] != last[i]), dimensions - 1)
+        marked.append([replace(cell, repeated=True) if i < same else cell for i, cell in enumerate(row)])
+        last = [""] * dimensions if depth else words
+    return marked
 
 
 def by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:

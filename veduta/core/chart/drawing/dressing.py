@@ -46,7 +46,7 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     cannot be so is said."""
     drawing = replace(drawing, parts=parts_of(drawing))
     if drawing.table:
-        return replace(drawing, table=replace(drawing.table, classes=look.table.classes))
+        return replace(drawing, table=replace(drawing.table, look=look.table))
     if drawing.spec is None or look == Look():
         return drawing
     notes: list[str] = []

@@ -1,28 +1,25 @@
-"""A crosstab: one dimension across, the others down, with totals of both."""
+"""A crosstab: some dimensions across, the others down, with totals and subtotals of both."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.cells import (
-    MOST_ROWS,
-    Cell,
-    Key,
-    Row,
-    TableLayout,
-    by_key,
-    in_order,
-    measure_cell,
-    total_cells,
-    total_notes,
-)
-from veduta.core.chart.drawing.in_cells import MeasureCells
-from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
-from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind
-from veduta.core.formats import EMPTY
+from veduta.core.chart.drawing.crosstab import draw_crosstab
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
+from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind, setting
 
-MOST_ACROSS = 60
+SIDES = {"both": "At the right and below", "right": "At the right", "below": "Below", "none": "None"}
+
+
+class CrosstabSettings(Settings):
+    across: Literal["1", "2", "3"] = setting(
+        "Dimensions across", "1", {"1": "The last", "2": "The last two", "3": "The last three"}
+    )
+    measures: Literal["across", "down"] = setting(
+        "Measures", "across", {"across": "Beside one another", "down": "Below one another"}
+    )
+    totals: Literal["both", "right", "below", "none"] = setting("Totals", "both", SIDES)
 
 
 @kind
@@ -30,7 +27,7 @@ class Crosstab(Kind):
     name = "crosstab"
     title = "crosstab"
     theme = "To read"
-    use = "Sets one dimension against another, with the totals of both."
+    use = "Sets dimensions against others, with the totals of both."
     glyph = (
         '<path d="M12 3h17v4H12zM3 10h6v11H3z"/>'
         '<path fill="none" stroke="currentColor" stroke-width="1.8" stroke-dasharray="5 1" '
@@ -39,7 +36,9 @@ class Crosstab(Kind):
     dimensions = (2, None)
     numbers = False
     panels = "told"
+    has_subtotals = True
     in_cells = ("bar", "shade")
+    settings = CrosstabSettings
 
     def unfit(self, asked: Asked) -> str:
         few = len(asked.definition.groups) < 2
@@ -51,57 +50,32 @@ class Crosstab(Kind):
             return Suits(0.85, "two dimensions with many values, so a crosstab")
         return None
 
+    def offered(self, asked: Asked) -> list[str]:
+        said = {"across": len(asked.definition.groups) > 2, "measures": len(asked.definition.measures) > 1}
+        return [name for name in super().offered(asked) if said.get(name, True)]
+
+    def across(self, definition: ChartDefinition) -> int:
+        """How many of the last dimensions stand across."""
+        return min(int(self.set(definition).across), len(definition.groups) - 1)
+
     def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
-        last = len(definition.groups) - 1
-        return (tuple(range(last)), (last,), ())
+        """Those of both sides; where groups are closed by subtotals, or rows are sorted by a measure, of each side's
+        outer dimensions too."""
+        positions = tuple(range(len(definition.groups)))
+        first_across = len(positions) - self.across(definition)
+        down, across = positions[:first_across], positions[first_across:]
+        sides, has_all = self.set(definition).totals, definition.totals == "all"
+        sort = definition.sort
+        is_sorted = sort is not None and sort.by == "measure"
+        downs = _outer(down, has_all or (is_sorted and len(down) > 1), sides in ("both", "below"))
+        acrosses = _outer(across, has_all or bool(sort and sort.at), is_sorted or sides in ("both", "right"))
+        return tuple((*a, *b) for a in downs for b in acrosses if len(a) + len(b) < len(positions))
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_crosstab(picture)
+        return draw_crosstab(picture, self.across(picture.definition))
 
 
-def draw_crosstab(picture: Picture) -> Drawing:
-    """The last dimension across, the others down, every measure under each value; totals at the right and below."""
-    result = picture.result
-    *down, across = result.dimensions
-    measures, frame = result.measures, result.frame
-    values = in_order(
-        [result.value(row, across.key) for row in frame.iter_rows(named=True)], result.orders.get(across.key, ())
-    )
-    notes = []
-    if len(values) > MOST_ACROSS:
-        notes.append(f"Showing {MOST_ACROSS} of {len(values):,} columns.")
-        values = values[:MOST_ACROSS]
-    down_keys = [column.key for column in down]
-    cells_of: dict[Key, dict[Any, Row]] = {}
-    for row in frame.iter_rows(named=True):
-        key = tuple(result.value(row, each) for each in down_keys)
-        cells_of.setdefault(key, {})[result.value(row, across.key)] = row
-    if len(cells_of) > MOST_ROWS:
-        notes.append(f"The crosstab shows the first {MOST_ROWS:,} of {len(cells_of):,} rows.")
-    several, measure_cells = len(measures) > 1, MeasureCells(picture)
-    top = [Cell(column.name) for column in down]
-    top += [Cell(picture.words(across, value), number=True, span=len(measures)) for value in values]
-    headings = [[*top, Cell("Total", number=True, span=len(measures))]]
-    if several:
-        names = [Cell(column.name, number=True) for column in measures]
-        headings.append([Cell("") for _ in down] + names * (len(values) + 1))
-    row_totals = by_key(result, result.totals.get(tuple(range(len(down)))), down_keys)
-    column_totals = by_key(result, result.totals.get((len(down),)), [across.key])
-    rows = []
-    for key, by_value in list(cells_of.items())[:MOST_ROWS]:
-        cells = [Cell(picture.words(column, value)) for column, value in zip(down, key, strict=True)]
-        for value in values:
-            there, point = by_value.get(value), plain_point([*key, value])
-            if there is None:
-                cells += [Cell(EMPTY, number=True) for _ in measures]
-            else:
-                cells += [measure_cells.of(i, there, point, (*key, value)) for i in range(len(measures))]
-        cells += total_cells(picture, row_totals.get(key, {}), plain_point(list(key)))
-        rows.append(cells)
-    totals: list[Cell] = [Cell("Total", span=len(down))]
-    for value in values:
-        totals += [measure_cell(picture, column, column_totals.get((value,), {}), None) for column in measures]
-    grand = result.totals[()].row(0, named=True) if () in result.totals else {}
-    totals += total_cells(picture, grand, [])
-    notes += total_notes(measures)
-    return Drawing(table=TableLayout(headings, rows, [totals], len(down)), notes=notes)
+def _outer(positions: tuple[int, ...], inner: bool, total: bool) -> list[tuple[int, ...]]:
+    """The dimensions of a side, those outside of them if the `inner` ones are totalled, and none for its `total`."""
+    depths = range(len(positions) - 1, 0, -1) if inner else ()
+    return [positions, *(positions[:depth] for depth in depths), *([()] if total else [])]

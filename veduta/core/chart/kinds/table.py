@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import (
     MOST_ROWS,
     Cell,
+    Key,
+    Row,
     TableLayout,
     by_key,
     heading,
     is_number,
     measure_cell,
+    sorted_by,
+    subtotal_heading,
     total_cells,
     total_notes,
+    with_repeats_marked,
+    with_subtotals,
 )
 from veduta.core.chart.drawing.conditions import formats_on_dimension, look_of
 from veduta.core.chart.drawing.in_cells import MeasureCells
@@ -84,30 +89,20 @@ class Table(Kind):
 
 def draw_table(picture: Picture) -> Drawing:
     """The result as a table."""
-    result = picture.result
+    result, look = picture.result, picture.definition.look.table
     dimensions, measures = result.dimensions, result.measures
-    measure_cells, formats = MeasureCells(picture), [formats_on_dimension(picture, column) for column in dimensions]
-    headings = [[heading(picture, column) for column in result.columns]]
-    rows: list[list[Cell]] = []
-    subtotals = _Subtotals(picture)
-    for row in result.frame.head(MOST_ROWS).iter_rows(named=True):
-        rows += subtotals.before(row)
-        values = [result.value(row, column.key) for column in dimensions]
-        point = plain_point(values)
-        on = picture.chosen(point)
-        cells = [
-            Cell(
-                picture.words(column, value),
-                number=is_number(column),
-                point=point,
-                on=on,
-                look=look_of(picture, row, formats[i]),
-            )
-            for i, (column, value) in enumerate(zip(dimensions, values, strict=True))
-        ]
-        key = tuple(row[column.key] for column in dimensions)
-        rows.append([*cells, *(measure_cells.of(i, row, point, key) for i in range(len(measures)))])
-    rows += subtotals.before(None)
+    rows_by = by_key(result, result.frame.head(MOST_ROWS), [column.key for column in dimensions])
+    lines = list(rows_by)
+    if picture.definition.totals == "all":
+        depths = [depth for depth in range(1, len(dimensions)) if tuple(range(depth)) in result.totals]
+        lines = with_subtotals(lines, depths, look.subtotals == "above")
+    rows_of = _Rows(picture)
+    rows = [
+        rows_of.of(rows_by[line], line) if len(line) == len(dimensions) else rows_of.subtotal(line) for line in lines
+    ]
+    depths = [len(line) if len(line) < len(dimensions) else 0 for line in lines]
+    if look.blank:
+        rows = with_repeats_marked(rows, depths, len(dimensions))
     notes = []
     if result.frame.height > MOST_ROWS:
         notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
@@ -117,48 +112,43 @@ def draw_table(picture: Picture) -> Drawing:
         total = result.totals[()].row(0, named=True)
         keep = picture.definition.keep
         name = "Total of those kept" if keep and not keep.rest else "Total"
-        start = [Cell(name, span=len(dimensions))]
-        totals.append(start + total_cells(picture, total, []))
+        totals.append([Cell(name, span=len(dimensions)), *total_cells(picture, total, [])])
         notes += total_notes(measures)
-    return Drawing(table=TableLayout(headings, rows, totals, len(dimensions)), notes=notes)
+    headings = [[heading(picture, column) for column in result.columns]]
+    layout = TableLayout(headings, rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
+    return Drawing(table=layout, notes=notes)
 
 
-class _Subtotals:
-    """The rows that close each group of a table, where its totals keep groups apart."""
+class _Rows:
+    """The rows of a table, and those of the groups that their first values make."""
 
     def __init__(self, picture: Picture) -> None:
-        self.picture = picture
-        self.dimensions, self.measures = picture.result.dimensions, picture.measures
-        depths = range(len(self.dimensions) - 1, 0, -1)
-        self.depths = [depth for depth in depths if tuple(range(depth)) in picture.result.totals]
-        self.found = {
-            depth: by_key(picture.result, picture.result.totals[tuple(range(depth))], [f"d{i}" for i in range(depth)])
-            for depth in self.depths
-        }
-        self.last: dict[str, Any] | None = None
+        self.picture, self.dimensions = picture, picture.dimensions
+        self.measure_cells = MeasureCells(picture)
+        self.formats = [formats_on_dimension(picture, column) for column in self.dimensions]
 
-    def before(self, row: dict[str, Any] | None) -> list[list[Cell]]:
-        """The subtotals of the groups that end before a row (None is the end)."""
-        closed = []
-        for depth in self.depths:
-            keys = [column.key for column in self.dimensions[:depth]]
-            key = self._values(self.last, keys) if self.last else None
-            if key is not None and (row is None or key != self._values(row, keys)):
-                column = self.dimensions[depth - 1]
-                said = [Cell("") for _ in range(depth - 1)]
-                said += [
-                    Cell(
-                        f"Total {self.picture.words(column, key[-1])}",
-                        span=len(self.dimensions) - depth + 1,
-                        subtotal=True,
-                    )
-                ]
-                values = self.found[depth].get(key, {})
-                cells = [measure_cell(self.picture, measure, values, None) for measure in self.measures]
-                behind = plain_point(list(key))
-                closed.append(said + [replace(cell, subtotal=True, behind=behind) for cell in cells])
-        self.last = row
-        return closed
+    def of(self, row: Row, key: Key) -> list[Cell]:
+        point = plain_point(list(key))
+        on = self.picture.chosen(point)
+        cells = [
+            Cell(
+                self.picture.words(column, value),
+                number=is_number(column),
+                point=point,
+                on=on,
+                look=look_of(self.picture, row, self.formats[i]),
+            )
+            for i, (column, value) in enumerate(zip(self.dimensions, key, strict=True))
+        ]
+        plain = tuple(row[column.key] for column in self.dimensions)
+        measures = range(len(self.picture.measures))
+        return [*cells, *(self.measure_cells.of(i, row, point, plain) for i in measures)]
 
-    def _values(self, row: dict[str, Any], keys: list[str]) -> tuple[Any, ...]:
-        return tuple(self.picture.result.value(row, key) for key in keys)
+    def subtotal(self, key: Key) -> list[Cell]:
+        depth, result = len(key), self.picture.result
+        keys = [column.key for column in self.dimensions[:depth]]
+        values = by_key(result, result.totals.get(tuple(range(depth))), keys).get(key, {})
+        said = f"Total {self.picture.words(self.dimensions[depth - 1], key[-1])}"
+        start = [*(Cell("") for _ in keys[1:]), subtotal_heading(said, len(self.dimensions) - depth + 1, key)]
+        cells = [measure_cell(self.picture, measure, values, None) for measure in self.picture.measures]
+        return [*start, *(replace(cell, subtotal=True, behind=plain_point(list(key))) for cell in cells)]

@@ -74,6 +74,10 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
             conditional.append(rule)
     if definition.series_order:
         left_behind.append("the order of the series")
+    sort = definition.sort
+    if sort and (sort.values or sort.at):
+        left_behind.append("the order by values")
+        sort = None if sort.values else sort.model_copy(update={"at": ()})
     if definition.colours or definition.look.names:
         left_behind.append("colours and names of values")
     return definition.model_copy(
@@ -82,6 +86,7 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
             "title": definition.title if "{" in definition.title else "",
             "note": "",
             "only": (),
+            "sort": sort,
             "series_order": (),
             "colours": (),
             "references": tuple(references),

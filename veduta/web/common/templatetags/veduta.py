@@ -152,6 +152,7 @@ def cell_attributes(cell: Cell) -> SafeString:
     attributes = {
         "class": " ".join(name for name, holds in classes.items() if holds),
         "colspan": cell.span if cell.span > 1 else "",
+        "rowspan": cell.rows if cell.rows > 1 else "",
         **_tones(look),
         "data-point": "" if cell.point is None else json.dumps(cell.point),
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),

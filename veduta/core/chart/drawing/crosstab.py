@@ -1,0 +1,232 @@
+"""How a crosstab is laid out: its lines down and across, each of cells or of totals, and the cells where they meet."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import groupby
+from typing import Any
+
+from veduta.core.chart.definition import column_at
+from veduta.core.chart.drawing.cells import (
+    MOST_ROWS,
+    Cell,
+    Key,
+    Row,
+    TableLayout,
+    by_key,
+    heading,
+    in_order,
+    measure_cell,
+    sorted_by,
+    sorting,
+    subtotal_heading,
+    total_notes,
+    with_repeats_marked,
+    with_subtotals,
+)
+from veduta.core.chart.drawing.in_cells import MeasureCells
+from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
+from veduta.core.formats import EMPTY, REST_POINT
+from veduta.core.query.query import Column
+
+MOST_ACROSS = 60
+LAST = {None: 2, REST_POINT: 3}
+"""Values that come after all others, also those without a number."""
+
+
+def draw_crosstab(picture: Picture, across: int) -> Drawing:
+    """The last dimensions across, the others down, every measure where they meet; totals at the right and below, and
+    subtotals after each group where they are asked for."""
+    crosstab = _Crosstab(picture, len(picture.dimensions) - across)
+    notes = [*crosstab.notes, *total_notes(picture.measures)] if crosstab.has_totals else crosstab.notes
+    depths = [depth for line in crosstab.lines_down for depth in crosstab.depths_of(line)]
+    rows = [cells for line in crosstab.lines_down for cells in crosstab.rows_of(line)]
+    if picture.definition.look.table.blank:
+        rows = with_repeats_marked(rows, depths, len(crosstab.down))
+    totals = crosstab.rows_of(()) if crosstab.totals_below else []
+    headings = len(crosstab.down) + crosstab.measures_down
+    layout = TableLayout(crosstab.headings(), rows, totals, headings, depths=depths, sorted_by=sorted_by(picture))
+    return Drawing(table=layout, notes=notes)
+
+
+@dataclass
+class _Crosstab:
+    """`depth` is how many dimensions stand down. A line is the values of all dimensions of its side, or of the outer
+    ones for a subtotal, or of none for the total."""
+
+    picture: Picture
+    depth: int
+
+    def __post_init__(self) -> None:
+        definition, dimensions = self.picture.definition, self.picture.dimensions
+        self.down, self.across = dimensions[: self.depth], dimensions[self.depth :]
+        self.measures_down = self.picture.settings.measures == "down" and len(self.picture.measures) > 1
+        self.has_subtotals = definition.totals == "all"
+        self.totals_below = self.picture.settings.totals in ("both", "below")
+        self.totals_beside = self.picture.settings.totals in ("both", "right")
+        self.cells_of = MeasureCells(self.picture)
+        self.notes: list[str] = []
+        across, down = self._keys_across(), self._keys_down()
+        if self.has_subtotals:
+            across = with_subtotals(across, range(1, len(self.across)))
+            down = with_subtotals(down, range(1, self.depth), definition.look.table.subtotals == "above")
+        self.lines_across = self._cut(across, MOST_ACROSS, "column")
+        self.lines_down = self._cut(down, MOST_ROWS, "row")
+        if self.totals_beside:
+            self.lines_across.append(())
+
+    @property
+    def has_totals(self) -> bool:
+        return self.totals_below or self.totals_beside or self.has_subtotals
+
+    @cached_property
+    def found(self) -> dict[tuple[Key, Key], Row]:
+        """The rows of the answer and of its totals, by what stands down and across."""
+        result, keys = self.picture.result, [column.key for column in self.picture.dimensions]
+        rows = by_key(result, result.frame, keys)
+        found = {(key[: self.depth], key[self.depth :]): row for key, row in rows.items()}
+        for positions, frame in result.totals.items():
+            depth = sum(position < self.depth for position in positions)
+            for key, row in by_key(result, frame, [keys[position] for position in positions]).items():
+                found[key[:depth], key[depth:]] = row
+        return found
+
+    def _keys(self, columns: list[Column]) -> list[Key]:
+        """The values of some dimensions, each combination once, in the order of the answer's rows."""
+        result = self.picture.result
+        rows = result.frame.iter_rows(named=True)
+        return list(dict.fromkeys(tuple(result.value(row, column.key) for column in columns) for row in rows))
+
+    def _keys_across(self) -> list[Key]:
+        keys, orders = self._keys(self.across), self.picture.result.orders
+        ranks = []
+        for level, column in enumerate(self.across):
+            values = in_order([key[level] for key in keys], orders.get(column.key, ()))
+            ranks.append({value: rank for rank, value in enumerate(values)})
+        return sorted(keys, key=lambda key: [rank[value] for rank, value in zip(ranks, key, strict=True)])
+
+    def _keys_down(self) -> list[Key]:
+        """As the answer has them, or on each level by the measure that they are sorted by, at a place across or in
+        total. What is empty comes last."""
+        keys, sort, column = self._keys(self.down), self.picture.definition.sort, self._sorted_measure()
+        places = (across for _, across in self.found)
+        place = next((each for each in places if sort and plain_point(list(each)) == list(sort.at)), None)
+        if sort is None or column is None or place is None:
+            return keys
+        first: dict[Key, int] = {}
+        for number, key in enumerate(keys):
+            for level in range(1, len(key) + 1):
+                first.setdefault(key[:level], number)
+
+        def rank(group: Key) -> tuple[int, float, int]:
+            value = self.found.get((group, place), {}).get(column.key)
+            last = LAST.get(group[-1], 0)
+            if value is None:
+                return (last or 1, 0, first[group])
+            return (last, -value if sort.descending else value, first[group])
+
+        return sorted(keys, key=lambda key: [rank(key[:level]) for level in range(1, len(key) + 1)])
+
+    def _sorted_measure(self) -> Column | None:
+        """The numbers by which rows are sorted; None where they are as the answer has them."""
+        definition = self.picture.definition
+        sort = definition.sort
+        if sort is None or sort.by != "measure" or (self.depth == 1 and not sort.at):
+            return None
+        by = sort.measure or definition.measures[0]
+        pairs = zip(definition.measures, self.picture.measures, strict=True)
+        return next((column for own, column in pairs if own.same_number(by) and column.kind.is_number), None)
+
+    def _cut(self, lines: list[Key], most: int, what: str) -> list[Key]:
+        if len(lines) > most:
+            self.notes.append(f"The crosstab shows the first {most:,} of {len(lines):,} {what}s.")
+        return lines[:most]
+
+    # Headings.
+
+    def headings(self) -> list[list[Cell]]:
+        """A row for each dimension across, and one for the measures if several stand across."""
+        levels, measures = len(self.across), self.picture.measures
+        names_measures = len(measures) > 1 and not self.measures_down
+        span = len(measures) if names_measures else 1
+        rows = [self._level(level, span, names_measures) for level in range(levels)]
+        tall = levels + names_measures
+        start = [replace(heading(self.picture, column), rows=tall) for column in self.down]
+        start += [Cell("", rows=tall)] if self.measures_down else []
+        rows[0] = start + rows[0]
+        if names_measures:
+            rows.append([self._sortable(i, line) for line in self.lines_across for i in range(len(measures))])
+        return rows
+
+    def _level(self, level: int, span: int, names_measures: bool) -> list[Cell]:
+        """The values of one dimension across, each over all that stands below it; totals reach down from theirs."""
+        cells, levels = [], len(self.across)
+        for (outer, end), lines in groupby(self.lines_across, key=lambda line: (line[: level + 1], len(line) <= level)):
+            if end and len(outer) < level:
+                continue  # the heading of a total that began above
+            line, wide = outer, span * len(list(lines))
+            if end:
+                cells.append(self._total_heading(line, levels - level, wide, names_measures))
+            else:
+                is_leaf = level == levels - 1 and not names_measures and not self.measures_down
+                cell = self._sortable(0, line) if is_leaf else Cell("", number=True)
+                cells.append(replace(cell, text=self.picture.words(self.across[level], line[-1]), span=wide))
+        return cells
+
+    def _total_heading(self, line: Key, tall: int, wide: int, names_measures: bool) -> Cell:
+        cell = Cell("", number=True) if names_measures or self.measures_down else self._sortable(0, line)
+        text = f"Total {self.picture.words(self.across[len(line) - 1], line[-1])}" if line else "Total"
+        return replace(cell, text=text, rows=tall, span=wide)
+
+    def _sortable(self, measure: int, line: Key) -> Cell:
+        """The heading of a column of numbers, by which rows are sorted."""
+        cell = sorting(self.picture, column_at(measure, plain_point(list(line))))
+        return replace(cell, text=self.picture.measures[measure].name, number=True)
+
+    # Rows.
+
+    def depths_of(self, line: Key) -> list[int]:
+        """For each row of a line, the depth of the group that it closes, or 0."""
+        depth = len(line) if len(line) < self.depth else 0
+        return [depth] * (len(self.picture.measures) if self.measures_down else 1)
+
+    def rows_of(self, line: Key) -> list[list[Cell]]:
+        """The rows of a line: one, or one for each measure."""
+        measures = range(len(self.picture.measures))
+        if not self.measures_down:
+            return [[*self._row_heading(line), *self._values(line, measures)]]
+        names = [Cell(column.name) for column in self.picture.measures]
+        headings = [self._row_heading(line) if not i else [Cell("") for _ in self.down] for i in measures]
+        return [[*headings[i], names[i], *self._values(line, [i])] for i in measures]
+
+    def _row_heading(self, line: Key) -> list[Cell]:
+        words = [self.picture.words(column, value) for column, value in zip(self.down, line, strict=False)]
+        if len(line) == self.depth:
+            return [Cell(each) for each in words]
+        text = f"Total {words[-1]}" if words else "Total"
+        before = [Cell("") for _ in words[:-1]]
+        span = self.depth - len(before)
+        return [*before, subtotal_heading(text, span, line) if line else Cell(text, span=span)]
+
+    def _values(self, line: Key, measures: Sequence[int]) -> list[Cell]:
+        return [self._value(line, across, i) for across in self.lines_across for i in measures]
+
+    def _value(self, line: Key, across: Key, measure: int) -> Cell:
+        row, column = self.found.get((line, across)), self.picture.measures[measure]
+        is_total = len(line) < self.depth or len(across) < len(self.across)
+        if row is None:
+            return Cell(EMPTY, number=True, subtotal=is_total and bool(line or across))
+        if not is_total:
+            key = (*line, *across)
+            return self.cells_of.of(measure, row, plain_point(list(key)), key)
+        cell = measure_cell(self.picture, column, row, None)
+        return replace(cell, behind=self._behind(line, across), subtotal=0 < len(line) < self.depth)
+
+    def _behind(self, line: Key, across: Key) -> list[Any] | None:
+        """The rows of a total, if they can be named by the chart's first dimensions and all of them are kept."""
+        keep = self.picture.definition.keep
+        if (keep and not keep.rest) or (across and len(line) < self.depth):
+            return None
+        return plain_point([*line, *across])
