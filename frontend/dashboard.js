@@ -8,6 +8,7 @@ import { debounce, failed } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
+import { askRowsWith } from "./lib/paging.js";
 import { columnsAsked } from "./lib/sorting.js";
 
 // A state of more characters than this stands in the address by the key under which the server keeps it.
@@ -137,6 +138,11 @@ export function dashboard() {
     async showBlock(block, data) {
       const picture = block.querySelector(".picture");
       picture.classList.remove("waiting");
+      const query = (first) => this.query({ rows_from: first });
+      askRowsWith(
+        picture,
+        async (first) => (await getJson(`${this.base}blocks/${block.dataset.block}/${query(first)}`)).html,
+      );
       block._data = data;
       block.classList.toggle("is-figure", Boolean(data.figures));
       const notes = [...data.notes];

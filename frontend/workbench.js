@@ -17,6 +17,7 @@ import { updateContent } from "./lib/update.js";
 import { elementOf, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
+import { askRowsWith } from "./lib/paging.js";
 import { columnsAsked } from "./lib/sorting.js";
 import { giveTones } from "./lib/tones.js";
 
@@ -74,6 +75,10 @@ export function workbench() {
         moved: (names) => this.orderSeries(names),
       });
       this.watchParts();
+      askRowsWith(this.$refs.picture, async (first) => {
+        const wanted = { definition: this.definition, rows_from: first };
+        return (await post(`${this.base}answer/`, wanted)).chart.html;
+      });
       this.$refs.popover.addEventListener("focusin", ({ target }) => {
         if (target.matches("[data-takes]")) writtenLast = target;
       });

@@ -6,6 +6,7 @@ import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchC
 import { all, made, near, sent } from "./dom.js";
 import { refold } from "./folding.js";
 import { madeZoomable, watchMap } from "./maps.js";
+import { layPages } from "./paging.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
 import { giveTones } from "./tones.js";
@@ -203,6 +204,7 @@ function showHtml(host, html) {
   else host.innerHTML = html;
   giveTones(host);
   refold(host);
+  layPages(host);
   host.classList.remove("drawn");
 }
 

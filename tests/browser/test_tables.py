@@ -56,3 +56,20 @@ class Tables(BrowserTest):
         cells = self.page.locator("[x-ref=picture] tbody tr td:nth-child(2)").all_inner_texts()
         numbers = [float("".join(letter for letter in text if letter.isdigit()) or "0") for text in cells]
         self.assertEqual(numbers, sorted(numbers, reverse=True))
+
+    def test_a_long_table_is_scrolled_through_to_its_end(self):
+        self.chart("What each vessel carried")
+        self.page.click("[x-ref=sentence] [data-clause=by]")
+        self.page.click("[x-ref=popover] button:has-text('Sailing id')")
+        pages = self.page.locator("[x-ref=picture] tbody")
+        expect(pages).not_to_have_count(1)
+        self.page.keyboard.press("Escape")
+        count = pages.count()
+        last = pages.nth(count - 1)
+        expect(last.locator("[data-empty-page]")).to_have_count(1)
+        last.scroll_into_view_if_needed()
+        expect(last.locator("[data-empty-page]")).to_have_count(0)
+        expect(pages.first.locator("[data-empty-page]")).to_have_count(1)
+        self.assertGreater(last.locator("td").count(), 1)
+        pages.first.scroll_into_view_if_needed()
+        expect(pages.first.locator("[data-empty-page]")).to_have_count(0)

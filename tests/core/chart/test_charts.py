@@ -237,9 +237,20 @@ class Layouts(unittest.TestCase):
         layout = asked(chart(kind="crosstab", by=["region"], split="route"), rows).drawing.table
         self.assertEqual([(cell.text, cell.point) for cell in layout.rows[0][1:3]], [("1", ["A", "x"]), ("–", None)])
 
-    def test_a_long_table_says_that_it_is_cut(self):
-        answered = asked(chart(kind="table", by=["route"]), [{"route": str(i)} for i in range(1_200)])
-        self.assertEqual(len(answered.drawing.table.rows), 1_000)
+    def test_a_long_table_comes_in_pages_that_are_together_all_of_it(self):
+        model, definition = sailings([{"route": f"{i:04}"} for i in range(1_200)]), chart(kind="table", by=["route"])
+        seen = []
+        while len(seen) < 1_200:
+            table = ask(definition, model, context_of(model), rows_from=len(seen)).drawing.table
+            self.assertEqual(table.rows_there, 1_200)
+            seen += [row[0].text for row in table.rows]
+        self.assertEqual(sorted(seen), [f"{i:04}" for i in range(1_200)])
+        self.assertEqual(ask(definition, model, context_of(model), rows_from=5_000).drawing.table.rows, [])
+
+    def test_a_long_table_with_subtotals_says_that_it_is_cut(self):
+        rows = [{"region": "A", "route": str(i)} for i in range(1_200)]
+        answered = asked(chart(kind="table", by=["region", "route"], totals="all"), rows)
+        self.assertEqual((len(answered.drawing.table.rows), answered.drawing.table.rows_there), (1_001, 0))
         self.assertIn("The table shows the first 1,000 of 1,200 rows.", answered.notes)
 
     def test_figures(self):

@@ -135,14 +135,17 @@ def ask(
     atlas: Mapping[str, Shapes] = MappingProxyType({}),
     others: Others = MappingProxyType({}),
     colours: ValueColours = ValueColours(),
+    rows_from: int = 0,
 ) -> Answered:
     """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`, and values have
-    their `colours`. Raises DefinitionProblem if it does not fit the dataset."""
+    their `colours`; of a long table a page of rows is drawn, from the so manieth on. Raises DefinitionProblem if it
+    does not fit the dataset."""
     kind, why, result = work_out(definition, model, context, extra)
     event_notes: list[str] = []
     picture = picture_of(definition, kind, result, model, context, atlas, extra)
     picture.value_colours = colours_within(definition, model, colours)
     picture.references = tuple(with_events(definition.references, result, others, event_notes))
+    picture.rows_from = rows_from
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
     drawing = draw(picture, kind)

@@ -72,10 +72,11 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
     layout = draw_table(Picture(answered.definition, result)).table
     assert layout is not None, "a table is drawn as one"
     layout.rows, layout.depths = layout.rows[:limit], layout.depths[:limit]
+    layout.rows_there = 0
     context = {
         "layout": layout,
         "title": answered.title,
-        "more": max(0, result.frame.height - limit),
+        "more": max(0, result.frame.height - len(layout.rows)),
     }
     return render_to_string("charts/table.html", context)
 

@@ -44,11 +44,13 @@ def answer_chart(
     selection: Selection | None = None,
     values: dict[str, Any] | None = None,
     stopped: Callable[[], bool] | None = None,
+    rows_from: int = 0,
 ) -> Answered:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
-    over the chart's own for parameters. Raises VedutaError with what does not fit."""
+    over the chart's own for parameters; of a long table the rows from one on. Raises VedutaError with what does not
+    fit."""
     model = model_for(dataset, reader, definition.values | (values or {}))
-    return answer_over(model, definition, reader, extra, selection, stopped)
+    return answer_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from)
 
 
 def answer_over(
@@ -59,6 +61,7 @@ def answer_over(
     selection: Selection | None = None,
     stopped: Callable[[], bool] | None = None,
     dashboard: DashboardDefinition | None = None,
+    rows_from: int = 0,
 ) -> Answered:
     """The chart worked out over a model as a reader may see it, on a dashboard if there is one. Raises VedutaError with
     what does not fit."""
@@ -66,7 +69,7 @@ def answer_over(
     context = context_now(model, stopped)
     colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
     colours = colours.within(dashboard.colours) if dashboard else colours
-    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours)
+    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours, rows_from)
 
 
 def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:

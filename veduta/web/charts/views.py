@@ -37,6 +37,7 @@ from veduta.web.common.downloads import as_file
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
     Flag,
+    FromRow,
     Line,
     Object,
     Objects,
@@ -80,11 +81,12 @@ class ChartSent(Sent):
 
 
 class Question(ChartSent):
-    """Edits to make first, and which question of which page this is."""
+    """Edits to make first, which question of which page this is, and from where on rows of a long table are wanted."""
 
     edits: Annotated[Objects, Attribute(max_length=50)] = []
     page: Line = ""
     turn: Whole = 0
+    rows_from: FromRow = 0
 
 
 class Opening(ChartSent, ClauseSent):
@@ -205,7 +207,9 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     for edit in question.edits:
         definition = apply_edit(definition, model, edit)
     started = time.perf_counter()
-    answered = services.answer_chart(chart.dataset, definition, request.user, stopped=_newest(question))
+    answered = services.answer_chart(
+        chart.dataset, definition, request.user, stopped=_newest(question), rows_from=question.rows_from
+    )
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]

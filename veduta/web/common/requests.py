@@ -8,6 +8,7 @@ from typing import Annotated, Any, TypeVar, get_origin
 
 from django.http import HttpRequest, QueryDict
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, StringConstraints, ValidationError
+from pydantic import Field as Attribute
 
 from veduta.core.errors import DefinitionProblem
 from veduta.core.jsontext import UnreadableJson, read_json
@@ -54,6 +55,7 @@ def _position(key: str) -> int:
 Line = Annotated[str, BeforeValidator(_text), StringConstraints(max_length=2_000)]
 Text = Annotated[str, BeforeValidator(_text), StringConstraints(max_length=2_000_000)]
 Whole = Annotated[int, BeforeValidator(_whole)]
+FromRow = Annotated[Whole, Attribute(ge=0, le=10_000_000)]
 Flag = Annotated[bool, BeforeValidator(_flag)]
 Object = Annotated[dict[str, Any], BeforeValidator(lambda value: {} if value is None else value)]
 Objects = Annotated[list[dict[str, Any]], BeforeValidator(rows_of)]

@@ -154,23 +154,26 @@ class Reading:
             filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source),
         )
 
-    def answer(self, block: Block) -> tuple[Answered, Following]:
-        """Work a block out. Raises VedutaError with what does not fit."""
+    def answer(self, block: Block, rows_from: int = 0) -> tuple[Answered, Following]:
+        """Work a block out, of a long table the rows from one on. Raises VedutaError with what does not fit."""
         chart, dataset, following = self.following(block)
         own = next((s for s in self.state.selections if s.block == block.id), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         model = with_values(self.model(dataset), chart.values | self.values(chart))
         filters = tuple(following.filters)
-        answered = answer_over(model, chart, self.reader, filters, selection, dashboard=self.definition)
+        answered = answer_over(
+            model, chart, self.reader, filters, selection, dashboard=self.definition, rows_from=rows_from
+        )
         return answered, following
 
     def values(self, chart: ChartDefinition) -> dict[str, Any]:
         """What the controls set the parameters of a chart's model to."""
         return parameter_values(self.definition, self.state, chart.dataset)
 
-    def block_data(self, block: Block, as_table: bool = False) -> dict[str, Any]:
-        """A block as the page needs it. Raises VedutaError with what does not fit."""
-        answered, following = self.answer(block)
+    def block_data(self, block: Block, as_table: bool = False, rows_from: int = 0) -> dict[str, Any]:
+        """A block as the page needs it, of a long table the rows from one on. Raises VedutaError with what does not
+        fit."""
+        answered, following = self.answer(block, rows_from)
         data = chart_data(answered)
         data["title"] = block.title or data["title"]
         data["not_followed"] = following.not_followed

@@ -41,6 +41,7 @@ from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import (
     Flag,
+    FromRow,
     Line,
     Maybe,
     Object,
@@ -78,9 +79,11 @@ class View(Sent):
 
 
 class BlockView(Sent):
-    """One block, also as a table; marks, as JSON, or those of a selection by its number."""
+    """One block, also as a table, a long one from some row on; marks, as JSON, or those of a selection by its
+    number."""
 
     table: Flag = False
+    rows_from: FromRow = 0
     points: Text = ""
     selection: Whole | None = None
 
@@ -251,7 +254,8 @@ def keep_view(request: Request, pk: uuid.UUID) -> JsonResponse:
 def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """One block worked out under the state in the address."""
     reading = _reading(request, pk)
-    return JsonResponse(reading.block_data(reading.block(block_id), asked(request, BlockView).table))
+    view = asked(request, BlockView)
+    return JsonResponse(reading.block_data(reading.block(block_id), view.table, view.rows_from))
 
 
 def _trail(reading: Reading) -> dict[str, Any]:

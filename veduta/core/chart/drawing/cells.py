@@ -20,6 +20,8 @@ from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
 
 MOST_ROWS = 1_000
+PAGE = 250
+"""Rows of a longer table that are sent at a time."""
 Key = tuple[Any, ...]
 Row = dict[str, Any]
 
@@ -76,7 +78,8 @@ class Line:
 class TableLayout:
     """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells, and how it looks
     as a whole. `depths` are, for each body row, how many dimensions the group has that it closes as a subtotal, or 0.
-    `sorted_by` are the columns by which it is sorted, as headings name them."""
+    `sorted_by` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
+    longer table, it has so many rows in all (`rows_there`)."""
 
     headings: list[list[Cell]]
     rows: list[list[Cell]]
@@ -84,6 +87,7 @@ class TableLayout:
     row_headings: int = 1
     look: TableLook = TableLook()
     sorted_by: str = ""
+    rows_there: int = 0
     depths: list[int] = attribute(default_factory=list)
 
     @property

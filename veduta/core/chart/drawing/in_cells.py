@@ -25,6 +25,8 @@ STRONG = {"rise": 8, "fall": 9}
 TONES = 16
 Ends = tuple[float, float]
 WIDTH, HEIGHT = 100.0, 30.0
+MOST_MEASURED = 2_000
+"""Numbers whose letters are counted; of more, the first of them and the extremes."""
 MOST_LETTERS = 24
 """Letters of a number that stands in line with others."""
 
@@ -85,7 +87,9 @@ def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
     if not column.kind.is_number or look == ColumnLook(measure=position):
         return None
     lines = _lines(picture, column) if look.trend else {}
-    values = picture.result.frame[column.key].drop_nulls().to_list()
+    values = picture.result.frame[column.key].drop_nulls()
+    if len(values) > MOST_MEASURED:
+        values = pl.concat([values.head(MOST_MEASURED), values.top_k(1), values.bottom_k(1)])
     texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
     letters = min(MOST_LETTERS, max(map(len, texts), default=1))
     return Drawn(look, _ends(picture, column, look), lines, letters)
@@ -112,8 +116,8 @@ def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]
 
 
 def _reach(values: pl.Series) -> Ends:
-    there = values.drop_nulls().to_list()
-    return min(there, default=0), max(there, default=0)
+    there = values.drop_nulls()
+    return (there.min(), there.max()) if len(there) else (0, 0)  # type: ignore[return-value]
 
 
 def own_shade(value: float, low: float, high: float, look: ColumnLook) -> str:

@@ -39,8 +39,9 @@ class Picture:
     layers share. The `atlas` has the shapes of areas by their ids, `beside` the answer to what a kind asks besides.
     `references` are what marks are held against, with the columns `compared` of the formulas among them in their order;
     `told` are those of formulas in texts, by them. In a `thinned` picture, lines have fewer points than there are.
-    `format_words` are what conditional formats say; of which rows they hold is in the frame. A picture in a panel knows
-    the panel's values, the `whole` picture, and the colours that panels have given to series so far."""
+    `format_words` are what conditional formats say; of which rows they hold is in the frame. Of a long table the rows
+    are wanted from the so manieth (`rows_from`) on. A picture in a panel knows the panel's values, the `whole` picture,
+    and the colours that panels have given to series so far."""
 
     definition: ChartDefinition
     result: Result
@@ -62,6 +63,7 @@ class Picture:
     told: Mapping[str, Column] = attribute(default_factory=dict)
     thinned: bool = False
     format_words: Sequence[str] = ()
+    rows_from: int = 0
 
     @property
     def dimensions(self) -> list[Column]:

@@ -7,6 +7,7 @@ from dataclasses import replace
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import (
     MOST_ROWS,
+    PAGE,
     Cell,
     Key,
     Row,
@@ -51,6 +52,7 @@ class Table(Kind):
     shows_rows = True
     panels = "told"
     has_subtotals = True
+    most_groups = 100_000
     in_cells = ("bar", "shade", "line")
 
     def suits(self, asked: Asked) -> Suits | None:
@@ -91,11 +93,14 @@ def draw_table(picture: Picture) -> Drawing:
     """The result as a table."""
     result, look = picture.result, picture.definition.look.table
     dimensions, measures = result.dimensions, result.measures
-    rows_by = by_key(result, result.frame.head(MOST_ROWS), [column.key for column in dimensions])
+    closed = [depth for depth in range(1, len(dimensions)) if tuple(range(depth)) in result.totals]
+    has_subtotals = picture.definition.totals == "all" and bool(closed)
+    in_pages = result.frame.height > MOST_ROWS and not has_subtotals
+    shown = result.frame.slice(picture.rows_from, PAGE) if in_pages else result.frame.head(MOST_ROWS)
+    rows_by = by_key(result, shown, [column.key for column in dimensions])
     lines = list(rows_by)
-    if picture.definition.totals == "all":
-        depths = [depth for depth in range(1, len(dimensions)) if tuple(range(depth)) in result.totals]
-        lines = with_subtotals(lines, depths, look.subtotals == "above")
+    if has_subtotals:
+        lines = with_subtotals(lines, closed, look.subtotals == "above")
     rows_of = _Rows(picture)
     rows = [
         rows_of.of(rows_by[line], line) if len(line) == len(dimensions) else rows_of.subtotal(line) for line in lines
@@ -104,7 +109,7 @@ def draw_table(picture: Picture) -> Drawing:
     if look.blank:
         rows = with_repeats_marked(rows, depths, len(dimensions))
     notes = []
-    if result.frame.height > MOST_ROWS:
+    if result.frame.height > MOST_ROWS and not in_pages:
         notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
     totals = []
     has_total = () in result.totals and picture.definition.totals != "none"  # a text may tell one that is not shown
@@ -116,7 +121,7 @@ def draw_table(picture: Picture) -> Drawing:
         notes += total_notes(measures)
     headings = [[heading(picture, column) for column in result.columns]]
     layout = TableLayout(headings, rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
-    return Drawing(table=layout, notes=notes)
+    return Drawing(table=replace(layout, rows_there=result.frame.height if in_pages else 0), notes=notes)
 
 
 class _Rows:
