@@ -76,6 +76,16 @@ class Tables(unittest.TestCase):
         self.assertEqual({cells[route][1].shade for route in cells}, {"rise-5"})  # all are equal
         self.assertEqual([(cell.bar, cell.shade) for cell in table.totals[0]], [(None, "")] * 3)
 
+    def test_totals_are_drawn_on_and_count_when_asked(self):
+        month = {"field": "sailed", "grain": "month"}
+        for parts in ({"by": ["route", month], "totals": "all"}, {"kind": "crosstab", "by": ["route"], "split": month}):
+            for totals in (False, True):
+                with self.subTest(parts=parts, totals=totals):
+                    table = self.table([{"measure": 0, "draws": "bar", "totals": totals}], show=[FARE], **parts)
+                    self.assertEqual(table.totals[0][-1].bar is not None, totals)
+                    lengths = [cell.bar[1] for row in table.rows for cell in row if cell.bar and cell.point]
+                    self.assertEqual(max(lengths) < 60, totals)
+
     def test_in_a_crosstab_they_are_of_all_values_of_a_measure_but_totals(self):
         by = {"by": ["route"], "split": {"field": "sailed", "grain": "month"}}
         look = {"columns": [{"measure": 0, "draws": "bar"}]}

@@ -113,7 +113,7 @@ class ColumnLook(Frozen):
     They are relative to the values of the column, or `over` those of all columns that are drawn so, of each group of
     the first dimension, or from `low` to `high`. Shades go from one colour to another, or to both sides of a `middle`
     (zero where there are negative values); bars have the low colour where they are negative. A bar stands left of its
-    number, right of it, or `instead`."""
+    number, right of it, or `instead`. With `totals` these are drawn on too, and count among the values."""
 
     measure: Annotated[int, Attribute(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
@@ -126,6 +126,7 @@ class ColumnLook(Frozen):
     middle_colour: Colour = ""
     high_colour: Colour = ""
     side: Literal["", "right", "instead"] = ""
+    totals: bool = False
     trend: Grouping | None = None
 
     @model_validator(mode="after")

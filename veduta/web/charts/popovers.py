@@ -352,6 +352,7 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
 
 OVER = [("", "The column"), ("table", "All such columns"), ("groups", "Each group"), ("fixed", "Fixed ends")]
 SIDES = [("", "Left"), ("right", "Right"), ("instead", "Instead of it")]
+TOTALS = [(False, "Left out"), (True, "Drawn on too")]
 FIRSTS = [(False, "The condition's ground"), (True, "The shade")]
 
 
@@ -364,6 +365,7 @@ def _column_picks(opened: Opened, column: ColumnLook) -> list[Pick]:
     picks += [("shade_first", "Where it meets a condition shows", FIRSTS)] * (
         not is_bar and bool(opened.definition.conditional)
     )
+    picks.append(("totals", "Totals are", TOTALS))
     return [
         Pick(
             label,

@@ -189,13 +189,6 @@ def sorted_by(picture: Picture) -> str:
     return ",".join(f"-{name}" if descending else name for name, descending in columns.items())
 
 
-def total_cells(picture: Picture, row: dict[str, Any], behind: list[Any]) -> list[Cell]:
-    """A total's cells, with the rows behind them unless some of those were not kept."""
-    keep = picture.definition.keep
-    cells = [measure_cell(picture, column, row, None) for column in picture.measures]
-    return cells if keep and not keep.rest else [replace(cell, behind=behind) for cell in cells]
-
-
 def is_number(column: Column) -> bool:
     return column.kind.is_number and not column.is_measure and column.dimension.is_plain
 

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import groupby
-from typing import Any
 
 from veduta.core.chart.definition import column_at
 from veduta.core.chart.drawing.cells import (
@@ -18,7 +17,6 @@ from veduta.core.chart.drawing.cells import (
     by_key,
     heading,
     in_order,
-    measure_cell,
     sorted_by,
     sorting,
     subtotal_heading,
@@ -214,19 +212,14 @@ class _Crosstab:
         return [self._value(line, across, i) for across in self.lines_across for i in measures]
 
     def _value(self, line: Key, across: Key, measure: int) -> Cell:
-        row, column = self.found.get((line, across)), self.picture.measures[measure]
+        row = self.found.get((line, across))
         is_total = len(line) < self.depth or len(across) < len(self.across)
         if row is None:
             return Cell(EMPTY, number=True, subtotal=is_total and bool(line or across))
         if not is_total:
             key = (*line, *across)
             return self.cells_of.of(measure, row, plain_point(list(key)), key)
-        cell = measure_cell(self.picture, column, row, None)
-        return replace(cell, behind=self._behind(line, across), subtotal=0 < len(line) < self.depth)
-
-    def _behind(self, line: Key, across: Key) -> list[Any] | None:
-        """The rows of a total, if they can be named by the chart's first dimensions and all of them are kept."""
-        keep = self.picture.definition.keep
-        if (keep and not keep.rest) or (across and len(line) < self.depth):
-            return None
-        return plain_point([*line, *across])
+        # The rows of a total can be named by the chart's first dimensions alone.
+        behind = None if across and len(line) < self.depth else plain_point([*line, *across])
+        cell = self.cells_of.total(measure, row, line, behind)
+        return replace(cell, subtotal=0 < len(line) < self.depth)

@@ -64,7 +64,7 @@ class Drawn:
 
 class MeasureCells:
     """Makes the cells of a table's measures, with what is drawn beside their numbers and how conditional formats have
-    them look. Only the values of cells count for bars and shades, not totals."""
+    them look. Only the values of cells count for bars and shades, not totals, unless a column is set so."""
 
     def __init__(self, picture: Picture) -> None:
         self.picture = picture
@@ -79,6 +79,19 @@ class MeasureCells:
             cell = replace(cell, look=look_of(self.picture, row, self.formats[position]))
         drawn = self.drawn[position]
         return drawn.on(cell, row[column.key], key) if drawn else cell
+
+    def total(self, position: int, row: Row, key: Key = (), behind: list[Any] | None = None) -> Cell:
+        """The cell of a measure's total, of the group that `key` names, with the rows `behind` it unless some of those
+        were not kept."""
+        column, keep, drawn = self.picture.measures[position], self.picture.definition.keep, self.drawn[position]
+        cell = measure_cell(self.picture, column, row, None)
+        if keep is None or keep.rest:
+            cell = replace(cell, behind=behind)
+        return drawn.on(cell, row.get(column.key), key) if drawn and drawn.look.totals else cell
+
+    def totals(self, row: Row, behind: list[Any]) -> list[Cell]:
+        """The cells of the total of all measures."""
+        return [self.total(position, row, behind=behind) for position in range(len(self.picture.measures))]
 
 
 def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
@@ -98,6 +111,9 @@ def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
 def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]:
     """The ends of the values that the cells of a column are relative to."""
     frame, looks = picture.result.frame, picture.definition.look
+    if look.totals:
+        totals = [each.select(column.key) for each in picture.result.totals.values()]
+        frame = pl.concat([frame, *totals], how="diagonal_relaxed")
     if look.over == "groups" and picture.dimensions:
         parts = frame.partition_by(picture.dimensions[0].key, as_dict=True)
         whole = {None: _reach(frame[column.key])}  # for what was gathered in a crosstab

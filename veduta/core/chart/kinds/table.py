@@ -15,10 +15,8 @@ from veduta.core.chart.drawing.cells import (
     by_key,
     heading,
     is_number,
-    measure_cell,
     sorted_by,
     subtotal_heading,
-    total_cells,
     total_notes,
     with_repeats_marked,
     with_subtotals,
@@ -117,7 +115,7 @@ def draw_table(picture: Picture) -> Drawing:
         total = result.totals[()].row(0, named=True)
         keep = picture.definition.keep
         name = "Total of those kept" if keep and not keep.rest else "Total"
-        totals.append([Cell(name, span=len(dimensions)), *total_cells(picture, total, [])])
+        totals.append([Cell(name, span=len(dimensions)), *rows_of.measure_cells.totals(total, [])])
         notes += total_notes(measures)
     headings = [[heading(picture, column) for column in result.columns]]
     layout = TableLayout(headings, rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
@@ -155,5 +153,6 @@ class _Rows:
         values = by_key(result, result.totals.get(tuple(range(depth))), keys).get(key, {})
         said = f"Total {self.picture.words(self.dimensions[depth - 1], key[-1])}"
         start = [*(Cell("") for _ in keys[1:]), subtotal_heading(said, len(self.dimensions) - depth + 1, key)]
-        cells = [measure_cell(self.picture, measure, values, None) for measure in self.picture.measures]
-        return [*start, *(replace(cell, subtotal=True, behind=plain_point(list(key))) for cell in cells)]
+        measures, behind = range(len(self.picture.measures)), plain_point(list(key))
+        cells = [self.measure_cells.total(i, values, key, behind) for i in measures]
+        return [*start, *(replace(cell, subtotal=True) for cell in cells)]
