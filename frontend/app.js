@@ -1,7 +1,7 @@
 // What every page loads: Alpine, the shared behaviour of buttons and lists, uploads, the dataset page.
 import focus from "@alpinejs/focus";
 import Alpine from "@alpinejs/csp";
-import { dataset, datasetCheck, refreshProgress, sender, uploader } from "./data.js";
+import { dataset, datasetCheck, refreshProgress, palette, sender, uploader } from "./data.js";
 import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
@@ -22,6 +22,7 @@ Alpine.data("uploader", uploader);
 Alpine.data("datasetCheck", datasetCheck);
 Alpine.data("refreshProgress", refreshProgress);
 Alpine.data("sender", sender);
+Alpine.data("palette", palette);
 Alpine.data("often", () => ({
   // Shows the settings that belong to how often.
   changed(event) {

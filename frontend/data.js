@@ -205,6 +205,7 @@ export function datasetCheck() {
 }
 
 // A form that is sent as JSON: goes on to the address in the answer, or says under it what is wrong.
+/** @returns {any} A form that is sent as JSON and leads to the address that is answered. */
 export function sender() {
   return {
     busy: false,
@@ -387,6 +388,39 @@ export function dataset() {
     },
     arrows(event) {
       moveByArrows(event, this.$root);
+    },
+  };
+}
+
+/** A palette that is written: what readers would miss in it is said as one writes. */
+export function palette() {
+  return {
+    ...sender(),
+    init() {
+      this.ask = debounce(() => this.check(), 250);
+      if (this.$root.elements.colours.value) this.check();
+    },
+    written() {
+      this.problem = "";
+      this.ask();
+    },
+    async check() {
+      if (!this.$root.elements.colours.value.trim()) return this.$refs.check.replaceChildren();
+      try {
+        updateContent(this.$refs.check, await postForHtml(this.$root.dataset.check, formData(this.$root)));
+      } catch (error) {
+        this.$refs.check.textContent = error.message;
+      }
+      return undefined;
+    },
+    clicked(event) {
+      const button = near(event, "[data-instead]");
+      if (!button) return;
+      const { colours } = this.$root.elements;
+      const parts = colours.value.split(/\n|,(?![^(]*\))/).filter((part) => part.trim());
+      parts[Number(button.dataset.place)] = button.dataset.instead;
+      colours.value = parts.map((part) => part.trim()).join(", ");
+      this.check();
     },
   };
 }

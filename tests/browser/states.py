@@ -107,6 +107,7 @@ PLAIN = {
     "new database": ("analyst", "/data/connections/new/database/"),
     "colours": ("analyst", "/data/colours/"),
     "templates": ("analyst", "/templates/"),
+    "palettes": ("analyst", "/data/palettes/"),
     "lineage": ("analyst", "/data/lineage/"),
     "people": ("steward", "/people/"),
     "person": ("steward", "/people/2/"),
@@ -342,6 +343,13 @@ def formula_of_the_model(walker: Walker) -> None:
 def source(walker: Walker) -> None:
     walker.go("/data/connections/")
     walker.page.click("a:text-is('Skerry & Sound systems')")
+
+
+@state("steward")
+def palette_that_is_written(walker: Walker) -> None:
+    walker.go("/data/palettes/")
+    walker.page.fill("#palette-colours-new", "#B8433A, #B8453A, teal")
+    walker.page.wait_for_selector("[data-instead]")
 
 
 @state("analyst")

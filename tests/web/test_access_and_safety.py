@@ -22,7 +22,7 @@ from veduta.web import installation
 from veduta.web.accounts.models import User
 from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
 from veduta.web.chart_templates.services import keep
-from veduta.web.colours.models import ValueColour
+from veduta.web.colours.models import CompanyLook, Palette, ValueColour
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
@@ -43,11 +43,22 @@ FOR_EXPLORERS = {
     "dashboard-rows",
     "dashboard-rows-file",
     "dashboard-control",
+    "company-logo",
     "password",
 }
 # An empty request to these says what is missing.
 SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
-FOR_STEWARDS = {"people", "person", "dataset-release"}
+FOR_STEWARDS = {
+    "people",
+    "person",
+    "dataset-release",
+    "palettes-save",
+    "palettes-use",
+    "palettes-delete",
+    "palettes-company",
+    "palettes-receive",
+    "palettes-drop",
+}
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {
     "parts",
@@ -55,6 +66,7 @@ NOT_THERE = {
     "chart-restore",
     "dashboard-restore",
     "template-restore",
+    "palettes-restore",
     "chart-new",
     "template-use",
 }
@@ -83,7 +95,14 @@ class EveryView(WebTest):
         template = template_of(chart.load(), model_of(self.dataset), "Ranking").template
         png = base64.b64encode(b"\x89PNG\r\n\x1a\n").decode()
         self.template = keep(self.analyst, template.model_copy(update={"picture": png}))
-        self.numbers = {"connection": connection.pk, "colours": colour.pk, "refresh": self.dataset.refreshes.get().pk}
+        CompanyLook.objects.create(logo=b"\x89PNG", logo_type="image/png")
+        palette = Palette.objects.create(kind="series", name="Company", colours=["#112233", "#AA5500"])
+        self.numbers = {
+            "palettes": palette.pk,
+            "connection": connection.pk,
+            "colours": colour.pk,
+            "refresh": self.dataset.refreshes.get().pk,
+        }
 
     def address(self, pattern: URLPattern) -> str:
         names = {

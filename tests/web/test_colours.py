@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 
 from tests.web.support import FERRIES, WebTest, import_now
-from veduta.core.chart.drawing.colours import SERIES_COLOURS
-from veduta.web.colours.models import ValueColour
+from veduta.core.chart.paints import SERIES_COLOURS
+from veduta.web.colours.models import Palette, ValueColour
 
 REGIONS = ["Inner Sound", "North Reach", "South Banks"]
 
@@ -145,3 +145,90 @@ class Colours(WebTest):
         self.assertContains(page, 'value="#FF0000"')
         self.assertNotIn("#FF0000", self.drawn().values())  # the chart itself was not saved so
         self.assertEqual(self.drawn(colours=changed["definition"]["colours"])["South Banks"], "#FF0000")
+
+
+class Palettes(WebTest):
+    OWN = "#112233, #AA5500, hsl(120 60% 30%)"
+
+    def setUp(self):
+        super().setUp()
+        self.chart = self.make_chart()
+
+    def make(self, **changes):
+        self.as_(self.steward)
+        sent = {"kind": "series", "name": "Company", "colours": self.OWN} | changes
+        return self.ask("palettes-save", data=sent)
+
+    def drawn(self):
+        definition = self.chart.definition | {"split": {"field": self.ids["region"]}, "kind": "bar"}
+        return str(self.ask("chart-answer", self.chart.pk, data={"definition": definition}).json()["chart"]["spec"])
+
+    def test_charts_are_drawn_with_the_palette_in_use_and_go_back(self):
+        self.assertEqual(self.make().status_code, 200)
+        palette = Palette.objects.get()
+        self.as_(self.analyst)
+        self.assertNotIn("#AA5500", self.drawn())
+        self.as_(self.steward)
+        self.ask("palettes-use", data={"number": palette.pk})
+        self.as_(self.analyst)
+        self.assertIn("#AA5500", self.drawn())
+        self.assertIn("#AA5500", self.look("chart", self.chart.pk).content.decode())
+        self.as_(self.steward)
+        self.ask("palettes-use", data={"kind": "series"})
+        self.as_(self.analyst)
+        self.assertNotIn("#AA5500", self.drawn())
+
+    def test_only_stewards_make_and_use_them(self):
+        self.make()
+        palette = Palette.objects.get()
+        for person, status in ((self.analyst, 404), (self.explorer, 404)):
+            self.as_(person)
+            for name, data in (("palettes-save", {"kind": "series"}), ("palettes-use", {"number": palette.pk})):
+                self.assertEqual(self.ask(name, data=data).status_code, status)
+        self.as_(self.analyst)
+        self.assertContains(self.look("palettes"), "Company")
+
+    def test_what_is_written_is_looked_at_before_it_is_kept(self):
+        self.as_(self.analyst)
+        page = self.ask("palettes-check", data={"kind": "series", "colours": "#B8433A, #B8453A"}).content.decode()
+        self.assertIn("look alike to everybody", page)
+        self.assertIn("data-instead", page)
+        refused = self.ask("palettes-check", data={"kind": "series", "colours": "reddish, teal"})
+        self.assertEqual(refused.status_code, 422)
+        for data in ({"kind": "other"}, {"name": " "}, {"colours": "<b>"}):
+            with self.subTest(data=data):
+                self.assertEqual(self.make(**data).status_code, 422)
+        self.assertEqual(Palette.objects.count(), 0)
+
+    def test_one_is_changed_deleted_and_brought_back(self):
+        self.make()
+        palette = Palette.objects.get()
+        self.ask("palettes-use", data={"number": palette.pk})
+        self.make(number=palette.pk, name="Other", colours="teal, navy")
+        palette.refresh_from_db()
+        self.assertEqual((palette.name, palette.colours, palette.in_use), ("Other", ["#008080", "#000080"], True))
+        undo = self.ask("palettes-delete", palette.pk).json()["undo"]
+        self.assertNotContains(self.look("palettes"), "Other")
+        self.client.post(undo, headers={"X-Veduta": "1"})
+        palette.refresh_from_db()
+        self.assertTrue(palette.in_use)
+
+    def test_the_company_is_seen_on_dashboards(self):
+        dashboard = self.make_dashboard()
+        self.as_(self.steward)
+        png = b"\x89PNG\r\n\x1a\n logo"
+        headers = {"X-Veduta": "1"}
+        for content, status in ((b"<svg onload=x>", 422), (b"x" * 400_000, 422), (png, 200)):
+            sent = {"content_type": "application/octet-stream", "headers": headers}
+            self.assertEqual(self.client.post("/data/palettes/logo/receive/", content, **sent).status_code, status)
+        self.assertEqual(self.ask("palettes-company", data={"accent": "reddish"}).status_code, 422)
+        self.ask("palettes-company", data={"name": "Skerry & Sound", "accent": "#AA5500"})
+        page = self.look("dashboard", dashboard.pk).content.decode()
+        self.assertIn('alt="Skerry &amp; Sound"', page)
+        self.assertIn("--color-lagoon:light-dark(#", page)
+        answer = self.look("company-logo")
+        self.assertEqual((answer.content, answer["Content-Type"]), (png, "image/png"))
+        self.ask("palettes-drop")
+        self.assertEqual(self.look("company-logo").status_code, 404)
+        self.ask("palettes-company", data={"name": "", "accent": ""})
+        self.assertNotIn("--color-lagoon:", self.look("dashboard", dashboard.pk).content.decode())

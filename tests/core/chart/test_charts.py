@@ -7,8 +7,8 @@ import unittest
 from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
-from veduta.core.chart.drawing.colours import SERIES_COLOURS
 from veduta.core.chart.kinds import kind_named
+from veduta.core.chart.paints import SERIES_COLOURS
 from veduta.core.chart.question import Selection, ask
 from veduta.core.chart.sentence import default_title, sentence, sentence_text
 from veduta.core.chart.theme import DARK_COLOURS, themes

@@ -11,7 +11,7 @@ from tests.core.chart.test_charts import FARE, asked, chart
 from tests.core.chart.test_colours import luminance
 from veduta.core.chart.drawing.colours import BLACK, WHITE, between
 from veduta.core.chart.drawing.in_cells import STEPS, STRONG, bar, is_strong, shade_step
-from veduta.core.chart.drawing.shades import AROUND_ZERO, RISING
+from veduta.core.chart.paints import AROUND, RISING
 from veduta.core.chart.theme import DARK_SHADES, in_both, text_in_both
 from veduta.core.errors import DefinitionProblem
 
@@ -45,7 +45,7 @@ class Cells(unittest.TestCase):
         self.assertEqual(any(step.startswith("fall") for step in steps), ordered[0] < 0 < ordered[-1])
 
     def test_numbers_on_every_shade_have_enough_contrast_in_both_themes(self):
-        for way, (near, far) in {"rise": RISING, "fall": (AROUND_ZERO[1], AROUND_ZERO[0])}.items():
+        for way, (near, far) in {"rise": RISING, "fall": (AROUND[1], AROUND[0])}.items():
             for step in range(1, STEPS + 1):
                 text = WHITE if is_strong(f"{way}-{step}") else BLACK
                 share = (step - 1) / (STEPS - 1)

@@ -6,8 +6,8 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.chart.test_colours import luminance
-from veduta.core.chart.drawing.colours import NAMED_COLOURS, SERIES_COLOURS
-from veduta.core.chart.theme import DARK_COLOURS, dark_colours_of, in_both, text_in_both
+from veduta.core.chart.paints import NAMED_COLOURS, SERIES_COLOURS
+from veduta.core.chart.theme import DARK_COLOURS, accent_tones, dark_colours_of, in_both, text_in_both
 from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, contrast, dark_counterpart, ink_on, readable, written
 
 COLOURS = st.tuples(*[st.integers(0, 255)] * 3).map(lambda parts: "#" + "".join(f"{part:02X}" for part in parts))
@@ -16,6 +16,17 @@ COLOURS = st.tuples(*[st.integers(0, 255)] * 3).map(lambda parts: "#" + "".join(
 def ratio(one: str, other: str) -> float:
     low, high = sorted((luminance(one), luminance(other)))
     return (high + 0.05) / (low + 0.05)
+
+
+class Accents(unittest.TestCase):
+    @examples(100)
+    @given(st.from_regex(r"#[0-9A-F]{6}", fullmatch=True))
+    def test_all_texts_in_and_on_an_accent_can_be_read(self, colour):
+        tones = accent_tones(colour)
+        for theme, sheet in enumerate((LIGHT_GROUND, DARK_GROUND)):
+            accent, tint, ink = (tones[name][theme] for name in ("lagoon", "lagoon-tint", "on-lagoon"))
+            for text, ground in ((accent, sheet), (accent, tint), (ink, accent)):
+                self.assertGreaterEqual(ratio(text, ground), 4.49)
 
 
 class Tones(unittest.TestCase):

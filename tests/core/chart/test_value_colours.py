@@ -9,9 +9,10 @@ from tests import examples
 from tests.core.chart.test_charts import FARE, ROWS, asked, chart
 from tests.core.chart.test_tones import ratio
 from tests.core.support import context_of, sailings
-from veduta.core.chart.drawing.colours import FURTHER_COLOURS, SERIES_COLOURS, colour_named
+from veduta.core.chart.drawing.colours import colour_named
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.paints import FURTHER_COLOURS, SERIES_COLOURS
 from veduta.core.chart.question import ask
 from veduta.core.chart.theme import in_both
 from veduta.core.chart.tones import DARK_GROUND

@@ -20,7 +20,9 @@ from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.drawing.repainting import repainted
 from veduta.core.chart.kinds import Kind
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import formulas_in
+from veduta.core.chart.rewriting import painted
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence_text
 from veduta.core.chart.texts import Told, said
 from veduta.core.chart.value_colours import ValueColours, key_of
@@ -136,6 +138,7 @@ def ask(
     others: Others = MappingProxyType({}),
     colours: ValueColours = ValueColours(),
     rows_from: int = 0,
+    paints: Paints = OWN,
 ) -> Answered:
     """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`, and values have
     their `colours`; of a long table a page of rows is drawn, from the so manieth on. Raises DefinitionProblem if it
@@ -145,7 +148,8 @@ def ask(
     picture = picture_of(definition, kind, result, model, context, atlas, extra)
     picture.value_colours = colours_within(definition, model, colours)
     picture.references = tuple(with_events(definition.references, result, others, event_notes))
-    picture.rows_from = rows_from
+    picture.rows_from, picture.paints = rows_from, paints
+    picture.definition = painted(picture.definition, paints)
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
     drawing = draw(picture, kind)

@@ -8,6 +8,8 @@ from typing import Any, Final, TypeVar
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition, Layer, Reference
+from veduta.core.chart.look import ColumnLook
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import PLACE
 from veduta.core.data.fields import Frozen
 from veduta.core.formula.measures import fields_in, with_other_ids
@@ -26,6 +28,15 @@ TEXTS: Final = ("title", "note")
 """What in a definition has formulas in it."""
 
 
+COLOURS: Final[dict[type[Frozen], tuple[str, ...]]] = {
+    Layer: ("colour", "other"),
+    Reference: ("colour",),
+    ConditionalFormat: ("colour", "ground"),
+    ColumnLook: ("low_colour", "middle_colour", "high_colour"),
+}
+"""What in a part is a colour."""
+
+
 def everywhere(part: Part, change: Callable[[Any], Any]) -> Part:
     """A definition, or a part of one, in which every part is changed, the innermost first."""
     if isinstance(part, tuple):
@@ -36,6 +47,19 @@ def everywhere(part: Part, change: Callable[[Any], Any]) -> Part:
     changed = {name: value for name, value in inner.items() if value != getattr(part, name)}
     made: Part = change(part.model_copy(update=changed) if changed else part)
     return made
+
+
+def painted(definition: ChartDefinition, paints: Paints) -> ChartDefinition:
+    """A definition in which series colours, by their numbers, are those of a workspace's palettes."""
+    if paints.series == OWN.series:
+        return definition
+
+    def change(part: Any) -> Any:
+        named = {name: getattr(part, name) for name in COLOURS.get(type(part), ())}
+        changed = {name: paints.named(colour) for name, colour in named.items() if colour.isdecimal()}
+        return part.model_copy(update=changed) if changed else part
+
+    return everywhere(definition, change)
 
 
 def over_other_fields(part: Any, others: Mapping[str, str]) -> Any:

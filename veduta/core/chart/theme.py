@@ -6,16 +6,8 @@ import json
 import re
 from typing import Any
 
-from veduta.core.chart.drawing.colours import (
-    BLACK,
-    GROUND,
-    NAMED_COLOURS,
-    ON_LIGHT_SERIES,
-    ON_SERIES,
-    SERIES_COLOURS,
-    WHITE,
-    colour_named,
-)
+from veduta.core.chart.drawing.colours import BLACK, GROUND, ON_LIGHT_SERIES, ON_SERIES, WHITE, between, colour_named
+from veduta.core.chart.paints import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
 from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, readable
 
 # The series colours as they are drawn on the dark ground, in the same order.
@@ -33,6 +25,8 @@ DARK_SHADES = {
     ON_SERIES: "#050505",
     ON_LIGHT_SERIES: "#050505",
 }
+TINT = 0.12
+"""How much of an accent is in its tint."""
 IN_DARK = (
     dict(zip(SERIES_COLOURS, DARK_COLOURS, strict=True))
     | {NAMED_COLOURS[name]: dark for name, dark in DARK_NAMED.items()}
@@ -97,11 +91,11 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
     }
 
 
-def themes() -> dict[str, Any]:
+def themes(paints: Paints = OWN) -> dict[str, Any]:
     """What a page needs to draw in either theme: configurations and the exchange of colours for the dark one."""
     return {
-        "light": config(LIGHT, SERIES_COLOURS),
-        "dark": config(DARK, DARK_COLOURS),
+        "light": config(LIGHT, paints.series),
+        "dark": config(DARK, tuple(in_dark(colour) for colour in paints.series)),
         "dark_colours": IN_DARK,
     }
 
@@ -125,6 +119,15 @@ def text_in_both(name: str, ground: str = "") -> tuple[str, str]:
         return ink_on(grounds[0]), ink_on(grounds[1])
     light, dark = in_both(name)
     return readable(light, grounds[0]), readable(dark, grounds[1])
+
+
+def accent_tones(colour: str) -> dict[str, tuple[str, str]]:
+    """What an accent colour makes of a page, in the light and in the dark theme: texts and controls in it, their tint,
+    and texts on them. All texts have a contrast of 4.5 or more."""
+    light, dark = text_in_both(colour)
+    tints = between(LIGHT_GROUND, light, TINT), between(DARK_GROUND, dark, TINT)
+    light, dark = readable(light, tints[0]), readable(dark, tints[1])
+    return {"lagoon": (light, dark), "lagoon-tint": tints, "on-lagoon": (ink_on(light), ink_on(dark))}
 
 
 def dark_colours_of(spec: Any) -> dict[str, str]:

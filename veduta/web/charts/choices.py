@@ -8,7 +8,7 @@ from typing import Any
 
 from veduta.core.calendar import grouping_for
 from veduta.core.chart.definition import ChartDefinition, default_measure
-from veduta.core.chart.drawing.colours import SERIES_COLOURS
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.theme import in_both
 from veduta.core.data.fields import Kind, Role, Schema
 from veduta.core.model.definition import ParameterField
@@ -16,6 +16,7 @@ from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, typed
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import Measure, measure_words
+from veduta.web.colours.models import paints_now
 
 VALUES_SHOWN = 100
 
@@ -29,14 +30,20 @@ class ColourChoice:
     tones: tuple[str, str]
 
 
-def _choices(colours: dict[str, str]) -> list[ColourChoice]:
-    return [ColourChoice(value, words, in_both(value)) for value, words in colours.items()]
+def _choices(colours: dict[str, str], paints: Paints = OWN) -> list[ColourChoice]:
+    return [ColourChoice(value, words, in_both(paints.named(value))) for value, words in colours.items()]
 
 
-COLOURS = _choices(
-    {str(number): f"Series colour {number}" for number in range(1, len(SERIES_COLOURS) + 1)}
-    | {"better": "Better", "worse": "Worse", "quiet": "Quiet grey", "ink": "Ink"}
-)
+def colour_choices() -> list[ColourChoice]:
+    """The colours to choose from: those of series as the workspace has them, and those that mean something."""
+    paints = paints_now()
+    return _choices(
+        {str(number): f"Series colour {number}" for number in range(1, len(paints.series) + 1)}
+        | {"better": "Better", "worse": "Worse", "quiet": "Quiet grey", "ink": "Ink"},
+        paints,
+    )
+
+
 TINTS = _choices({"#F8DFDC": "Pale red", "#DCEFE6": "Pale green", "#FBF0D9": "Pale yellow", "#E6EAEA": "Pale grey"})
 """Grounds of cells, for texts to be read on."""
 

@@ -24,8 +24,9 @@ from veduta.core.formula.measures import with_names
 from veduta.core.query.filters import grouping_words
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import measure_words
-from veduta.web.charts.choices import COLOURS, TINTS, VALUES_SHOWN, Opened, measure_choices, numbers
+from veduta.web.charts.choices import TINTS, VALUES_SHOWN, Opened, colour_choices, measure_choices, numbers
 from veduta.web.charts.format_samples import sample_of
+from veduta.web.colours.models import paints_now
 
 INPUTS = {Kind.TEXT: "text", Kind.YES_NO: "yes_no", Kind.DATE: "date", Kind.DATETIME: "date"}
 
@@ -90,8 +91,8 @@ def condition_context(opened: Opened) -> dict[str, Any]:
         "others": measure_choices(definition, model.schema, conditional.other),
         "cells": _cells(opened, conditional) if is_table else [],
         "is_table": is_table,
-        "colours": COLOURS,
-        "grounds": [*TINTS, *COLOURS],
+        "colours": colour_choices(),
+        "grounds": [*TINTS, *colour_choices()],
         "signs": [("", "None"), *((name, sign) for name, (sign, _) in SIGNS.items())],
         "hard_to_read": _hard_to_read(conditional),
     }
@@ -169,9 +170,10 @@ def _hard_to_read(conditional: ConditionalFormat) -> str:
     """What is said where a text of the chosen colour could not be read on its ground."""
     if not conditional.colour:
         return ""
-    ground = in_both(conditional.ground)[0] if conditional.ground else LIGHT_GROUND
-    there = contrast(in_both(conditional.colour)[0], ground)
+    paints = paints_now()
+    ground, colour = paints.named(conditional.ground), paints.named(conditional.colour)
+    there = contrast(in_both(colour)[0], in_both(ground)[0] if ground else LIGHT_GROUND)
     if there >= READABLE:
         return ""
-    shown = text_in_both(conditional.colour, conditional.ground)[0]
+    shown = text_in_both(colour, ground)[0]
     return f"Too pale to read here ({there:.1f} of {READABLE}), so the text is {shown}."

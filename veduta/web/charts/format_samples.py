@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from veduta.core.chart.conditional import SIGNS, ConditionalFormat
 from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.words import in_sentence
+from veduta.web.colours.models import paints_now
 
 
 @dataclass(frozen=True)
@@ -21,7 +22,8 @@ class Sample:
 
 def sample_of(conditional: ConditionalFormat, words: str) -> Sample:
     sign = SIGNS[conditional.sign][0] if conditional.sign else ""
-    look = CellLook(conditional.colour, conditional.ground, conditional.strong, sign)
+    paints = paints_now()
+    look = CellLook(paints.named(conditional.colour), paints.named(conditional.ground), conditional.strong, sign)
     return Sample(words, look, conditional.is_whole)
 
 

@@ -17,6 +17,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.web.charts.choices import VALUES_SHOWN, Opened
 from veduta.web.charts.services import workspace_colours
+from veduta.web.colours.models import paints_now
 
 PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
 PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
@@ -119,7 +120,7 @@ def _coloured(opened: Opened) -> list[ColouredValue]:
     columns = [column for column in result.dimensions if column.grouping in dimensions]
     if not columns:
         return []
-    picture = Picture(definition, result)
+    picture, paints = Picture(definition, result), paints_now()
     everywhere = colours_within(definition, model, workspace_colours(definition, model))
     here = colours_within(definition, model, ValueColours())
     names, found = [column.name for column in columns], []
@@ -127,7 +128,9 @@ def _coloured(opened: Opened) -> list[ColouredValue]:
         words = " · ".join(picture.words(column, value) for column, value in zip(columns, values, strict=True))
         colour = everywhere.of(names, values)
         found.append(
-            ColouredValue(words, list(keys_of(values)), in_both(colour) if colour else None, here.of(names, values))
+            ColouredValue(
+                words, list(keys_of(values)), in_both(paints.named(colour)) if colour else None, here.of(names, values)
+            )
         )
     return found[:VALUES_SHOWN]
 

@@ -44,9 +44,9 @@ from veduta.core.query.measures import (
 from veduta.core.query.query import Sort
 from veduta.core.words import listed
 from veduta.web.charts.choices import (
-    COLOURS,
     VALUES_SHOWN,
     Opened,
+    colour_choices,
     measure_choices,
     numbers,
     parameter_choices,
@@ -156,7 +156,7 @@ def _compare(opened: Opened) -> dict[str, Any]:
         "parameters": numbers(opened.model),
         "over": [("panel", "each panel by itself"), ("all", "all panels")],
         "in_panels": definition.panels is not None and of in ("groups", "rows", "formula"),
-        "colours": COLOURS,
+        "colours": colour_choices(),
         "dashes": list(DASHES.items()),
         "next": len(definition.references),
         **(_events(opened, reference.events if reference else None) if of == "events" else {}),
@@ -246,7 +246,7 @@ def _layer(opened: Opened) -> dict[str, Any]:
         "can_be_shaded": layer.how in SHADED,
         "shades": measure_choices(definition, model.schema, layer.shade),
         "steps": list(STEPS_WORDS.items()),
-        "colours": COLOURS,
+        "colours": colour_choices(),
         "dashes": list(DASHES.items()),
         "numbers": [
             ("width", "Line, px", layer.width),

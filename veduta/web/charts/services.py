@@ -29,6 +29,7 @@ from veduta.core.query.query import Column
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.colours.models import paints_now
 from veduta.web.colours.services import colours_of
 from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.atlas import Atlas
@@ -69,7 +70,9 @@ def answer_over(
     context = context_now(model, stopped)
     colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
     colours = colours.within(dashboard.colours) if dashboard else colours
-    return ask(definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours, rows_from)
+    return ask(
+        definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours, rows_from, paints_now()
+    )
 
 
 def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:

@@ -7,7 +7,8 @@ import json
 from django.conf import settings
 from django.db import models
 
-from veduta.core.chart.theme import in_both
+from veduta.core.chart.paints import PALETTES, Paints
+from veduta.core.chart.theme import accent_tones, in_both
 from veduta.core.chart.value_colours import keys_of
 
 
@@ -45,7 +46,62 @@ class ValueColour(models.Model):
     @property
     def tones(self) -> tuple[str, str]:
         """The colour in the light and in the dark theme."""
-        return in_both(self.name)
+        return in_both(paints_now().named(self.name))
+
+
+class Palette(models.Model):
+    """Colours that stand in the place of Veduta's own while they are in use: of series, from low to high, or around a
+    middle."""
+
+    name = models.CharField(max_length=100)
+    kind = models.CharField(max_length=10, choices=[(kind, what) for kind, (what, *_) in PALETTES.items()])
+    colours = models.JSONField()
+    in_use = models.BooleanField(default=False)
+    set_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    updated_at = models.DateTimeField(auto_now=True)
+    deleted_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["name", "pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def tones(self) -> list[tuple[str, str]]:
+        """Its colours in the light and in the dark theme."""
+        return [in_both(colour) for colour in self.colours]
+
+
+class CompanyLook(models.Model):
+    """How dashboards show whose they are: a logo, a PNG or JPEG with its words, and an accent colour. There is one."""
+
+    logo = models.BinaryField(blank=True, default=bytes)
+    logo_type = models.CharField(max_length=20, blank=True)
+    name = models.CharField(max_length=100, blank=True)
+    accent = models.CharField(max_length=7, blank=True)
+    updated_at = models.DateTimeField(auto_now=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @classmethod
+    def now(cls) -> CompanyLook:
+        return cls.objects.first() or cls()
+
+    @property
+    def style(self) -> str:
+        """The accent as CSS, in tones that can be read in either theme; "" for Veduta's own."""
+        if not self.accent:
+            return ""
+        tones = accent_tones(self.accent)
+        return ":root{" + "".join(f"--color-{name}:light-dark({a},{b});" for name, (a, b) in tones.items()) + "}"
+
+
+def paints_now() -> Paints:
+    """The colours in use in the workspace."""
+    used = Palette.objects.filter(in_use=True, deleted_at=None).values_list("kind", "colours")
+    return Paints.of(dict(used))
 
 
 def key_of_fields(fields: tuple[str, ...]) -> str:

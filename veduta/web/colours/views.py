@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from django.http import HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.chart.paints import read_palette
 from veduta.core.errors import DefinitionProblem, FileProblem
-from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.access import Request, builders_only, signed_in, stewards_only
+from veduta.web.colours import palettes as kept
 from veduta.web.colours import services
-from veduta.web.colours.models import ValueColour
+from veduta.web.colours.models import CompanyLook, Palette, ValueColour
 from veduta.web.common.bodies import small_file, takes_files
 from veduta.web.common.downloads import as_file
-from veduta.web.common.requests import Line, Sent, sent
+from veduta.web.common.requests import Line, Sent, Text, Whole, sent
 
 LARGEST = 2 * 1024 * 1024
+LARGEST_LOGO = 300 * 1024
 
 
 class SetColour(Sent):
@@ -29,6 +32,15 @@ class SetColour(Sent):
 
 class NewList(SetColour):
     fields: Line = ""
+
+
+class PaletteSent(Sent):
+    """A palette as it is written; of one that is there, its number."""
+
+    kind: Line = ""
+    name: Line = ""
+    colours: Text = ""
+    number: Whole | None = None
 
 
 @require_GET
@@ -114,3 +126,100 @@ def list_file(request: Request, number: int) -> HttpResponse:
     row = _row(number)
     answer = HttpResponse(services.as_csv(services.of_list(row)), content_type="text/csv; charset=utf-8")
     return as_file(answer, f"Colours of {' and '.join(row.fields)}.csv")
+
+
+@require_GET
+@builders_only
+def palettes(request: Request) -> HttpResponse:
+    context = {"kinds": kept.by_kind(), "company": CompanyLook.now(), "largest": LARGEST_LOGO}
+    return render(request, "colours/palettes.html", context)
+
+
+@require_POST
+@builders_only
+def check_palette(request: Request) -> HttpResponse:
+    """What a palette looks like in both themes, and what readers would miss in it."""
+    written = sent(request, PaletteSent)
+    kind = kept.kind_named(written.kind)
+    return render(
+        request, "colours/palette_check.html", {"shown": kept.shown(kind, read_palette(kind, written.colours))}
+    )
+
+
+def _palette(number: int | None) -> Palette:
+    return get_object_or_404(Palette, pk=number, deleted_at=None)
+
+
+@require_POST
+@stewards_only
+def save_palette(request: Request) -> JsonResponse:
+    written = sent(request, PaletteSent)
+    there = _palette(written.number) if written.number else None
+    kind = kept.kind_named(there.kind if there else written.kind)
+    kept.save(request.user, kind, written.name, written.colours, there)
+    return JsonResponse({"address": reverse("palettes")})
+
+
+@require_POST
+@stewards_only
+def use_palette(request: Request) -> JsonResponse:
+    """Use a palette, or without a number Veduta's own colours."""
+    written = sent(request, PaletteSent)
+    palette = _palette(written.number) if written.number else None
+    kept.use(request.user, kept.kind_named(palette.kind if palette else written.kind), palette)
+    return JsonResponse({"address": reverse("palettes")})
+
+
+@require_POST
+@stewards_only
+def delete_palette(request: Request, number: int) -> JsonResponse:
+    palette = _palette(number)
+    kept.delete(request.user, palette)
+    undo = reverse("palettes-restore", args=[number])
+    return JsonResponse({"message": f"“{palette}” is deleted.", "undo": undo})
+
+
+@require_POST
+@stewards_only
+def restore_palette(request: Request, number: int) -> JsonResponse:
+    palette = get_object_or_404(Palette, pk=number, deleted_at__isnull=False)
+    kept.restore(request.user, palette)
+    return JsonResponse({"message": f"“{palette}” is back."})
+
+
+class CompanySent(Sent):
+    name: Line = ""
+    accent: Line = ""
+
+
+@require_POST
+@stewards_only
+def set_company(request: Request) -> JsonResponse:
+    said = sent(request, CompanySent)
+    kept.set_company(request.user, said.name, said.accent)
+    return JsonResponse({"address": reverse("palettes")})
+
+
+@takes_files
+@require_POST
+@stewards_only
+def receive_logo(request: Request) -> JsonResponse:
+    """Take a logo as the raw body of the request."""
+    kept.set_logo(request.user, small_file(request, LARGEST_LOGO, "Logos"))
+    return JsonResponse({"address": reverse("palettes")})
+
+
+@require_POST
+@stewards_only
+def drop_logo(request: Request) -> JsonResponse:
+    kept.set_logo(request.user, b"")
+    return JsonResponse({"address": reverse("palettes")})
+
+
+@require_GET
+@signed_in
+def logo(request: Request) -> HttpResponse:
+    look = CompanyLook.now()
+    if not look.logo:
+        raise Http404
+    return HttpResponse(bytes(look.logo), content_type=look.logo_type)

@@ -53,10 +53,12 @@ def small_file(request: HttpRequest, most: int, things: str) -> bytes:
     except UnreadablePostError:
         raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
     if len(content) > most:
-        raise FileProblem(
-            f"The file is larger than {most / 1024**2:,.0f} MB.", hint=f"{things} are small: is it the right one?"
-        )
+        raise FileProblem(f"The file is larger than {_size(most)}.", hint=f"{things} are small: is it the right one?")
     return content
+
+
+def _size(most: int) -> str:
+    return f"{most / 1024**2:,.0f} MB" if most >= 1024**2 else f"{most / 1024:,.0f} kB"
 
 
 def may_be_large(scope: Mapping[str, Any]) -> bool:

@@ -37,6 +37,7 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.choices import parameter_choices
 from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.charts.models import Chart
+from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import (
@@ -212,6 +213,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "version": view.version,
         "blocks": blocks,
         "layout": _layout(reading.definition),
+        "company": CompanyLook.now(),
         **trail,
         "problem": problem,
         "rule_words": reading.words_of_rules(),

@@ -12,7 +12,7 @@ from veduta.core.chart.kinds import KINDS
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, signed_in
-from veduta.web.charts.choices import COLOURS
+from veduta.web.charts.choices import colour_choices
 from veduta.web.charts.setting_inputs import SettingInput
 from veduta.web.common.lists import Heading
 
@@ -34,7 +34,7 @@ def parts(request: Request) -> HttpResponse:
                 {"value": '{"field":"c2"}', "name": "mean of passengers", "chosen": True},
             ],
             "kinds": list(Kind),
-            "colours": COLOURS[:3],
+            "colours": colour_choices()[:3],
             "drawn": list(KINDS.values()),
             "settings": (
                 SettingInput("curve", "Curve", "stepped", "straight", [("straight", "Even"), ("stepped", "In steps")]),

@@ -8,18 +8,9 @@ from typing import Any
 from veduta.core.chart.drawing.axes import shortened
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.paints import OWN
 from veduta.core.words import listed
 
-SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
-FURTHER_COLOURS = (
-    "#8A70FC", "#733A37", "#4F26B0", "#8C51D9", "#5290D3", "#17A92A", "#487EA2", "#60674D",
-    "#5A4C0D", "#5C7F7D", "#A26A07", "#7A537D", "#795F28", "#A18577", "#756ABA", "#9628A1",
-)  # fmt: skip
-"""For the values of fields that have many: each as far from those before as can be, for readers of all kinds and in
-both themes."""
-NAMED_COLOURS = {"better": "#1F7A5C", "worse": "#B3322C", "quiet": "#8A9A9D", "ink": "#16262B"}
-"""Colours that mean something; beside them stand the series colours, named 1 to 8, further ones to 24, and any as
-#rrggbb."""
 GROUND = "#FFFFFF"
 """The sheet on which is drawn, for lines that keep filled marks apart."""
 WHITE, BLACK = "#FEFEFE", "#010101"
@@ -35,10 +26,8 @@ FEW = 4
 
 
 def colour_named(name: str) -> str:
-    """A colour as #rrggbb."""
-    if name.isdecimal():
-        return (SERIES_COLOURS + FURTHER_COLOURS)[int(name) - 1]
-    return NAMED_COLOURS.get(name, name)
+    """A colour of Veduta's own as #rrggbb."""
+    return OWN.named(name)
 
 
 def luminance(colour: str) -> float:
@@ -74,7 +63,7 @@ def _of_values(picture: Picture) -> dict[str, str]:
     for values in picture.result.frame.select([column.key for column in columns]).unique().iter_rows():
         if colour := picture.value_colours.of(fields, values):
             words = [picture.words(column, value) for column, value in zip(columns, values, strict=True)]
-            found[" · ".join(words)] = colour_named(colour)
+            found[" · ".join(words)] = picture.paints.named(colour)
     return found
 
 
@@ -85,28 +74,29 @@ def _by_place(picture: Picture, series: Sequence[str]) -> dict[str, str]:
     positions = {word: position for position, word in enumerate(order)}
     fixed = bool(positions) and all(name in positions for name in series)
     names = sorted(series, key=positions.__getitem__) if fixed else list(series)
+    there = picture.paints.series
     last = picture.dimensions[-1] if picture.dimensions else None
     own = [picture.words(last, value) for value in picture.result.orders.get(last.key, ())] if last else []
     shown = sorted(names, key=lambda name: own.index(name) if name in own else len(own)) if own else names
     if picture.whole and not fixed:
         for name in names:
-            picture.palette.setdefault(name, SERIES_COLOURS[len(picture.palette) % len(SERIES_COLOURS)])
+            picture.palette.setdefault(name, there[len(picture.palette) % len(there)])
         return {name: picture.palette[name] for name in shown}
     numbers = [positions[name] if fixed else i for i, name in enumerate(names)]
-    colours = dict(zip(names, _distinct([i % len(SERIES_COLOURS) for i in numbers]), strict=True))
+    colours = dict(zip(names, _distinct([i % len(there) for i in numbers], there), strict=True))
     return {name: colours[name] for name in shown}
 
 
-def _distinct(positions: list[int]) -> list[str]:
+def _distinct(positions: list[int], there: Sequence[str]) -> list[str]:
     """The colours at these places; where two series share one while others are free, the later takes a free one."""
-    free = [i for i in range(len(SERIES_COLOURS)) if i not in positions]
+    free = [i for i in range(len(there)) if i not in positions]
     taken: set[int] = set()
     colours = []
     for position in positions:
         if position in taken and free:
             position = free.pop(0)
         taken.add(position)
-        colours.append(SERIES_COLOURS[position])
+        colours.append(there[position])
     return colours
 
 
@@ -125,7 +115,7 @@ def colour_by_series(picture: Picture, made: list[Mark]) -> dict[str, Any]:
     """The colour channel of marks that are coloured by their series: one colour where there is only one."""
     series = list(dict.fromkeys(mark.series for mark in made))
     if len(series) <= 1 and len(picture.dimensions) < 2:
-        return {"value": SERIES_COLOURS[0]}
+        return {"value": picture.paints.series[0]}
     for mark in made:
         mark.paint = mark.series
     return colour_channel(series_colours(picture, series))

@@ -14,8 +14,8 @@ from veduta.core.chart.drawing.cells import Cell, Key, Row, measure_cell
 from veduta.core.chart.drawing.colours import between, colour_named
 from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.drawing.shades import AROUND_ZERO, RISING
 from veduta.core.chart.look import ColumnLook
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
 
@@ -40,6 +40,7 @@ class Drawn:
     ends: Mapping[Any, Ends]
     lines: Mapping[Key, tuple[str, str]]
     letters: int
+    paints: Paints = OWN
 
     def on(self, cell: Cell, value: Any, key: Key) -> Cell:
         """A cell with what stands beside its number. A shade gives way to the ground of a format, unless it is set to
@@ -57,8 +58,8 @@ class Drawn:
         if cell.look and cell.look.ground and not look.shade_first:
             return cell
         plain = replace(cell.look or CellLook(), ground="", colour="")
-        if look.has_own_shades:
-            return replace(cell, look=replace(plain, ground=own_shade(value, low, high, look)))
+        if look.has_own_shades or self.paints.has_own_shades:
+            return replace(cell, look=replace(plain, ground=own_shade(value, low, high, look, self.paints)))
         return replace(cell, shade=shade_step(value, low, high), look=plain if cell.look else None)
 
 
@@ -105,7 +106,7 @@ def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
         values = pl.concat([values.head(MOST_MEASURED), values.top_k(1), values.bottom_k(1)])
     texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
     letters = min(MOST_LETTERS, max(map(len, texts), default=1))
-    return Drawn(look, _ends(picture, column, look), lines, letters)
+    return Drawn(look, _ends(picture, column, look), lines, letters, picture.paints)
 
 
 def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]:
@@ -136,15 +137,16 @@ def _reach(values: pl.Series) -> Ends:
     return (there.min(), there.max()) if len(there) else (0, 0)  # type: ignore[return-value]
 
 
-def own_shade(value: float, low: float, high: float, look: ColumnLook) -> str:
-    """The shade of a value in colours that people have set, from a few tones between them."""
+def own_shade(value: float, low: float, high: float, look: ColumnLook, paints: Paints = OWN) -> str:
+    """The shade of a value in colours that people have set, or those of palettes, from a few tones between them."""
     middle = 0.0 if look.middle is None and low < 0 < high else look.middle
     if middle is not None and low < middle < high:
-        far = look.low_colour or AROUND_ZERO[0] if value < middle else look.high_colour or AROUND_ZERO[2]
+        below, usual, above = paints.around
+        far = look.low_colour or below if value < middle else look.high_colour or above
         share = abs(value - middle) / max(middle - low, high - middle)
-        near = look.middle_colour or AROUND_ZERO[1]
+        near = look.middle_colour or usual
     else:
-        near, far = look.low_colour or RISING[0], look.high_colour or RISING[1]
+        near, far = look.low_colour or paints.rising[0], look.high_colour or paints.rising[1]
         share = (value - low) / (high - low) if high > low else 0.5
     return between(colour_named(near), colour_named(far), round(share * TONES) / TONES)
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
-from veduta.core.chart.drawing.colours import SERIES_COLOURS, colour_channel, colour_named, legend, series_colours
+from veduta.core.chart.drawing.colours import colour_channel, colour_named, legend, series_colours
 from veduta.core.chart.drawing.labels import (
     LETTER,
     Which,
@@ -242,7 +242,7 @@ def _painted(
                 paints[mark.paint] = colour_named((layer.colour or "better") if holds else (layer.other or "worse"))
     _rank(placed, list(paints))
     if len(paints) <= 1 and (len(picture.dimensions) < 2 or not own):
-        return {"value": next(iter(paints.values()), SERIES_COLOURS[0])}
+        return {"value": next(iter(paints.values()), picture.paints.series[0])}
     channel = colour_channel(paints)
     named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made if not each.shade}
     if channel["legend"] and len(named) < len(paints):

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.look import DrawnPart
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
@@ -64,6 +65,7 @@ class Picture:
     thinned: bool = False
     format_words: Sequence[str] = ()
     rows_from: int = 0
+    paints: Paints = OWN
 
     @property
     def dimensions(self) -> list[Column]:

@@ -11,14 +11,13 @@ from veduta.core.chart.drawing.axes import number_axis
 from veduta.core.chart.drawing.colours import between, needs_white
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.paints import OWN, Paints
 from veduta.core.classes import decimals_of, nice_width
 from veduta.core.data.fields import NumberFormat
 from veduta.core.formats import PARTS_OF_ONE, SHORTENED, format_number
 from veduta.core.query.query import Column
 from veduta.core.words import in_sentence
 
-RISING = ["#E3EFEE", "#0B5D63"]
-AROUND_ZERO = ["#B8433B", "#EFF2F1", "#0B5D63"]
 MOST_STEPS = 9
 STEPS_WORDS = {"0": "Smooth", "3": "3 steps", "5": "5 steps", "7": "7 steps"}
 """In about how many steps shades can be drawn, as settings offer it."""
@@ -39,30 +38,31 @@ def shade(
         value = mark.value if field == "value" else mark.more.get(field)
         if classes and value is not None:
             value = classes.middle(value)
-        mark.more["strong"] = int(value is not None and needs_white(shade_of(value, low, high)))
+        mark.more["strong"] = int(value is not None and needs_white(shade_of(value, low, high, picture.paints)))
         if classes:
             mark.more["shade"] = value
     return {
         "field": "shade" if classes else field,
         "type": "quantitative",
-        "scale": _scale(low, high) | ({"nice": False} if classes else {}),
+        "scale": _scale(low, high, picture.paints) | ({"nice": False} if classes else {}),
         "legend": legend | (classes.legend(measure.format) if classes else _smooth_legend(measure.format)),
     }
 
 
-def shade_of(value: float, low: float, high: float) -> str:
+def shade_of(value: float, low: float, high: float, paints: Paints = OWN) -> str:
     """About the shade that a value has."""
     if low < 0 < high:
-        far = AROUND_ZERO[0] if value < 0 else AROUND_ZERO[2]
-        return between(AROUND_ZERO[1], far, abs(value) / max(-low, high))
-    return between(RISING[0], RISING[1], (value - low) / (high - low) if high > low else 0)
+        below, middle, above = paints.around
+        return between(middle, below if value < 0 else above, abs(value) / max(-low, high))
+    pale, dark = paints.rising
+    return between(pale, dark, (value - low) / (high - low) if high > low else 0)
 
 
-def _scale(low: float, high: float) -> dict[str, Any]:
+def _scale(low: float, high: float, paints: Paints) -> dict[str, Any]:
     if low < 0 < high:
         most = max(-low, high)
-        return {"domain": [-most, 0, most], "range": AROUND_ZERO}
-    return {"domain": [low, high], "range": RISING, "nice": True}
+        return {"domain": [-most, 0, most], "range": list(paints.around)}
+    return {"domain": [low, high], "range": list(paints.rising), "nice": True}
 
 
 def _smooth_legend(number_format: NumberFormat) -> dict[str, Any]:

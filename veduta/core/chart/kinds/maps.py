@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.colours import BLACK, GROUND, NAMED_COLOURS, WHITE, colour_by_series
+from veduta.core.chart.drawing.colours import BLACK, GROUND, WHITE, colour_by_series
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
 from veduta.core.chart.kinds.base import MANY_MARKS, Asked, Kind, ShadeSettings, kind, setting
+from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.data.fields import Aggregate
 from veduta.core.formats import format_value
 from veduta.core.geography.matching import matched

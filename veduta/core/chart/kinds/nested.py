@@ -10,7 +10,6 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import (
     GROUND,
-    NAMED_COLOURS,
     ON_LIGHT_SERIES,
     ON_SERIES,
     colour_channel,
@@ -21,6 +20,7 @@ from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.words import not_drawn
 
 WIDTH, HEIGHT = 160.0, 90.0

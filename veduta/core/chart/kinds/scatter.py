@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from veduta.core.chart.drawing.axes import number_axis, said_of
-from veduta.core.chart.drawing.colours import NAMED_COLOURS, colour_by_series
+from veduta.core.chart.drawing.colours import colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
 from veduta.core.chart.fits import Fitted, fitted
 from veduta.core.chart.kinds.base import MANY_MARKS, Asked, Kind, Suits, kind, setting
+from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, not_drawn

@@ -6,11 +6,12 @@ from typing import Any
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.colours import GROUND, NAMED_COLOURS, colour_channel, series_colours
+from veduta.core.chart.drawing.colours import GROUND, colour_channel, series_colours
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.formats import format_value
 from veduta.core.words import counted, in_sentence, not_drawn
 
