@@ -13,7 +13,7 @@ import { all, made } from "./dom.js";
 export function elementOf(host, part) {
   if (part.name === "whole" || part.name === "table") return host;
   if (part.name === "title") return null; // it stands outside
-  if (part.name === "legend") return host.querySelector(".role-legend");
+  if (part.name === "legend" || part.name === "series") return host.querySelector(".role-legend");
   const svg = host.querySelector("svg")?.getBoundingClientRect();
   if (!svg) return null;
   const labelled = all(host, ".role-axis").filter((axis) => axis.querySelector("text"));

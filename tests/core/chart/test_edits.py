@@ -204,6 +204,10 @@ class Edits(unittest.TestCase):
                 },
                 lambda d: (d.kind, d.show[0], d.by[0].field) == ("lying", shown, "sailed"),
             ),
+            "set_series": (
+                {"names": ["A", "B"], "changes": {"width": 4, "dash": "dotted"}},
+                lambda d: [(s.name, s.width, s.dash) for s in d.look.series] == [(n, 4, "dotted") for n in "AB"],
+            ),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
             "set_group": (
                 {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},

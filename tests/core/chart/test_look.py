@@ -9,6 +9,7 @@ from tests.core.chart.test_kinds import ROWS, drawn, fitting, validator
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
 from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHMIC_LENGTHS
+from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.errors import DefinitionProblem
@@ -103,8 +104,8 @@ class Parts(unittest.TestCase):
         for more, expected in (
             ({}, ["value", "along", "whole"]),
             ({"kind": "lying"}, ["value", "along", "whole"]),
-            ({"show": [FARE, PASSENGERS]}, ["legend", "value", "along", "whole"]),
-            (two, ["legend", "value", "second", "along", "whole"]),
+            ({"show": [FARE, PASSENGERS]}, ["legend", "series", "value", "along", "whole"]),
+            (two, ["legend", "series", "value", "second", "along", "whole"]),
             ({"kind": "pie"}, ["legend", "whole"]),
             ({"kind": "table"}, ["table"]),
         ):
@@ -113,6 +114,30 @@ class Parts(unittest.TestCase):
                 self.assertEqual(names, ["title", *expected])
         lying = {part.name: (part.side, part.of_values) for part in spec_of({}, kind="lying").drawing.parts}
         self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
+
+    def test_some_series_are_set_together_and_the_others_stay(self):
+        parts = {"kind": "line", "by": [MONTH], "split": "region"}
+        series = [{"name": "North Reach", "width": 5, "dash": "dotted"}, {"name": "Inner Sound", "opacity": 0.3}]
+        drawn = spec_of({"series": series}, ROWS["some rows"], **parts).drawing
+        lines = [
+            unit for unit in units(drawn.spec) if unit["mark"]["type"] == "line" and "strokeWidth" in unit["encoding"]
+        ]
+        self.assertTrue(lines)
+        for unit in lines:
+            self.assertEqual(unit["encoding"]["color"]["field"], "paint")
+            found = {
+                channel: dict(
+                    zip(*(unit["encoding"][channel]["scale"][each] for each in ("domain", "range")), strict=True)
+                )
+                for channel in ("strokeWidth", "strokeOpacity")
+            }
+            self.assertEqual(found["strokeWidth"]["North Reach"], 5)
+            self.assertEqual(found["strokeOpacity"], {"North Reach": 1, "Inner Sound": 0.3, "South Banks": 1})
+            self.assertLess(found["strokeWidth"]["South Banks"], 5)
+        bars = spec_of({"series": series}, kind="bar", by=["region"], split="route").drawing
+        self.assertNotIn("fillOpacity", str(bars.spec))  # no series of that name
+        self.assertIn("series", [part.name for part in drawn.parts])
+        self.assertNotIn("series", [part.name for part in spec_of({}, by=["region"], kind="figure").drawing.parts])
 
     def test_a_table_is_set_to_look_otherwise_as_a_whole(self):
         look = {"table": {"numbered": True, "held": True, "texts": "wrap"}}
@@ -124,7 +149,9 @@ class Parts(unittest.TestCase):
     def test_those_that_are_hidden_can_be_shown_again(self):
         look = {"value": {"hidden": True}, "legend": {"place": "none"}}
         drawing = spec_of(look, show=[FARE, PASSENGERS]).drawing
-        self.assertEqual([part.name for part in drawing.parts], ["title", "legend", "value", "along", "whole"])
+        self.assertEqual(
+            [part.name for part in drawing.parts], ["title", "legend", "series", "value", "along", "whole"]
+        )
 
     def test_a_setting_goes_back_to_the_usual(self):
         model = Model.__new__(Model)  # no edit of a look asks the model

@@ -68,6 +68,16 @@ class ValueName(Frozen):
     name: str = Attribute(min_length=1, max_length=200)
 
 
+class SeriesLook(Frozen):
+    """How a series, known by its entry in the legend, is drawn: how wide its lines are, in pixels, how they are dashed,
+    and how much of what is behind them is seen."""
+
+    name: str = Attribute(min_length=1, max_length=1_000)
+    width: Annotated[float, Attribute(ge=0.5, le=20)] | None = None
+    dash: Literal["", "solid", "dashed", "dotted"] = ""
+    opacity: Annotated[float, Attribute(ge=0.05, le=1)] | None = None
+
+
 class TitleLook(Frozen):
     """The title and the note: how they are set, how large, and whether a title is shown where others stand beside the
     drawing."""
@@ -155,14 +165,15 @@ class Look(Frozen):
     table: TableLook = TableLook()
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
     names: tuple[ValueName, ...] = Attribute((), max_length=500)
+    series: tuple[SeriesLook, ...] = Attribute((), max_length=200)
 
     def column(self, measure: int) -> ColumnLook:
         """How the cells of a measure look."""
         return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 
 
-PartName = Literal["title", "along", "value", "second", "legend", "whole", "table"]
-PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "value", "second", "along", "whole", "table")
+PartName = Literal["title", "along", "value", "second", "legend", "series", "whole", "table"]
+PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "series", "value", "second", "along", "whole", "table")
 """The parts in the order in which they are read."""
 
 

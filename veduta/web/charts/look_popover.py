@@ -6,9 +6,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.dressing import entries_of
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.look import PARTS, PartName
-from veduta.core.chart.question import colours_within, work_out
+from veduta.core.chart.look import PARTS, PartName, SeriesLook
+from veduta.core.chart.question import ask, colours_within, work_out
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import VALUES, as_written
 from veduta.core.chart.theme import in_both
@@ -18,6 +19,7 @@ from veduta.core.model.model import Model
 from veduta.web.charts.choices import VALUES_SHOWN, Opened
 from veduta.web.charts.services import workspace_colours
 from veduta.web.colours.models import paints_now
+from veduta.web.datasets.atlas import Atlas
 
 PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
 PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
@@ -56,6 +58,7 @@ BOXES: dict[str, list[tuple[str, str]]] = {
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
 }
 HEADINGS: dict[PartName, str] = {
+    "series": "Series",
     "title": "Title and note",
     "along": "Axis of the first dimension",
     "value": "Value axis",
@@ -85,6 +88,21 @@ class ColouredValue:
     set_here: str
 
 
+def series_context(opened: Opened) -> dict[str, Any]:
+    """The series of the drawing, each with how it looks where that differs from the usual."""
+    answered = ask(opened.definition, opened.model, opened.context, atlas=Atlas())
+    own = {each.name: each for each in opened.definition.look.series}
+    names = entries_of(answered.drawing)
+    return {"template": "series", "series": [(name, _series_words(own.get(name))) for name in names]}
+
+
+def _series_words(look: SeriesLook | None) -> str:
+    if look is None:
+        return ""
+    said = [f"{look.width:g} px" if look.width else "", look.dash, f"{look.opacity:.0%}" if look.opacity else ""]
+    return ", ".join(filter(None, said))
+
+
 def look_context(opened: Opened) -> dict[str, Any]:
     """What the popover shows of a part, the field that is opened; of an axis with values or names on it, as the way
     says. Raises DefinitionProblem for a part that there is not."""
@@ -92,6 +110,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
     name = next((each for each in PARTS if each == opened.field), None)
     if name is None:
         raise DefinitionProblem("A drawing has no such part.", hint="Load the page again.")
+    if name == "series":
+        return series_context(opened)
     now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
     kinds = [way if way in BOXES else "values", "axis"] if is_axis else [name]

@@ -8,12 +8,17 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
 from veduta.core.chart.drawing.picture import Drawing, copied, units
-from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName
+from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName, SeriesLook
 
 Spec = dict[str, Any]
 ANGLES = {"level": 0, "slanted": -35, "upright": -90}
 SIZES = {"small": 9, "large": 14}
 """Letters of labels and texts, in pixels; 11 as usual."""
+LINES = ("line", "rule", "trail")
+LINE_WIDTH = 2
+DASHES = {"solid": [1, 0], "dashed": [6, 4], "dotted": [1.5, 3]}
+AS_LINES = {"symbolType": "stroke", "symbolSize": 180, "symbolStrokeWidth": 2.5}
+"""Entries of a legend that show how lines are dashed."""
 LENGTHS = ("bar", "area")
 """Marks that show values by lengths, which begin at zero."""
 NO_LOGARITHMIC_LENGTHS = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
@@ -32,7 +37,26 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
             found[part] = _axis_part(part, channel, drawing)
     parts = [found[name] for name in ("value", "second", "along") if name in found]
     legends = [DrawnPart("legend", "Legend")] if any(True for _ in _legends(drawing.spec)) else []
-    return [texts, *legends, *parts, DrawnPart("whole", "The whole drawing")]
+    series = [DrawnPart("series", "Series")] if entries_of(drawing) else []
+    return [texts, *legends, *series, *parts, DrawnPart("whole", "The whole drawing")]
+
+
+def entries_of(drawing: Drawing) -> list[str]:
+    """The series that have a colour each, by what the legend calls them."""
+    found: dict[str, None] = {}
+    for unit in units(drawing.spec or {}):
+        found |= dict.fromkeys(_domain(unit))
+    return list(found)
+
+
+def _domain(unit: Spec) -> list[str]:
+    colour = unit.get("encoding", {}).get("color", {})
+    is_series = colour.get("field") == "paint" and _type_of(unit) != "arc"
+    return colour["scale"].get("domain", []) if is_series else []
+
+
+def _type_of(unit: Spec) -> str:
+    return unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"]
 
 
 def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
@@ -58,9 +82,38 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     if look.legend.place:
         for encoding, name in list(_legends(dressing.spec)):
             _place_legend(encoding, name, look.legend.place)
+    if look.series:
+        _dress_series(dressing.spec or {}, {each.name: each for each in look.series})
     if look.whole.size:
         dressing.spec = {**(dressing.spec or {}), "config": _letters(SIZES[look.whole.size])}
     return replace(dressing, notes=[*drawing.notes, *dict.fromkeys(notes)])
+
+
+def _dress_series(spec: Spec, looks: dict[str, SeriesLook]) -> None:
+    """Lines of some series wider or dashed, and their marks paler; the others as they are."""
+    for unit in units(spec):
+        domain, mark = _domain(unit), unit["mark"] if isinstance(unit["mark"], dict) else {}
+        own = {name: looks[name] for name in domain if name in looks}
+        if not own or _type_of(unit) == "text":
+            continue
+        is_line = _type_of(unit) in LINES
+        usual: dict[str, Any] = {"strokeWidth": mark.get("strokeWidth", LINE_WIDTH), "strokeDash": [1, 0]}
+        usual |= {"strokeOpacity": mark.get("strokeOpacity", 1), "fillOpacity": mark.get("fillOpacity", 1)}
+        set_to: dict[str, dict[str, Any]] = {
+            "strokeWidth": {name: look.width for name, look in own.items() if is_line and look.width},
+            "strokeDash": {name: DASHES[look.dash] for name, look in own.items() if is_line and look.dash},
+        }
+        pale = {name: look.opacity for name, look in own.items() if look.opacity is not None}
+        set_to["strokeOpacity" if is_line else "fillOpacity"] = pale
+        if is_line and unit["encoding"]["color"].get("legend"):
+            unit["encoding"]["color"]["legend"] |= AS_LINES
+        for channel, values in set_to.items():
+            says_otherwise = channel in unit["encoding"] or (channel == "strokeDash" and channel in mark)
+            if values and not says_otherwise:
+                mark.pop(channel, None)  # it would go before the channel
+                shown = [values.get(name, usual[channel]) for name in domain]
+                scale = {"type": "ordinal", "domain": domain, "range": shown}
+                unit["encoding"][channel] = {"field": "paint", "type": "nominal", "scale": scale, "legend": None}
 
 
 def _name_of(part: PartName, drawing: Drawing) -> str:
@@ -119,8 +172,9 @@ def _dress_values(drawing: Drawing, part: PartName, channel: Spec, look: AxisLoo
 
 
 def _shows_lengths(unit: Spec, name: str, channel: Spec) -> bool:
-    mark = unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"]
-    return mark in LENGTHS and unit.get("encoding", {}).get(name) == channel and f"{name}2" not in unit["encoding"]
+    if _type_of(unit) not in LENGTHS or unit.get("encoding", {}).get(name) != channel:
+        return False
+    return f"{name}2" not in unit["encoding"]
 
 
 def _make_logarithmic(drawing: Drawing, channel: Spec, shows_lengths: bool) -> None:

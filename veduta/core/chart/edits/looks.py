@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
+from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.registry import Index, changed_by, edit, there
-from veduta.core.chart.look import ColumnLook, PartName
+from veduta.core.chart.look import ColumnLook, PartName, SeriesLook
 from veduta.core.chart.templates import Template, drawn_like
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
@@ -20,6 +21,8 @@ from veduta.core.model.model import Model
 def set_look(definition: ChartDefinition, model: Model, part: PartName, changes: dict[str, Any]) -> ChartDefinition:
     """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual. Raises
     DefinitionProblem for what cannot be set so."""
+    if part == "series":
+        raise DefinitionProblem("Which series is not said.", hint="Choose some of them.")
     changed = _changed(getattr(definition.look, part), changes, part)
     return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
 
@@ -76,3 +79,18 @@ def _trend(model: Model, grain: Grain) -> Grouping:
 def draw_like(definition: ChartDefinition, model: Model, template: Template) -> ChartDefinition:
     """Draw it with the design of another chart, or of a template. Raises DefinitionProblem if it cannot be."""
     return drawn_like(definition, template, model)
+
+
+@edit
+def set_series(
+    definition: ChartDefinition,
+    model: Model,
+    names: Annotated[tuple[str, ...], Attribute(min_length=1, max_length=200)],
+    changes: dict[str, Any],
+) -> ChartDefinition:
+    """How some series look together, by their entries in the legend; a setting of null is as usual. Raises
+    DefinitionProblem for what cannot be set so."""
+    there = {each.name: each for each in definition.look.series}
+    changed = {name: _changed(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
+    kept = [each for each in (there | changed).values() if each != SeriesLook(name=each.name)]
+    return changed_by(definition, look=definition.look.model_copy(update={"series": tuple(kept)}))
