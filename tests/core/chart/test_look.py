@@ -5,14 +5,18 @@ import itertools
 import unittest
 
 from tests.core.chart.test_charts import FARE, MONTH
-from tests.core.chart.test_kinds import ROWS, drawn, fitting, validator
+from tests.core.chart.test_kinds import FIELDS, ROWS, drawn, fitting, model_of, validator
+from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
 from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHMIC_LENGTHS
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.question import ask
+from veduta.core.chart.sentence import parameter_settings
 from veduta.core.errors import DefinitionProblem
+from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
 
 PASSENGERS = {"field": "passengers", "aggregate": "sum"}
@@ -114,6 +118,25 @@ class Parts(unittest.TestCase):
                 self.assertEqual(names, ["title", *expected])
         lying = {part.name: (part.side, part.of_values) for part in spec_of({}, kind="lying").drawing.parts}
         self.assertEqual((lying["value"], lying["along"]), (("bottom", True), ("left", False)))
+
+    def test_an_axis_ends_where_parameters_say(self):
+        known = ModelDefinition(
+            parameters=(
+                ParameterField(id="least", name="Least", kind="decimal", default=(-5,)),
+                ParameterField(id="most", name="Most", kind="decimal", default=(500,), required=False),
+            )
+        )
+        rows = ROWS["some rows"]
+        whole = Model({"": (model_of(rows).tables[""], FIELDS)}, known)
+        look = {"value": {"low": 3, "low_parameter": "least", "high_parameter": "most"}}
+        definition = load_definition({"dataset": "d", "show": [FARE], "by": ["route"], "kind": "bar", "look": look})
+        for values, expected in (({}, (-5, 500)), ({"most": None}, (-5, None)), ({"least": 600}, (600, None))):
+            with self.subTest(values):
+                model = whole.given(values)
+                spec = ask(definition, model, context_of(model)).drawing.spec
+                scale = next(unit["encoding"]["y"]["scale"] for unit in units(spec) if unit["mark"]["type"] == "bar")
+                self.assertEqual((scale.get("domainMin"), scale.get("domainMax")), expected)
+        self.assertEqual([name for name, _ in parameter_settings(definition, whole)], ["Least", "Most"])
 
     def test_some_series_are_set_together_and_the_others_stay(self):
         parts = {"kind": "line", "by": [MONTH], "split": "region"}

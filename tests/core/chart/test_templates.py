@@ -167,6 +167,7 @@ class MadeFromTemplates(unittest.TestCase):
                 {"test": "above", "against": "parameter", "parameter": "most", "ground": "better"},
                 {"test": "above", "against": "parameter", "parameter": "free", "ground": "better"},
             ],
+            look={"value": {"low_parameter": "most", "high_parameter": "free"}},
             values={"most": 3},
         )
         made = template_of(definition, model, "Set")
@@ -176,6 +177,7 @@ class MadeFromTemplates(unittest.TestCase):
         self.assertEqual((design.keep.count, design.keep.parameter), (3, ""))
         self.assertEqual([each.value for each in design.references], [3])
         self.assertEqual([(each.against, each.value) for each in design.conditional], [("value", 3)])
+        self.assertEqual((design.look.value.low, design.look.value.high), (3, None))
         self.assertIn("free", made.left_behind[0])
 
     def test_an_own_specification_draws_other_columns(self):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated, Final, Literal
@@ -31,7 +32,8 @@ Colour = Annotated[str, StringConstraints(max_length=100), AfterValidator(_named
 
 
 class AxisLook(Frozen):
-    """An axis. `title` None is as usual, "" none. A value axis has ends of its own (`low`, `high`), or begins at zero
+    """An axis. `title` None is as usual, "" none. A value axis has ends of its own (`low`, `high`, or the numbers that
+    parameters are set to, which go before those), or begins at zero
     or with the data, is linear or logarithmic, and has about so many `ticks`. A dimension axis has its `labels` level,
     slanted or upright, of at most so many `letters`, and every so manieth of them. Either may be reversed, have a grid
     or none, or be hidden."""
@@ -39,6 +41,8 @@ class AxisLook(Frozen):
     title: str | None = Attribute(None, max_length=200)
     low: End | None = None
     high: End | None = None
+    low_parameter: str = Attribute("", max_length=40)
+    high_parameter: str = Attribute("", max_length=40)
     begins: Literal["", "zero", "data"] = ""
     scale: Literal["", "linear", "logarithmic"] = ""
     ticks: Annotated[int, Attribute(ge=2, le=40)] | None = None
@@ -48,6 +52,19 @@ class AxisLook(Frozen):
     reversed: bool = False
     grid: Literal["", "shown", "none"] = ""
     hidden: bool = False
+
+    def parameters(self) -> set[str]:
+        """Those that its ends go by."""
+        return {name for name in (self.low_parameter, self.high_parameter) if name}
+
+    def settled(self, numbers: Mapping[str, float | None]) -> AxisLook:
+        """With the numbers of its parameters; an end whose parameter is no limit, and a high end that is not above the
+        low one, are as usual."""
+        low = numbers.get(self.low_parameter) if self.low_parameter else self.low
+        high = numbers.get(self.high_parameter) if self.high_parameter else self.high
+        if low is not None and high is not None and low >= high:
+            high = None
+        return self.model_copy(update={"low": low, "high": high, "low_parameter": "", "high_parameter": ""})
 
     @model_validator(mode="after")
     def _in_order(self) -> AxisLook:
@@ -166,6 +183,17 @@ class Look(Frozen):
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
     names: tuple[ValueName, ...] = Attribute((), max_length=500)
     series: tuple[SeriesLook, ...] = Attribute((), max_length=200)
+
+    def parameters(self) -> set[str]:
+        """Those that ends of axes go by."""
+        return self.along.parameters() | self.value.parameters() | self.second.parameters()
+
+    def settled(self, numbers: Mapping[str, float | None]) -> Look:
+        """With the numbers of its parameters."""
+        if not self.parameters():
+            return self
+        axes = {name: getattr(self, name).settled(numbers) for name in ("along", "value", "second")}
+        return self.model_copy(update=axes)
 
     def column(self, measure: int) -> ColumnLook:
         """How the cells of a measure look."""

@@ -209,7 +209,8 @@ def draw(picture: Picture, kind: Kind) -> Drawing:
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
     drawing = repainted(drawing, picture.definition.conditional)
-    return dressed(drawing, picture.definition.look) if kind.dressed else drawing
+    look = picture.definition.look.settled(picture.numbers)
+    return dressed(drawing, look) if kind.dressed else drawing
 
 
 def colours_within(definition: ChartDefinition, model: Model, colours: ValueColours) -> ValueColours:
@@ -250,7 +251,7 @@ def _notes(picture: Picture, kind: Kind) -> list[str]:
 def _numbers_set(definition: ChartDefinition, model: Model) -> dict[str, float | None]:
     """What the parameters are set to that lines stand at and conditions compare with."""
     named = {reference.parameter for reference in definition.references}
-    named |= {each.parameter for each in definition.conditional}
+    named |= {each.parameter for each in definition.conditional} | definition.look.parameters()
     return {name: number_set(name, model.parameters) for name in named if name}
 
 

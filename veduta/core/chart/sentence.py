@@ -82,7 +82,7 @@ def parameters_read(definition: ChartDefinition, model: Model) -> list[Parameter
     for formula in _formulas(definition, model):
         read(formula)
     named |= {reference.parameter for reference in definition.references}
-    named |= {each.parameter for each in definition.conditional}
+    named |= {each.parameter for each in definition.conditional} | definition.look.parameters()
     for name in ("parameter", "low_parameter", "high_parameter"):
         named |= {getattr(filter_, name, "") for filter_ in definition.only}
     for filter_ in (definition, *definition.only):

@@ -16,7 +16,7 @@ from veduta.core.chart.theme import in_both
 from veduta.core.chart.value_colours import ValueColours, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
-from veduta.web.charts.choices import VALUES_SHOWN, Opened
+from veduta.web.charts.choices import VALUES_SHOWN, Opened, numbers
 from veduta.web.charts.services import workspace_colours
 from veduta.web.colours.models import paints_now
 from veduta.web.datasets.atlas import Atlas
@@ -57,6 +57,7 @@ BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
 }
+ENDS = [("low", "From a parameter"), ("high", "to a parameter")]
 HEADINGS: dict[PartName, str] = {
     "series": "Series",
     "title": "Title and note",
@@ -127,6 +128,10 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "title": now.title if is_axis else None,
         "without_title": _edit(name, title=""),
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]],
+        "parameters": numbers(model) if "values" in kinds else [],
+        "by_parameters": [(f"{end}_parameter", words, getattr(now, f"{end}_parameter")) for end, words in ENDS]
+        if is_axis
+        else [],
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }

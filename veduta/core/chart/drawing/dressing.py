@@ -56,7 +56,7 @@ def _domain(unit: Spec) -> list[str]:
 
 
 def _type_of(unit: Spec) -> str:
-    return unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"]
+    return str(unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"])
 
 
 def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:

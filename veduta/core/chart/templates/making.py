@@ -8,15 +8,15 @@ from typing import Any
 from veduta.core.calendar import Grouping
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import TESTS, ConditionalFormat, condition_words
-from veduta.core.chart.definition import ChartDefinition, Layer, Reference
+from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.drawing.references import reference_words
-from veduta.core.chart.look import Look
+from veduta.core.chart.look import AxisLook, Look
 from veduta.core.chart.places import formulas_in
-from veduta.core.chart.rewriting import everywhere, fields_named, over_other_fields
+from veduta.core.chart.rewriting import FORMULAS, everywhere, fields_named, over_other_fields
 from veduta.core.chart.templates.own_texts import names_of_columns, over_other_columns, tokens
 from veduta.core.chart.templates.template import Place, Takes, Template
 from veduta.core.data.fields import Aggregate, Field, Kind, Role
-from veduta.core.formula.measures import fields_in, parameters_in, with_literals, with_names
+from veduta.core.formula.measures import Parameters, fields_in, parameters_in, with_literals, with_names
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 from veduta.core.query.measures import Measure, measure_words
@@ -107,18 +107,11 @@ def _without_parameters(definition: ChartDefinition, model: Model, left_behind: 
         return text or ""
 
     def change(part: Any) -> Any:
-        if isinstance(part, Measure) and part.formula:
+        name = FORMULAS.get(type(part), "")
+        if name and getattr(part, name):
             # A measure that cannot be kept is a count, so that the places of the others stay.
-            return part.model_copy(update={"formula": written(part.formula)})
-        if isinstance(part, Layer) and part.test:
-            return part.model_copy(update={"test": written(part.test)})
-        if isinstance(part, Reference) and part.parameter:
-            return part.model_copy(update={"value": number_set(part.parameter, given), "parameter": ""})
-        if isinstance(part, Reference) and part.formula:
-            return part.model_copy(update={"formula": written(part.formula)})
-        if isinstance(part, ConditionalFormat):
-            return _condition_without_parameters(part, given, written)
-        return part
+            part = part.model_copy(update={name: written(getattr(part, name))})
+        return _with_numbers(part, given)
 
     definition = everywhere(definition, change)
     title = definition.title
@@ -131,7 +124,6 @@ def _without_parameters(definition: ChartDefinition, model: Model, left_behind: 
             "title": title,
             "values": {},
             "keep": keep.settled(given) if keep else None,
-            "aligned": written(definition.aligned) if definition.aligned else "",
             "references": tuple(each for each in definition.references if _compares(each)),
             "conditional": tuple(rule for rule in definition.conditional if rule.is_whole),
         }
@@ -144,13 +136,17 @@ def _compares(reference: Reference) -> bool:
     return needed.get(reference.of, reference.of) is not None
 
 
-def _condition_without_parameters(rule: ConditionalFormat, given: Any, written: Any) -> ConditionalFormat:
-    changes: dict[str, Any] = {"formula": written(rule.formula) if rule.formula else ""}
-    if rule.against == "parameter" and rule.parameter:
-        held = given.get(rule.parameter)
+def _with_numbers(part: Any, given: Parameters) -> Any:
+    """A part with numbers where it compares with parameters, or its axis ends at them."""
+    if isinstance(part, AxisLook):
+        return part.settled({name: number_set(name, given) for name in part.parameters()})
+    if isinstance(part, Reference) and part.parameter:
+        return part.model_copy(update={"value": number_set(part.parameter, given), "parameter": ""})
+    if isinstance(part, ConditionalFormat) and part.against == "parameter" and part.parameter:
+        held = given.get(part.parameter)
         value = held.values[0] if held and held.values else None
-        changes |= {"against": "value", "parameter": "", "value": value}
-    return rule.model_copy(update=changes)
+        return part.model_copy(update={"against": "value", "parameter": "", "value": value})
+    return part
 
 
 def _place(key: str, field: Field, design: ChartDefinition, model: Model) -> Place:
