@@ -13,7 +13,7 @@ import { giveTones } from "./tones.js";
 import { updateContent } from "./update.js";
 
 /**
- * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string,
+ * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string, sheet?: any,
  *   dark?: Record<string, string>, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
  * @typedef {{ view: vega.View, names: string[], key: string, along: string, size: string, first: number, again: () => void }} Drawing
@@ -154,6 +154,24 @@ export function clear(host) {
   drawings.delete(host);
 }
 
+const INNER = { small: "8px", large: "24px" };
+
+/**
+ * The sheet that a drawing stands on: its ground, the line round it, and for tables its inner distance and letters.
+ * @param {HTMLElement} host
+ * @param {{ ground?: string[], border?: string[], inner?: keyof typeof INNER | "", letters?: string }} [sheet]
+ */
+function layOn(host, { ground, border, inner, letters } = {}) {
+  const both = (/** @type {string[]} */ tones) => `light-dark(${tones[0]}, ${tones[1]})`;
+  if (ground) host.style.setProperty("--color-surface", both(ground));
+  else host.style.removeProperty("--color-surface");
+  host.style.background = ground ? "var(--color-surface)" : "";
+  host.style.outline = border ? `1px solid ${both(border)}` : "";
+  host.style.outlineOffset = "-1px";
+  host.style.setProperty("--inner", inner ? INNER[inner] : "");
+  host.dataset.letters = letters ?? "";
+}
+
 /**
  * A picture of what is drawn in a host: a PNG in Base64, or "" where it is HTML.
  * @param {HTMLElement} host
@@ -170,6 +188,7 @@ export async function pictureOf(host) {
  * @param {Answer} data
  */
 export async function draw(host, data) {
+  layOn(host, data.sheet);
   host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
   if (!data.spec) return showHtml(host, data.html ?? "");
   const key = JSON.stringify(data.spec) + isDark();

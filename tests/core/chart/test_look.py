@@ -13,6 +13,7 @@ from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHMIC_LENGT
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.look import Sheet
 from veduta.core.chart.question import ask
 from veduta.core.chart.sentence import parameter_settings
 from veduta.core.errors import DefinitionProblem
@@ -111,7 +112,7 @@ class Parts(unittest.TestCase):
             ({"show": [FARE, PASSENGERS]}, ["legend", "series", "value", "along", "whole"]),
             (two, ["legend", "series", "value", "second", "along", "whole"]),
             ({"kind": "pie"}, ["legend", "whole"]),
-            ({"kind": "table"}, ["table"]),
+            ({"kind": "table"}, ["table", "whole"]),
         ):
             with self.subTest(more):
                 names = [part.name for part in spec_of({}, **more).drawing.parts]
@@ -137,6 +138,15 @@ class Parts(unittest.TestCase):
                 scale = next(unit["encoding"]["y"]["scale"] for unit in units(spec) if unit["mark"]["type"] == "bar")
                 self.assertEqual((scale.get("domainMin"), scale.get("domainMax")), expected)
         self.assertEqual([name for name, _ in parameter_settings(definition, whole)], ["Least", "Most"])
+
+    def test_the_sheet_has_a_ground_and_a_line_round_it(self):
+        look = {"whole": {"ground": "#FBF0D9", "border": "ink", "inner": "large"}}
+        for kind in ("bar", "table"):
+            drawing = spec_of(look, kind=kind).drawing
+            self.assertEqual(drawing.sheet.ground[0], "#FBF0D9")
+            self.assertEqual((drawing.sheet.border[0], drawing.sheet.inner), ("#16262B", "large"))
+        self.assertEqual(spec_of(look).drawing.spec["padding"], 24)
+        self.assertEqual(spec_of({}).drawing.sheet, Sheet())
 
     def test_some_series_are_set_together_and_the_others_stay(self):
         parts = {"kind": "line", "by": [MONTH], "split": "region"}

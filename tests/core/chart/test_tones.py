@@ -7,7 +7,16 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_colours import luminance
 from veduta.core.chart.paints import NAMED_COLOURS, SERIES_COLOURS
-from veduta.core.chart.theme import DARK_COLOURS, accent_tones, dark_colours_of, in_both, text_in_both
+from veduta.core.chart.theme import (
+    DARK,
+    DARK_COLOURS,
+    LIGHT,
+    accent_tones,
+    dark_colours_of,
+    in_both,
+    paper_in_both,
+    text_in_both,
+)
 from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, contrast, dark_counterpart, ink_on, readable, written
 
 COLOURS = st.tuples(*[st.integers(0, 255)] * 3).map(lambda parts: "#" + "".join(f"{part:02X}" for part in parts))
@@ -16,6 +25,18 @@ COLOURS = st.tuples(*[st.integers(0, 255)] * 3).map(lambda parts: "#" + "".join(
 def ratio(one: str, other: str) -> float:
     low, high = sorted((luminance(one), luminance(other)))
     return (high + 0.05) / (low + 0.05)
+
+
+class Papers(unittest.TestCase):
+    @examples(100)
+    @given(COLOURS)
+    def test_all_texts_can_be_read_on_any_ground(self, colour):
+        for ground, tokens in zip(paper_in_both(colour), (LIGHT, DARK), strict=True):
+            for ink in (tokens["muted"], tokens["ink"]):
+                self.assertGreaterEqual(ratio(ink, ground), 4.49)
+
+    def test_what_can_be_written_on_stays_as_it_is(self):
+        self.assertEqual(paper_in_both("#FBF0D9")[0], "#FBF0D9")
 
 
 class Accents(unittest.TestCase):

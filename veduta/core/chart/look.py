@@ -126,8 +126,12 @@ class TableLook(Frozen):
 
 
 class WholeLook(Frozen):
-    """The size of letters, and whether conditional formats are listed in words beside the chart."""
+    """The size of letters, the colours of the ground and of a line round it, how far the drawing is from its edge, and
+    whether conditional formats are listed in words beside the chart."""
 
+    ground: Colour = ""
+    border: Colour = ""
+    inner: Literal["", "small", "large"] = ""
     size: Literal["", "small", "large"] = ""
     lists_conditions: bool = False
 
@@ -203,6 +207,17 @@ class Look(Frozen):
 PartName = Literal["title", "along", "value", "second", "legend", "series", "whole", "table"]
 PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "series", "value", "second", "along", "whole", "table")
 """The parts in the order in which they are read."""
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """What a drawing stands on, where it is not as usual: its ground and the line round it, in the light and in the
+    dark theme, and its inner distance and letters by name."""
+
+    ground: tuple[str, str] | None = None
+    border: tuple[str, str] | None = None
+    inner: str = ""
+    letters: str = ""
 
 
 @dataclass(frozen=True)

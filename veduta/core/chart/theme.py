@@ -8,7 +8,7 @@ from typing import Any
 
 from veduta.core.chart.drawing.colours import BLACK, GROUND, ON_LIGHT_SERIES, ON_SERIES, WHITE, between, colour_named
 from veduta.core.chart.paints import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
-from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, readable
+from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, paper, readable
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
@@ -119,6 +119,12 @@ def text_in_both(name: str, ground: str = "") -> tuple[str, str]:
         return ink_on(grounds[0]), ink_on(grounds[1])
     light, dark = in_both(name)
     return readable(light, grounds[0]), readable(dark, grounds[1])
+
+
+def paper_in_both(name: str) -> tuple[str, str]:
+    """A colour as the ground of a drawing, in both themes: the nearest on which all its texts can be read."""
+    light, dark = in_both(name)
+    return paper(light, LIGHT["muted"]), paper(dark, DARK["muted"])
 
 
 def accent_tones(colour: str) -> dict[str, tuple[str, str]]:

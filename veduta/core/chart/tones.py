@@ -52,6 +52,15 @@ def readable(colour: str, ground: str, least: float = READABLE) -> str:
 
 
 @cache
+def paper(colour: str, ink: str) -> str:
+    """The colour, or the nearest one of its hue on which texts of an ink can be read."""
+    if contrast(ink, colour) >= READABLE:
+        return colour
+    brighter = contrast("#FFFFFF", ink) > contrast("#000000", ink)
+    return _nearest(colour, lambda tone: contrast(ink, tone) >= READABLE, 1.0 if brighter else 0.0)
+
+
+@cache
 def dark_counterpart(colour: str) -> str:
     """A colour of the same hue that has the contrast with the dark sheet that this one has with the light sheet: pale
     grounds become deep ones, strong marks light ones. A strong colour is seen on either."""

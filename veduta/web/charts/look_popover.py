@@ -12,7 +12,7 @@ from veduta.core.chart.look import PARTS, PartName, SeriesLook
 from veduta.core.chart.question import ask, colours_within, work_out
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import VALUES, as_written
-from veduta.core.chart.theme import in_both
+from veduta.core.chart.theme import in_both, paper_in_both
 from veduta.core.chart.value_colours import ValueColours, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -50,13 +50,17 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("subtotals", "Subtotals stand", [("", "Below their group"), ("above", "Above it")]),
         ("folded", "Groups with subtotals are", [(False, "Open"), (True, "Folded at first")]),
     ],
-    "whole": [("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")])],
+    "whole": [
+        ("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")]),
+        ("inner", "Inner distance", [("small", "Small"), ("", "Usual"), ("large", "Large")]),
+    ],
 }
 """By what a part is, its settings that are chosen: name, label, and each value with its words."""
 BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
 }
+PAPERS = [("ground", "Ground"), ("border", "Line round it")]
 ENDS = [("low", "From a parameter"), ("high", "to a parameter")]
 HEADINGS: dict[PartName, str] = {
     "series": "Series",
@@ -128,6 +132,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "title": now.title if is_axis else None,
         "without_title": _edit(name, title=""),
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]],
+        "papers": [(key, label, getattr(now, key)) for key, label in PAPERS] if name == "whole" else [],
+        "paper": _paper(now.ground) if name == "whole" else "",
         "parameters": numbers(model) if "values" in kinds else [],
         "by_parameters": [(f"{end}_parameter", words, getattr(now, f"{end}_parameter")) for end, words in ENDS]
         if is_axis
@@ -135,6 +141,13 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }
+
+
+def _paper(ground: str) -> str:
+    """What is said where a ground is not drawn as it was chosen."""
+    chosen = paints_now().named(ground)
+    drawn = paper_in_both(chosen)[0] if chosen else ""
+    return f"Texts could not be read on {chosen}, so the ground is {drawn}." if drawn != chosen else ""
 
 
 def _coloured(opened: Opened) -> list[ColouredValue]:

@@ -8,12 +8,15 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
 from veduta.core.chart.drawing.picture import Drawing, copied, units
-from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName, SeriesLook
+from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName, SeriesLook, Sheet, WholeLook
+from veduta.core.chart.theme import in_both, paper_in_both
 
 Spec = dict[str, Any]
 ANGLES = {"level": 0, "slanted": -35, "upright": -90}
 SIZES = {"small": 9, "large": 14}
 """Letters of labels and texts, in pixels; 11 as usual."""
+INNER = {"small": 8, "large": 24}
+"""Between a drawing and the edge of its sheet, in pixels; 5 as usual."""
 LINES = ("line", "rule", "trail")
 LINE_WIDTH = 2
 DASHES = {"solid": [1, 0], "dashed": [6, 4], "dotted": [1.5, 3]}
@@ -30,7 +33,8 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
     specification."""
     texts = DrawnPart("title", "Title and note")
     if drawing.spec is None:
-        return [texts, DrawnPart("table", "The whole table")] if drawing.table else [texts]
+        tables = [DrawnPart("table", "The whole table"), DrawnPart("whole", "Its sheet")] if drawing.table else []
+        return [texts, *tables]
     found: dict[PartName, DrawnPart] = {}
     for part, channel in _channels(drawing):
         if part not in found:
@@ -68,7 +72,7 @@ def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
 def dressed(drawing: Drawing, look: Look) -> Drawing:
     """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again. What
     cannot be so is said."""
-    drawing = replace(drawing, parts=parts_of(drawing))
+    drawing = replace(drawing, parts=parts_of(drawing), sheet=_sheet(look.whole))
     if drawing.table:
         return replace(drawing, table=replace(drawing.table, look=look.table))
     if drawing.spec is None or look == Look():
@@ -84,9 +88,16 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
             _place_legend(encoding, name, look.legend.place)
     if look.series:
         _dress_series(dressing.spec or {}, {each.name: each for each in look.series})
+    if look.whole.inner:
+        dressing.spec = {**(dressing.spec or {}), "padding": INNER[look.whole.inner]}
     if look.whole.size:
         dressing.spec = {**(dressing.spec or {}), "config": _letters(SIZES[look.whole.size])}
     return replace(dressing, notes=[*drawing.notes, *dict.fromkeys(notes)])
+
+
+def _sheet(look: WholeLook) -> Sheet:
+    ground = paper_in_both(look.ground) if look.ground else None
+    return Sheet(ground, in_both(look.border) if look.border else None, look.inner, look.size)
 
 
 def _dress_series(spec: Spec, looks: dict[str, SeriesLook]) -> None:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
-from veduta.core.chart.look import DrawnPart
+from veduta.core.chart.look import DrawnPart, Sheet
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.fields import Frozen, NumberFormat
@@ -127,7 +127,7 @@ class Drawing:
     seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
     Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification has them all,
     for the page to show as many as there is room for. Data besides the rows is `named`. Its `parts` can be set to look
-    otherwise."""
+    otherwise; it stands on a `sheet`."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = attribute(default_factory=list)
@@ -140,6 +140,7 @@ class Drawing:
     panels: PanelRoom | None = None
     named: dict[str, list[dict[str, Any]]] = attribute(default_factory=dict)
     parts: list[DrawnPart] = attribute(default_factory=list)
+    sheet: Sheet = Sheet()
 
 
 def plain_point(values: list[Any]) -> list[Any]:
