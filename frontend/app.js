@@ -10,6 +10,7 @@ import { watchForms } from "./lib/plain_forms.js";
 import { watchLists } from "./lib/lists.js";
 import { dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, keepTabInside } from "./lib/popover.js";
+import { watchColours } from "./lib/recent_colours.js";
 import { watchRoving } from "./lib/roving.js";
 import { watchScrolling } from "./lib/scrolling.js";
 import { giveTones } from "./lib/tones.js";
@@ -48,6 +49,7 @@ watchContext();
 watchLists();
 watchForms();
 watchBoxes();
+watchColours();
 document.addEventListener("input", (event) => {
   const box = fieldAt(event, "[data-filters]");
   if (box) filterOptions(box);

@@ -28,6 +28,7 @@ class Colours(BrowserTest):
         self.page.fill("#value-written-2", "rebeccapurple")
         self.page.keyboard.press("Enter")
         expect(own.first).to_be_visible()
+        expect(self.page.locator("#recent-colours option").first).to_have_attribute("value", "rebeccapurple")
         self.page.fill("#value-written-2", "")
         self.page.keyboard.press("Enter")
         expect(own).to_have_count(0)
