@@ -17,6 +17,7 @@ POPOVERS = (
     (CHART, {"clause": "look", "field": "title"}),
     (CHART, {"clause": "look", "field": "value", "way": "values"}),
     (CHART, {"clause": "look", "field": "legend"}),
+    (CHART, {"clause": "look", "field": "series"}),
     (CHART, {"clause": "split"}),
     (TABLE, {"clause": "show"}),
     (TABLE, {"clause": "conditions"}),
@@ -26,6 +27,7 @@ EDITS: tuple[tuple[str, Callable[[int], dict[str, Any]]], ...] = (
     (CHART, lambda turn: {"edit": "set_look", "part": "value", "changes": {"title": f"Fares {turn}"}}),
     (CHART, lambda turn: {"edit": "set_title", "title": f"{turn} {{highest}}: {{total}}"}),
     (CHART, lambda turn: {"edit": "set_value_colour", "values": ["North Reach"], "colour": f"hsl({turn} 80% 40%)"}),
+    (CHART, lambda turn: {"edit": "set_series", "names": ["North Reach"], "changes": {"width": 1 + turn % 9}}),
     (TABLE, lambda turn: {"edit": "set_column", "index": 0, "changes": {"high_colour": f"hsl({turn} 80% 40%)"}}),
     (TABLE, lambda turn: {"edit": "set_condition", "index": 0, "changes": {"value": turn}}),
 )

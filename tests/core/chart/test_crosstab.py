@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.chart.test_charts import MONTH, asked, chart
+from tests.core.support import sailings
 from veduta.core.chart.definition import sort_of_column, sorted_columns
 from veduta.core.chart.edits import apply_edit
 from veduta.core.formats import EMPTY
@@ -147,10 +148,21 @@ class Sorted(unittest.TestCase):
             {"edit": "sort_by_column", "column": table(by=["region"], split=YEAR).headings[0][2].sorts},
         )
         self.assertEqual((model_sorted.sort.at, model_sorted.sort.descending), (("2026-01-01",), True))
-        shown = asked(model_sorted, ROWS).drawing.table
+        answered = asked(model_sorted, ROWS)
+        self.assertIn("sorted by fare of 2026, highest first", answered.sentence)
+        shown = answered.drawing.table
         self.assertEqual([cell.sorted for cell in shown.headings[0]], ["", "", "descending", ""])
         self.assertEqual(sort_of_column(definition, shown.headings[0][2].sorts).descending, False)
         self.assertEqual(sorted_columns(model_sorted, model_sorted.sort), {'m0@["2026-01-01"]': True})
+
+    def test_a_place_goes_with_its_dimension_and_one_that_cannot_be_is_left_alone(self):
+        sort = {"by": "measure", "measure": FARE, "at": ["2026-01-01"]}
+        definition = chart(kind="crosstab", show=[FARE], by=["region"], split=YEAR, sort=sort)
+        other = {"edit": "set_group", "clause": "split", "index": 0, "field": "route"}
+        changed = apply_edit(definition, sailings(ROWS), other)
+        self.assertEqual((changed.split.field, changed.sort.by, changed.sort.at), ("route", "measure", ()))
+        strange = definition.model_copy(update={"sort": definition.sort.model_copy(update={"at": ("soon",)})})
+        self.assertEqual(len(asked(strange, ROWS).drawing.table.rows), 2)
 
     def test_a_place_that_is_gone_leaves_the_order(self):
         sort = {"by": "measure", "measure": FARE, "descending": True, "at": ["1999-01-01"]}

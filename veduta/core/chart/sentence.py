@@ -5,19 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.references import reference_words
 from veduta.core.chart.kinds import Kind
 from veduta.core.chart.parts import Part, joined
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
+from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import value_words
 from veduta.core.formula.measures import fields_in, parameters_in, with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.filters import grouping_words
+from veduta.core.query.filters import Value, grouping_words, said_of
 from veduta.core.query.measures import Keep, measure_words, words_together
-from veduta.core.query.query import Sort, Tie
+from veduta.core.query.query import Tie
 from veduta.core.words import in_sentence, listed
 
 
@@ -40,7 +42,7 @@ def sentence(
     if definition.keep:
         parts += [Part(", keep the "), Part(keep_words(definition, definition.keep, schema), "keep")]
     if definition.sort:
-        parts += [Part(", sorted "), Part(sort_words(definition.sort, schema), "sort")]
+        parts += [Part(", sorted "), Part(_sort_words(definition, kind, schema), "sort")]
     if definition.references:
         parts += [Part(", compared with "), *joined(_references(definition, schema), "compare")]
     if definition.totals:
@@ -150,10 +152,22 @@ def _tie_words(tie: Tie, schema: Schema) -> str:
     return f"{in_sentence(measure_words(tie.measure, schema))}, {'highest' if tie.descending else 'lowest'} first"
 
 
-def sort_words(sort: Sort, schema: Schema) -> str:
+def _place_words(value: Value, group: Grouping, schema: Schema) -> str:
+    """A value across; one that the dimension cannot have, from an old address, as it is written."""
+    try:
+        return said_of(value, group, schema[group.field])
+    except DefinitionProblem:
+        return value_words(value, None)
+
+
+def _sort_words(definition: ChartDefinition, kind: Kind, schema: Schema) -> str:
+    sort = definition.sort
+    assert sort is not None, "a sort is said where there is one"
     if sort.by == "measure":
         name = f" {in_sentence(measure_words(sort.measure, schema))}" if sort.measure else ""
-        at = f" at {', '.join(value_words(value, None) for value in sort.at)}" if sort.at else ""
+        across = definition.groups[len(definition.groups) - kind.across(definition) :]
+        places = [_place_words(value, group, schema) for value, group in zip(sort.at, across, strict=False)]
+        at = f" of {', '.join(places)}" if places else ""
         ties = "".join(f", then {_tie_words(tie, schema)}" for tie in sort.ties)
         return f"by{name or ' value'}{at}, {'highest' if sort.descending else 'lowest'} first{ties}"
     if sort.by == "time":

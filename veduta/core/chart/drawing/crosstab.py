@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from itertools import groupby
 
@@ -49,22 +49,19 @@ def draw_crosstab(picture: Picture, across: int) -> Drawing:
     return Drawing(table=layout, notes=notes)
 
 
-@dataclass
 class _Crosstab:
     """`depth` is how many dimensions stand down. A line is the values of all dimensions of its side, or of the outer
     ones for a subtotal, or of none for the total."""
 
-    picture: Picture
-    depth: int
-
-    def __post_init__(self) -> None:
-        definition, dimensions = self.picture.definition, self.picture.dimensions
+    def __init__(self, picture: Picture, depth: int) -> None:
+        self.picture, self.depth = picture, depth
+        definition, dimensions = picture.definition, picture.dimensions
         self.down, self.across = dimensions[: self.depth], dimensions[self.depth :]
-        self.measures_down = self.picture.settings.measures == "down" and len(self.picture.measures) > 1
+        self.measures_down = picture.settings.measures == "down" and len(picture.measures) > 1
         self.has_subtotals = definition.totals == "all"
-        self.totals_below = self.picture.settings.totals in ("both", "below")
-        self.totals_beside = self.picture.settings.totals in ("both", "right")
-        self.cells_of = MeasureCells(self.picture)
+        self.totals_below = picture.settings.totals in ("both", "below")
+        self.totals_beside = picture.settings.totals in ("both", "right")
+        self.cells_of = MeasureCells(picture)
         self.notes: list[str] = []
         across, down = self._keys_across(), self._keys_down()
         if self.has_subtotals:

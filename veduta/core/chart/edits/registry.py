@@ -28,8 +28,12 @@ def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]
     made."""
     sent = dict(change)
     changed = edit.apply(str(sent.pop("edit", "")), sent, definition, model)
-    # An order of series is one of the values of a dimension, and goes with it.
-    return changed if changed.drawn[-1:] == definition.drawn[-1:] else changed_by(changed, series_order=())
+    # Orders by values of a dimension go with it.
+    if changed.drawn[-1:] != definition.drawn[-1:]:
+        changed = changed_by(changed, series_order=())
+    if changed.sort and changed.sort.at and changed.groups != definition.groups:
+        changed = changed_by(changed, sort=changed.sort.model_copy(update={"at": ()}))
+    return changed
 
 
 def there(items: tuple[Any, ...], index: int) -> Any:

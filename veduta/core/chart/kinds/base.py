@@ -155,6 +155,10 @@ class Kind:
         """Whether it has an axis on which lines and bands to compare with can stand."""
         return bool(self.layers(definition))
 
+    def across(self, definition: ChartDefinition) -> int:
+        """How many of the last dimensions stand across as columns."""
+        return 0
+
     def lies(self, definition: ChartDefinition) -> bool:
         """Whether its first dimension goes down, not across."""
         return getattr(self.set(definition), "direction", "") == "lying"

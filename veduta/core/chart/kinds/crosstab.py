@@ -55,7 +55,6 @@ class Crosstab(Kind):
         return [name for name in super().offered(asked) if said.get(name, True)]
 
     def across(self, definition: ChartDefinition) -> int:
-        """How many of the last dimensions stand across."""
         return min(int(self.set(definition).across), len(definition.groups) - 1)
 
     def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
