@@ -11,7 +11,7 @@ const buttonsOf = (/** @type {HTMLElement} */ table) => all(table, "[data-fold]"
 const keyOf = (/** @type {HTMLElement} */ button) => button.dataset.fold ?? "";
 
 /**
- * The rows of a group, which stand above the row of its subtotal or below it.
+ * The rows of a group, which stand above the row of its subtotal or below it; a subtotal of several measures has several.
  * @param {HTMLElement} row
  * @param {boolean} below
  */
@@ -20,8 +20,8 @@ function rowsOf(row, below) {
   const next = (/** @type {Element} */ each) => (below ? each.nextElementSibling : each.previousElementSibling);
   for (let each = next(row); each; each = next(each)) {
     const line = /** @type {HTMLElement} */ (each);
-    if (depthOf(line) <= depthOf(row)) break;
-    rows.push(line);
+    if (depthOf(line) > depthOf(row)) rows.push(line);
+    else if (rows.length || line.querySelector("[data-fold]")) break;
   }
   return rows;
 }

@@ -208,6 +208,13 @@ class Edits(unittest.TestCase):
                 {"names": ["A", "B"], "changes": {"width": 4, "dash": "dotted"}},
                 lambda d: [(s.name, s.width, s.dash) for s in d.look.series] == [(n, 4, "dotted") for n in "AB"],
             ),
+            "write_dates": (
+                {"clause": "by", "pattern": "MMM yy", "language": "de"},
+                lambda d: (
+                    [vars(x) for x in d.look.dates]
+                    == [{"field": "sailed month", "pattern": "MMM yy", "language": "de"}]
+                ),
+            ),
             "style_measure": ({"index": 0, "name": "Takings"}, lambda d: d.show[0].name == "Takings"),
             "set_group": (
                 {"clause": "by", "index": 0, "field": "sailed", "grain": "week"},

@@ -13,6 +13,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.tones import written
+from veduta.core.data.date_patterns import LANGUAGES, checked_date_pattern
 from veduta.core.data.fields import Frozen
 
 End = Annotated[float, Attribute(allow_inf_nan=False)]
@@ -83,6 +84,21 @@ class ValueName(Frozen):
     field: str = Attribute(min_length=1, max_length=100)
     value: str | None = Attribute(max_length=1_000)
     name: str = Attribute(min_length=1, max_length=200)
+
+
+class DateLook(Frozen):
+    """How the periods of a dimension (named as by `value_colours.key_of`) are written: by a pattern of CLDR, and in
+    which language."""
+
+    field: str = Attribute(min_length=1, max_length=100)
+    pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(checked_date_pattern)]
+    language: str = Attribute("en", max_length=2)
+
+    @model_validator(mode="after")
+    def _known(self) -> DateLook:
+        if self.language not in LANGUAGES:
+            raise ValueError("Veduta does not write dates in that language")
+        return self
 
 
 class SeriesLook(Frozen):
@@ -187,6 +203,7 @@ class Look(Frozen):
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
     names: tuple[ValueName, ...] = Attribute((), max_length=500)
     series: tuple[SeriesLook, ...] = Attribute((), max_length=200)
+    dates: tuple[DateLook, ...] = Attribute((), max_length=20)
 
     def parameters(self) -> set[str]:
         """Those that ends of axes go by."""

@@ -8,7 +8,7 @@ from typing import Any, Final, TypeVar
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition, Layer, Reference
-from veduta.core.chart.look import ColumnLook, WholeLook
+from veduta.core.chart.look import ColumnLook, DateLook, WholeLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import PLACE
 from veduta.core.data.fields import Frozen
@@ -68,6 +68,9 @@ def over_other_fields(part: Any, others: Mapping[str, str]) -> Any:
     changes: dict[str, Any] = {}
     if isinstance(part, Grouping | Measure) and (other := others.get(part.field or "")):
         changes["field"] = other
+    if isinstance(part, DateLook):
+        field, _, grain = part.field.partition(" ")
+        changes["field"] = f"{others.get(field, field)} {grain}"
     name = FORMULAS.get(type(part), "")
     if name and getattr(part, name):
         changes[name] = with_other_ids(getattr(part, name), others)
@@ -139,7 +142,12 @@ def without_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefiniti
         "references": kept(definition.references),
         "conditional": kept(definition.conditional),
         "aligned": "" if gone & fields_in(definition.aligned) else definition.aligned,
-        "look": look.model_copy(update={"columns": columns}),
+        "look": look.model_copy(
+            update={
+                "columns": columns,
+                "dates": tuple(each for each in look.dates if each.field.partition(" ")[0] not in gone),
+            }
+        ),
     }
     changes |= {name: _text_without(getattr(definition, name), gone) for name in TEXTS}
     return definition.model_copy(update=changes)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grain, Grouping, grains_for
+from veduta.core.calendar import Grain, Grouping, grains_for, period_start
 from veduta.core.chart.choose import choose_kind, suited
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
 from veduta.core.chart.drawing.layers import SHADED
@@ -22,6 +23,7 @@ from veduta.core.chart.question import all_values
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.value_colours import key_of, key_of_value
 from veduta.core.chart.variations import fitting, measure_formula
+from veduta.core.data.date_patterns import LANGUAGES, in_date_pattern
 from veduta.core.data.fields import Field, Kind, Role, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import group_words
@@ -455,8 +457,18 @@ def _group(opened: Opened) -> dict[str, Any]:
         "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
         "heading": GROUPED[clause],
         "named_values": _named_values(opened, group) if group else [],
+        **(_dates(opened, group) if group and group.is_time_axis else {}),
         "arrangement": _arrangement(definition.panels) if definition.panels else [],
     }
+
+
+def _dates(opened: Opened, group: Grouping) -> dict[str, Any]:
+    """How the periods of a dimension are written, with the last of them as a sample."""
+    own = next((each for each in opened.definition.look.dates if each.field == key_of(group)), None)
+    highest = opened.model.facts(group.field).highest
+    last = period_start(dt.date.fromisoformat(str(highest)[:10]), group.period) if highest else None
+    sample = in_date_pattern(last, own.pattern, own.language) if own and last else ""
+    return {"has_dates": True, "date_look": own, "date_sample": sample, "languages": list(LANGUAGES.items())}
 
 
 def _named_values(opened: Opened, group: Grouping) -> list[tuple[str | None, str, str]]:

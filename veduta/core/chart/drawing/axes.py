@@ -10,15 +10,17 @@ from typing import Any
 
 from babel.numbers import get_currency_symbol
 
-from veduta.core.calendar import Grain
-from veduta.core.chart.drawing.marks import Mark
+from veduta.core.calendar import Grain, periods_between
+from veduta.core.chart.drawing.marks import Mark, milliseconds
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.value_colours import key_of
 from veduta.core.data.fields import NumberFormat
 from veduta.core.data.patterns import around
 from veduta.core.formats import PARTS_OF_ONE, REST_POINT
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, listed
 
+MOST_WORDS = 2_000
 AXIS_FORMATS = {
     Grain.YEAR: "%Y",
     Grain.MONTH: "%b %y",
@@ -183,7 +185,17 @@ def in_time(picture: Picture, made: Sequence[Mark], notes: list[str]) -> tuple[l
     dated = [mark for mark in made if isinstance(mark.along, dt.date)]
     axis = time_axis(first.dimension.period, len({mark.along for mark in dated}))
     axis["description"] = said_along(picture, dated)
+    if key_of(first.dimension) in picture.date_looks:
+        axis["labelExpr"] = _in_own_words(picture, {mark.along for mark in dated if mark.along})
     return dated, {"field": "at", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
+
+
+def _in_own_words(picture: Picture, days: set[Any]) -> str:
+    """The labels of a time axis as the chart writes its dates, for all periods from the first to the last."""
+    first = picture.dimensions[0]
+    periods = periods_between(min(days), max(days), first.dimension.period)[:MOST_WORDS] if days else []
+    words = {milliseconds(day): picture.words(first, day) for day in periods}
+    return f"({json.dumps(words, ensure_ascii=False)})[time(datum.value)] || ''"
 
 
 def time_axis(grain: Grain, periods: int) -> dict[str, Any]:

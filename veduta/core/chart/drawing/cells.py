@@ -236,8 +236,9 @@ def with_repeats_marked(rows: list[list[Cell]], depths: list[int], dimensions: i
     marked, last = [], [""] * dimensions
     for depth, row in zip(depths, rows, strict=True):
         words = [cell.text for cell in row[:dimensions]]
-        if depth:
-            last = [""] * dimensions
+        if not any(words):  # another measure of the same group
+            marked.append(row)
+            continue
         same = next((i for i in range(dimensions - 1) if words[i] != last[i]), dimensions - 1)
         marked.append([replace(cell, repeated=True) if i < same else cell for i, cell in enumerate(row)])
         last = [""] * dimensions if depth else words

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
-from veduta.core.chart.look import DrawnPart, Sheet
+from veduta.core.chart.look import DateLook, DrawnPart, Sheet
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
+from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import REST_POINT, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -89,6 +90,11 @@ class Picture:
         """The names that values have in this chart, by their dimensions and themselves."""
         return {(each.field, each.value): each.name for each in self.definition.look.names}
 
+    @cached_property
+    def date_looks(self) -> dict[str, DateLook]:
+        """How periods of dimensions are written in this chart, where that is not as usual."""
+        return {each.field: each for each in self.definition.look.dates}
+
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""
         if self.selected is None:
@@ -102,6 +108,8 @@ class Picture:
             return self.result.rest.name
         if self.names and (own := self.names.get((key_of(column.dimension), key_of_value(value)))):
             return own
+        if self.date_looks and isinstance(value, dt.date) and (look := self.date_looks.get(key_of(column.dimension))):
+            return in_date_pattern(value, look.pattern, look.language)
         return "(empty)" if value is None else group_words(value, column.dimension, column.kind, column.format)
 
 

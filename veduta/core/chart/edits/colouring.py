@@ -10,7 +10,7 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.clauses import group_of
 from veduta.core.chart.edits.registry import Index, changed_by, edit
-from veduta.core.chart.look import Colour, ValueName
+from veduta.core.chart.look import Colour, DateLook, ValueName
 from veduta.core.chart.value_colours import ColourList, ColourOf, key_of, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -43,6 +43,26 @@ def set_value_colour(
 def set_own_colours(definition: ChartDefinition, model: Model, own: bool) -> ChartDefinition:
     """Whether the chart takes no colours that values have elsewhere."""
     return changed_by(definition, own_colours=own)
+
+
+@edit
+def write_dates(
+    definition: ChartDefinition,
+    model: Model,
+    clause: Literal["by", "split", "panels"],
+    pattern: Annotated[str, Attribute(max_length=60)] = "",
+    language: Annotated[str, Attribute(max_length=2)] = "en",
+    index: Index = 0,
+) -> ChartDefinition:
+    """How the periods of a dimension are written in this chart; a pattern of "" is as usual. Raises DefinitionProblem
+    for what is no pattern."""
+    group = group_of(definition, clause, index)
+    if group is None or not group.is_time_axis:
+        raise DefinitionProblem("The chart has no such dates any more.", hint="Load the page again.")
+    others = tuple(each for each in definition.look.dates if each.field != key_of(group))
+    own = DateLook(field=key_of(group), pattern=pattern.strip(), language=language) if pattern.strip() else None
+    dates = (*others, own) if own else others
+    return changed_by(definition, look=definition.look.model_copy(update={"dates": dates}))
 
 
 @edit
