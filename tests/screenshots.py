@@ -6,6 +6,7 @@ import atexit
 import shutil
 import tempfile
 from pathlib import Path
+from urllib.parse import quote
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -44,7 +45,7 @@ class Camera:
         self.page.wait_for_function(DRAWN, arg=1)
 
     def chart(self, name: str) -> None:
-        self.go("/charts/")
+        self.go(f"/charts/?find={quote(name)}")
         self.page.click(f"a:text-is('{name}')")
         self.page.wait_for_selector("[x-ref=rows] table")
         self.page.wait_for_load_state("networkidle")

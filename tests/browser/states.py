@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from urllib.parse import quote
 
 from playwright.sync_api import Page
 
@@ -44,7 +45,7 @@ class Walker:
     def named(self, path: str, name: str) -> str:
         """The path of what is called so in a list, which is looked up once."""
         if (self.server, path, name) not in FOUND:
-            self.go(path)
+            self.go(f"{path}?find={quote(name)}")
             link = self.page.locator(f"main a:text-is('{name}')").first
             FOUND[self.server, path, name] = link.get_attribute("href") or ""
         return FOUND[self.server, path, name]

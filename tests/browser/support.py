@@ -16,6 +16,7 @@ import urllib.error
 import urllib.request
 from functools import cache
 from pathlib import Path
+from urllib.parse import quote
 
 from django.test import tag
 from playwright.sync_api import FilePayload, Page, expect, sync_playwright
@@ -144,6 +145,11 @@ class BrowserTest(unittest.TestCase):
 
     def go(self, path: str) -> None:
         self.page.goto(f"{self.server}{path}")
+
+    def open_chart(self, name: str) -> None:
+        """From the list, in which a name is searched for, as there are more charts than a page of it shows."""
+        self.go(f"/charts/?find={quote(name)}")
+        self.page.click(f'main a:text-is("{name}")')
 
     def send_file(self, file: Path | FilePayload) -> None:
         """Bring in a file, up to the page on which it is checked."""

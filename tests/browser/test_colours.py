@@ -16,8 +16,7 @@ class Colours(BrowserTest):
         self.sign_in("analyst")
 
     def chart(self):
-        self.go("/charts/")
-        self.page.click(f"main a:text-is('{CHART}')")
+        self.open_chart(CHART)
         self.sees(ENTRY)
 
     def test_a_value_is_coloured_in_one_chart_and_goes_back(self):

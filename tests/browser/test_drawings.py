@@ -18,8 +18,7 @@ class Drawings(BrowserTest):
         self.sign_in("analyst")
 
     def chart(self, name: str) -> None:
-        self.go("/charts/")
-        self.page.click(f'main a:text-is("{name}")')
+        self.open_chart(name)
         self.sees("[x-ref=picture] svg")
 
     def test_panels_that_do_not_fit_stand_on_the_next_page(self):
@@ -111,7 +110,8 @@ class Drawings(BrowserTest):
         self.page.locator("[data-clause=show]").focus()
         self.page.keyboard.press("p")
         parts = self.page.locator("[x-ref=popover] .option")
-        expect(parts).to_have_text(["Title and note", "Legend", "Left axis", "Axis below", "The whole drawing"])
+        names = ["Title and note", "Legend", "Series", "Left axis", "Axis below", "The whole drawing"]
+        expect(parts).to_have_text(names)
         expect(parts.first).to_be_focused()
         self.page.keyboard.press("Enter")
         self.has_text("[x-ref=popover] h2", "Title and note")

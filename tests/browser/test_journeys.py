@@ -236,8 +236,7 @@ class AnalystJourney(BrowserTest):
     def test_a_session_that_runs_out_while_editing_loses_nothing(self):
         page = self.page
         self.sign_in("analyst")
-        self.go("/charts/")
-        page.click("a:text-is('Passengers by weekday')")
+        self.open_chart("Passengers by weekday")
         self.sees("[x-ref=sentence] .clause")
         kept = page.context.cookies()
         page.context.clear_cookies()
@@ -289,8 +288,7 @@ class AnalystJourney(BrowserTest):
     def test_a_table_is_sorted_by_its_headings(self):
         page = self.page
         self.sign_in("analyst")
-        self.go("/charts/")
-        page.click("a:text-is('What each vessel carried')")
+        self.open_chart("What each vessel carried")
         heading = page.locator("[data-sort-column$=m1]")
         heading.press("Enter")
         self.has_text("[x-ref=sentence]", "by passengers, highest first")
@@ -343,8 +341,7 @@ class AnalystJourney(BrowserTest):
     def test_two_people_saving_the_same_chart(self):
         page = self.page
         self.sign_in("analyst")
-        self.go("/charts/")
-        page.click("a:text-is('Regions by year')")
+        self.open_chart("Regions by year")
         self.sees("[x-ref=sentence] .clause")
         other = page.context.new_page()
         other.goto(page.url)

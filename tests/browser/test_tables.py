@@ -15,8 +15,7 @@ class Tables(BrowserTest):
         self.sign_in("analyst")
 
     def chart(self, name):
-        self.go("/charts/")
-        self.page.click(f"main a:text-is('{name}')")
+        self.open_chart(name)
         self.sees("[x-ref=picture] table")
 
     def test_groups_are_folded_one_or_all_and_stay_so(self):

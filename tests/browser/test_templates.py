@@ -19,8 +19,7 @@ class Templates(BrowserTest):
         self.sign_in("analyst")
 
     def chart(self, name):
-        self.go("/charts/")
-        self.page.click(f"main a:text-is('{name}')")
+        self.open_chart(name)
         self.sees("[x-ref=picture] > *")
 
     def test_a_design_goes_from_a_chart_through_a_file_to_other_data(self):
