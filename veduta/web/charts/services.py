@@ -14,6 +14,7 @@ from veduta.core.chart.conditional import condition_words
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
+from veduta.core.chart.paints import Paints
 from veduta.core.chart.question import Answered, Selection, all_values, ask, to_query, work_out
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.chart.texts import without_values
@@ -63,6 +64,7 @@ def answer_over(
     stopped: Callable[[], bool] | None = None,
     dashboard: DashboardDefinition | None = None,
     rows_from: int = 0,
+    paints: Paints | None = None,
 ) -> Answered:
     """The chart worked out over a model as a reader may see it, on a dashboard if there is one. Raises VedutaError with
     what does not fit."""
@@ -70,9 +72,8 @@ def answer_over(
     context = context_now(model, stopped)
     colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
     colours = colours.within(dashboard.colours) if dashboard else colours
-    return ask(
-        definition, model, context, extra, selection, Atlas(), OtherDatasets(reader), colours, rows_from, paints_now()
-    )
+    others, paints = OtherDatasets(reader), paints or paints_now()
+    return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints)
 
 
 def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:

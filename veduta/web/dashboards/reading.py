@@ -13,6 +13,7 @@ from django.http import Http404
 from veduta.core.cache import Cache
 from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition, sort_of_column
+from veduta.core.chart.paints import Paints
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
@@ -38,6 +39,7 @@ from veduta.core.query.filters import Filter
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
+from veduta.web.colours.models import paints_now
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
 from veduta.web.datasets.known import known
@@ -154,6 +156,11 @@ class Reading:
             filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source),
         )
 
+    @cached_property
+    def paints(self) -> Paints:
+        """The colours in use, the same for all blocks."""
+        return paints_now()
+
     def answer(self, block: Block, rows_from: int = 0) -> tuple[Answered, Following]:
         """Work a block out, of a long table the rows from one on. Raises VedutaError with what does not fit."""
         chart, dataset, following = self.following(block)
@@ -162,7 +169,14 @@ class Reading:
         model = with_values(self.model(dataset), chart.values | self.values(chart))
         filters = tuple(following.filters)
         answered = answer_over(
-            model, chart, self.reader, filters, selection, dashboard=self.definition, rows_from=rows_from
+            model,
+            chart,
+            self.reader,
+            filters,
+            selection,
+            dashboard=self.definition,
+            rows_from=rows_from,
+            paints=self.paints,
         )
         return answered, following
 
