@@ -140,7 +140,10 @@ class MadeFromTemplates(unittest.TestCase):
                 conditional=[{"tests": "dimension", "dimension": "region", "test": "is", "value": "North Reach"}],
                 series_order=["South Banks"],
                 colours=[{"fields": ["region"], "colours": [{"values": ["North Reach"], "colour": "teal"}]}],
-                look={"names": [{"field": "region", "value": "North Reach", "name": "N"}]},
+                look={
+                    "names": [{"field": "region", "value": "North Reach", "name": "N"}],
+                    "series": [{"name": "North Reach", "width": 4}],
+                },
             ),
             SAILINGS,
             "By region",

@@ -77,7 +77,7 @@ def filled(template: Template, chosen: Mapping[str, str], model: Model, dataset:
             _check(place, model.schema[given[place.key]])
     design = without_fields(template.design, {key for key, field in given.items() if not field})
     design = everywhere(design, _over({key: field for key, field in given.items() if field}, model))
-    return _whole(design.model_copy(update={"dataset": dataset}), template, model, f"“{template.name}”")
+    return _whole(design.model_copy(update={"dataset": dataset}), template, model)
 
 
 def _check(place: Place, field: Field) -> None:
@@ -135,7 +135,7 @@ def _measured(measure: Measure, model: Model) -> Measure:
     return measure.model_copy(update={"aggregate": default_measure(field).aggregate})
 
 
-def _whole(definition: ChartDefinition, template: Template, model: Model, like: str) -> ChartDefinition:
+def _whole(definition: ChartDefinition, template: Template, model: Model) -> ChartDefinition:
     """A definition that was put together, with its own specification over its columns. Raises DefinitionProblem if it
     cannot be drawn so."""
     if definition.specification:
@@ -145,12 +145,13 @@ def _whole(definition: ChartDefinition, template: Template, model: Model, like: 
     problem = kind_named(definition.kind).unfit(Asked(definition, model)) if definition.kind else ""
     if problem:
         raise DefinitionProblem(
-            f"The chart cannot be drawn like {like}. {problem}", hint="Change what it shows, or choose another design."
+            f"The chart cannot be drawn like “{template.name}”. {problem}",
+            hint="Change what it shows, or choose another design.",
         )
     return ChartDefinition.model_validate_json(definition.model_dump_json())
 
 
-def drawn_like(definition: ChartDefinition, template: Template, model: Model, columns: bool = True) -> ChartDefinition:
+def drawn_like(definition: ChartDefinition, template: Template, model: Model) -> ChartDefinition:
     """A chart with the design of a template and its own question: what the design says of its first measure or
     dimension is said of the chart's first, and so on. What it says of fields that have no counterpart is left out.
     Raises DefinitionProblem if the chart cannot be drawn so."""
@@ -171,10 +172,12 @@ def drawn_like(definition: ChartDefinition, template: Template, model: Model, co
     keys = {place.key for place in template.places}
     design = without_fields(everywhere(renumbered(_of_drawing(design), now), change), keys - fields.keys())
     changes = {name: getattr(design, name) for name in OF_DRAWING}
-    changes["look"] = design.look.model_copy(update={"names": definition.look.names, "title": definition.look.title})
-    return _whole(definition.model_copy(update=changes), template, model, f"“{template.name}”")
+    changes["look"] = design.look.model_copy(update={name: getattr(definition.look, name) for name in OF_DATA})
+    return _whole(definition.model_copy(update=changes), template, model)
 
 
+OF_DATA = ("title", "names", "series")
+"""What in a look is about the values that are shown, or says them."""
 OF_DRAWING = ("kind", "settings", "layers", "references", "totals", "specification", "conditional", "look")
 """What in a definition is about how its answer is drawn."""
 

@@ -78,8 +78,8 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
     if sort and (sort.values or sort.at):
         left_behind.append("the order by values")
         sort = None if sort.values else sort.model_copy(update={"at": ()})
-    if definition.colours or definition.look.names:
-        left_behind.append("colours and names of values")
+    if definition.colours or definition.look.names or definition.look.series:
+        left_behind.append("colours, names and looks of values")
     return definition.model_copy(
         update={
             "dataset": "",
@@ -91,7 +91,7 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
             "colours": (),
             "references": tuple(references),
             "conditional": tuple(conditional),
-            "look": definition.look.model_copy(update={"names": Look().names}),
+            "look": definition.look.model_copy(update={"names": Look().names, "series": Look().series}),
         }
     )
 
