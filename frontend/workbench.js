@@ -553,10 +553,13 @@ export function workbench() {
 
     async drawLike() {
       try {
-        const address = await dialog(await getHtml(this.$root.dataset.likes), { label: "Draw it like another" }).closed;
-        if (!address) return;
+        const chooser = dialog(await getHtml(this.$root.dataset.likes), { label: "Draw it like another" });
+        const address = await chooser.closed;
+        const boxes = /** @type {HTMLInputElement[]} */ (all(chooser.element, "[data-like-part]:checked"));
+        const parts = boxes.map(({ value }) => value);
+        if (!address || !parts.length) return;
         const { template } = await getJson(address);
-        await this.answer({ edit: "draw_like", template });
+        await this.answer({ edit: "draw_like", template, parts });
       } catch (error) {
         failed(error);
       }

@@ -60,7 +60,7 @@ class Templates(BrowserTest):
         self.chart("Mean minutes late by vessel")
         self.sees(DRAWN)
         self.page.click("button:has-text('Draw like')")
-        self.page.fill("dialog input", "lateness by vessel")
+        self.page.fill("dialog input[data-filters]", "lateness by vessel")
         self.page.click("dialog button.option:visible")
         self.sees("[x-ref=picture] table")
         expect(self.page.locator("[x-ref=sentence]")).to_contain_text("a table by vessel")

@@ -348,6 +348,22 @@ class DrawnLike(unittest.TestCase):
         self.assertEqual(got.references, ())
         ask(got, WORKS, context_of(WORKS))
 
+    def test_only_some_parts_of_a_design_are_taken(self):
+        rule = {"test": "above", "value": 3, "ground": "better"}
+        look = {"value": {"title": "Both"}, "series": [{"name": "Theirs", "width": 4}]}
+        like = template(chart(kind="lying", show=[FARE], by=["region"], conditional=[rule], look=look))
+        own = chart(kind="table", dataset="works", show=[{"field": "cost", "aggregate": "sum"}], by=["depot"])
+        for parts, expected in (
+            (["conditions"], ("table", 1, None)),
+            (["looks"], ("table", 0, "Both")),
+            (["drawing"], ("lying", 0, None)),
+            ([], ("lying", 1, "Both")),
+        ):
+            with self.subTest(parts=parts):
+                got = drawn_like(own, like, WORKS, parts)
+                self.assertEqual((got.kind, len(got.conditional), got.look.value.title), expected)
+                self.assertEqual(got.look.series, ())
+
     def test_a_chart_drawn_like_itself_is_as_it_was(self):
         for kind in KINDS.values():
             for parts in fitting(kind, ROWS)[-2:]:

@@ -13,7 +13,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.kinds import kind_named
-from veduta.core.chart.templates import Place, Template, proposed, suitable, template_schema, written
+from veduta.core.chart.templates import LIKE_PARTS, Place, Template, proposed, suitable, template_schema, written
 from veduta.core.chart.templates.template import TAKES
 from veduta.core.data.fields import Field
 from veduta.core.errors import VedutaError
@@ -197,7 +197,9 @@ def set_words(request: Request, pk: uuid.UUID) -> JsonResponse:
 def likes(request: Request) -> HttpResponse:
     """The templates and charts like which a chart can be drawn."""
     charts = Chart.objects.filter(deleted_at=None, revision__gt=0).select_related("dataset")[:MOST_CHARTS]
-    return render(request, "chart_templates/likes.html", {"templates": services.there(), "charts": charts})
+    parts = [(part, words) for part, (words, _) in LIKE_PARTS.items()]
+    context = {"templates": services.there(), "charts": charts, "parts": parts}
+    return render(request, "chart_templates/likes.html", context)
 
 
 @require_GET

@@ -11,7 +11,7 @@ from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.registry import Index, changed_by, edit, there
 from veduta.core.chart.look import ColumnLook, PartName, SeriesLook
-from veduta.core.chart.templates import Template, drawn_like
+from veduta.core.chart.templates import LikePart, Template, drawn_like
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -76,9 +76,12 @@ def _trend(model: Model, grain: Grain) -> Grouping:
 
 
 @edit
-def draw_like(definition: ChartDefinition, model: Model, template: Template) -> ChartDefinition:
-    """Draw it with the design of another chart, or of a template. Raises DefinitionProblem if it cannot be."""
-    return drawn_like(definition, template, model)
+def draw_like(
+    definition: ChartDefinition, model: Model, template: Template, parts: tuple[LikePart, ...] = ()
+) -> ChartDefinition:
+    """Draw it with the design of another chart, or of a template, or with parts of that. Raises DefinitionProblem if it
+    cannot be."""
+    return drawn_like(definition, template, model, parts)
 
 
 @edit

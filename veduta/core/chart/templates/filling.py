@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from typing import Any, Final, Literal
 
 from veduta.core.calendar import Grouping, grains_for
 from veduta.core.chart.definition import ChartDefinition, default_measure
@@ -142,7 +142,8 @@ def _whole(definition: ChartDefinition, template: Template, model: Model) -> Cha
         names = names_of_columns(definition, model.schema)
         text = over_other_columns(definition.specification, tokens(template.design), names)
         definition = definition.model_copy(update={"specification": text})
-    problem = kind_named(definition.kind).unfit(Asked(definition, model)) if definition.kind else ""
+    is_taken = definition.kind is not None and definition.kind == template.design.kind
+    problem = kind_named(definition.kind or "").unfit(Asked(definition, model)) if is_taken else ""
     if problem:
         raise DefinitionProblem(
             f"The chart cannot be drawn like “{template.name}”. {problem}",
@@ -151,10 +152,12 @@ def _whole(definition: ChartDefinition, template: Template, model: Model) -> Cha
     return ChartDefinition.model_validate_json(definition.model_dump_json())
 
 
-def drawn_like(definition: ChartDefinition, template: Template, model: Model) -> ChartDefinition:
+def drawn_like(
+    definition: ChartDefinition, template: Template, model: Model, parts: Sequence[LikePart] = ()
+) -> ChartDefinition:
     """A chart with the design of a template and its own question: what the design says of its first measure or
-    dimension is said of the chart's first, and so on. What it says of fields that have no counterpart is left out.
-    Raises DefinitionProblem if the chart cannot be drawn so."""
+    dimension is said of the chart's first, and so on. What it says of fields that have no counterpart is left out;
+    of the `parts` of a design only some may be taken. Raises DefinitionProblem if the chart cannot be drawn so."""
     design = template.design
     fields = _counterparts(definition, template, model)
     measures = list(zip(design.measures, definition.measures, strict=False))
@@ -171,14 +174,25 @@ def drawn_like(definition: ChartDefinition, template: Template, model: Model) ->
     now = [index if index < len(definition.measures) else None for index in range(len(design.measures))]
     keys = {place.key for place in template.places}
     design = without_fields(everywhere(renumbered(_of_drawing(design), now), change), keys - fields.keys())
-    changes = {name: getattr(design, name) for name in OF_DRAWING}
-    changes["look"] = design.look.model_copy(update={name: getattr(definition.look, name) for name in OF_DATA})
+    taken = [name for part in parts or LIKE_PARTS for name in LIKE_PARTS[part][1]]
+    changes = {name: getattr(design, name) for name in taken}
+    if "look" in changes:
+        own = {name: getattr(definition.look, name) for name in OF_DATA}
+        changes["look"] = design.look.model_copy(update=own)
     return _whole(definition.model_copy(update=changes), template, model)
 
 
 OF_DATA = ("title", "names", "series")
 """What in a look is about the values that are shown, or says them."""
-OF_DRAWING = ("kind", "settings", "layers", "references", "totals", "specification", "conditional", "look")
+LikePart = Literal["drawing", "looks", "conditions", "lines"]
+LIKE_PARTS: Final[dict[LikePart, tuple[str, tuple[str, ...]]]] = {
+    "drawing": ("Kind, settings and layers", ("kind", "settings", "layers", "totals", "specification")),
+    "looks": ("Looks of its parts", ("look",)),
+    "conditions": ("Conditional formats", ("conditional",)),
+    "lines": ("Lines to compare with", ("references",)),
+}
+"""What can be taken from a design, in words, and which parts of a definition that is."""
+OF_DRAWING = tuple(name for _, names in LIKE_PARTS.values() for name in names)
 """What in a definition is about how its answer is drawn."""
 
 
