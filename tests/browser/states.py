@@ -365,6 +365,21 @@ def chart_about_to_be_a_template(walker: Walker) -> None:
     walker.page.wait_for_selector("[data-picture-offer]:visible")
 
 
+@state("analyst", part=POPOVER)
+def series_set_together(walker: Walker) -> None:
+    walker.chart("Fare revenue by month and region")
+    walker.page.keyboard.press("p")
+    walker.page.click(f"{POPOVER} .option:text-is('Series')")
+    walker.page.wait_for_selector("#series-width:visible")
+
+
+@state("analyst", part=POPOVER)
+def dates_of_a_chart(walker: Walker) -> None:
+    walker.clause("Fare revenue by month and region", "by")
+    walker.page.click("#date-pattern summary")
+    walker.page.wait_for_selector("#date-pattern-text:visible")
+
+
 @state("analyst", part=DIALOG)
 def drawn_like(walker: Walker) -> None:
     walker.chart("Fare revenue by month and region")

@@ -55,7 +55,7 @@ class Ties(unittest.TestCase):
                 "d0": (region or "").lower(),
             }
 
-        expected = sorted({row["region"] for row in rows} - {None}, key=str.lower)
+        expected = sorted({row["region"] for row in rows} - {None})  # where all are equal
         for name, down in reversed(list(zip(columns, downwards, strict=False))):
             there = [region for region in expected if values(region)[name] is not None]
             none = [region for region in expected if values(region)[name] is None]
