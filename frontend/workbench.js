@@ -88,6 +88,9 @@ export function workbench() {
         if (this.popoverOpen && !near(event, ".popover, .clause, .missing, [x-ref=parts], [x-ref=conditions], dialog"))
           this.shut();
       });
+      // What a popover stands at may have been drawn anew for another width.
+      const placeAgain = () => this.popoverOpen && this.placePopover();
+      addEventListener("resize", debounce(placeAgain, 250));
       addEventListener("beforeunload", (event) => {
         if (this.unsent) event.preventDefault();
       });
