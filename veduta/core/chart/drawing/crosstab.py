@@ -77,25 +77,24 @@ class _Crosstab:
         return self.totals_below or self.totals_beside or self.has_subtotals
 
     @cached_property
+    def cells(self) -> dict[Key, Row]:
+        """The rows of the answer by all their values."""
+        return by_key(self.picture.result, self.picture.result.frame, [each.key for each in self.picture.dimensions])
+
+    @cached_property
     def found(self) -> dict[tuple[Key, Key], Row]:
         """The rows of the answer and of its totals, by what stands down and across."""
         result, keys = self.picture.result, [column.key for column in self.picture.dimensions]
-        rows = by_key(result, result.frame, keys)
-        found = {(key[: self.depth], key[self.depth :]): row for key, row in rows.items()}
+        found = {(key[: self.depth], key[self.depth :]): row for key, row in self.cells.items()}
         for positions, frame in result.totals.items():
             depth = sum(position < self.depth for position in positions)
             for key, row in by_key(result, frame, [keys[position] for position in positions]).items():
                 found[key[:depth], key[depth:]] = row
         return found
 
-    def _keys(self, columns: list[Column]) -> list[Key]:
-        """The values of some dimensions, each combination once, in the order of the answer's rows."""
-        result = self.picture.result
-        rows = result.frame.iter_rows(named=True)
-        return list(dict.fromkeys(tuple(result.value(row, column.key) for column in columns) for row in rows))
-
     def _keys_across(self) -> list[Key]:
-        keys, orders = self._keys(self.across), self.picture.result.orders
+        keys = list(dict.fromkeys(key[self.depth :] for key in self.cells))
+        orders = self.picture.result.orders
         ranks = []
         for level, column in enumerate(self.across):
             values = in_order([key[level] for key in keys], orders.get(column.key, ()))
@@ -105,7 +104,8 @@ class _Crosstab:
     def _keys_down(self) -> list[Key]:
         """As the answer has them, or on each level by the measure that they are sorted by, at a place across or in
         total. What is empty comes last."""
-        keys, sort, column = self._keys(self.down), self.picture.definition.sort, self._sorted_measure()
+        keys = list(dict.fromkeys(key[: self.depth] for key in self.cells))
+        sort, column = self.picture.definition.sort, self._sorted_measure()
         places = (across for _, across in self.found)
         place = next((each for each in places if sort and plain_point(list(each)) == list(sort.at)), None)
         if sort is None or column is None or place is None:

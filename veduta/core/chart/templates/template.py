@@ -15,8 +15,7 @@ from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.rewriting import fields_named
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
-from veduta.core.jsontext import UnreadableJson, read_json
-from veduta.core.stored import load
+from veduta.core.stored import load, parsed
 
 VERSION: Final = 1
 FORMAT: Final = "veduta chart template"
@@ -93,13 +92,7 @@ class Template(Frozen):
 def load_template(data: Any) -> Template:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
     name, hint = "chart template", "Take a file that was downloaded from Templates."
-    if isinstance(data, str | bytes):
-        try:
-            data = read_json(data)
-        except UnreadableJson:
-            data = None
-    if not isinstance(data, dict):
-        raise DefinitionProblem("This file is not readable as a chart template.", hint=hint)
+    data = parsed(data, name, hint)
     if data.get("format") != FORMAT:
         raise DefinitionProblem("This file is no chart template.", where="format", hint=hint)
     if data.get("version", VERSION) == VERSION and "design" in data:
