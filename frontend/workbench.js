@@ -557,6 +557,13 @@ export function workbench() {
     async drawLike() {
       try {
         const chooser = dialog(await getHtml(this.$root.dataset.likes), { label: "Draw it like another" });
+        chooser.element.addEventListener("keydown", (event) => {
+          if (event.key !== "Enter" || !near(event, "[data-filters]")) return;
+          event.preventDefault();
+          all(chooser.element, "[data-words]")
+            .find((option) => !option.hidden)
+            ?.click();
+        });
         const address = await chooser.closed;
         const boxes = /** @type {HTMLInputElement[]} */ (all(chooser.element, "[data-like-part]:checked"));
         const parts = boxes.map(({ value }) => value);
