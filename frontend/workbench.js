@@ -71,7 +71,7 @@ export function workbench() {
       );
       this.typed = debounce((/** @type {any} */ target) => this.refreshPopover({ find: target.value }), 250);
       watchOrder(this.$refs.picture, {
-        movable: (name) => Boolean(lastAnswer?.chart.series?.some(([each]) => each === name)),
+        movable: (name) => this.isSeries(name) && !this.definition.look?.legend?.order,
         moved: (names) => this.orderSeries(names),
       });
       this.watchParts();
@@ -300,6 +300,9 @@ export function workbench() {
       ];
     },
     /** @param {string[]} names Of series, in their new order. */
+    isSeries(name) {
+      return Boolean(lastAnswer?.chart.series?.some(([each]) => each === name));
+    },
     orderSeries(names) {
       const values = new Map(lastAnswer.chart.series);
       return this.answer({ edit: "order_series", values: names.map((name) => values.get(name) ?? null) });

@@ -75,7 +75,8 @@ export function limitLegends(compiled) {
   for (const legend of compiled.legends ?? []) {
     const columns = legend.columns?.signal;
     const lines = `max(2, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
-    if (columns) legend.symbolLimit = { signal: `${columns} * ${lines}` };
+    const most = Number(legend.symbolLimit) || Infinity;
+    if (columns) legend.symbolLimit = { signal: `min(${most}, ${columns} * ${lines})` };
   }
 }
 

@@ -31,7 +31,8 @@ LOOKS = [
         "along": {"labels": "slanted", "letters": 5, "every": 2},
         "value": {"low": 1, "high": 9, "ticks": 3},
         "second": {"begins": "data", "scale": "logarithmic"},
-        "legend": {"place": "left"},
+        "legend": {"place": "left", "order": "reversed", "most": 2},
+        "series": [{"name": "", "colour": "teal", "width": 3, "opacity": 0.4, "points": "shown", "dash": "dotted"}],
     },
     {"value": {"scale": "logarithmic", "begins": "zero"}, "legend": {"place": "none"}, "whole": {"size": "large"}},
 ]
@@ -107,8 +108,8 @@ class Parts(unittest.TestCase):
         layers = [{"measures": [1], "how": "dot", "axis": "second"}]
         two = {"kind": "layers", "show": [FARE, PASSENGERS], "layers": layers}
         for more, expected in (
-            ({}, ["value", "along", "whole"]),
-            ({"kind": "lying"}, ["value", "along", "whole"]),
+            ({}, ["series", "value", "along", "whole"]),
+            ({"kind": "lying"}, ["series", "value", "along", "whole"]),
             ({"show": [FARE, PASSENGERS]}, ["legend", "series", "value", "along", "whole"]),
             (two, ["legend", "series", "value", "second", "along", "whole"]),
             ({"kind": "pie"}, ["legend", "whole"]),
@@ -170,7 +171,44 @@ class Parts(unittest.TestCase):
         bars = spec_of({"series": series}, kind="bar", by=["region"], split="route").drawing
         self.assertNotIn("fillOpacity", str(bars.spec))  # no series of that name
         self.assertIn("series", [part.name for part in drawn.parts])
-        self.assertNotIn("series", [part.name for part in spec_of({}, by=["region"], kind="figure").drawing.parts])
+        self.assertNotIn("series", [part.name for part in spec_of({}, by=["region", "route"], kind="heat").drawing.parts])
+
+    def test_series_have_colours_of_their_own(self):
+        two = {"kind": "bar", "by": ["route"], "show": [FARE, PASSENGERS]}
+        plain, own = (spec_of({"series": series}, **two).drawing for series in ([], [{"name": "Fare", "colour": "red"}]))
+        before, after = (next(units(each.spec))["encoding"]["color"]["scale"] for each in (plain, own))
+        self.assertEqual(after, {**before, "range": ["#FF0000", before["range"][1]]})
+
+    def test_the_only_series_looks_as_it_is_set(self):
+        look = {"series": [{"name": "", "colour": "#123456", "width": 4, "points": "shown", "dash": "dashed"}]}
+        line = spec_of(look, kind="line", by=[MONTH]).drawing
+        self.assertIn("series", [part.name for part in line.parts])
+        first, _, points = units(line.spec)
+        self.assertEqual(first["encoding"]["color"], {"value": "#123456"})
+        self.assertEqual((first["mark"]["strokeWidth"], first["mark"]["strokeDash"]), (4, [6, 4]))
+        self.assertEqual(points["encoding"]["opacity"]["condition"][0], {"test": "true", "value": 1})
+        bars = spec_of({"series": [{"name": "", "colour": "#123456", "opacity": 0.5}]}).drawing
+        bar = next(units(bars.spec))
+        self.assertEqual((bar["encoding"]["color"], bar["mark"]["fillOpacity"]), ({"value": "#123456"}, 0.5))
+
+    def test_points_of_some_lines_are_marked(self):
+        look = {"series": [{"name": "North Reach", "points": "shown"}]}
+        drawing = spec_of(look, ROWS["some rows"], kind="line", by=[MONTH], split="region").drawing
+        conditions = [unit["encoding"].get("opacity", {}).get("condition", [{}])[0] for unit in units(drawing.spec)]
+        self.assertIn({"test": {"field": "paint", "oneOf": ["North Reach"]}, "value": 1}, conditions)
+
+    def test_a_legend_is_in_another_order_and_counts_those_that_are_too_many(self):
+        for order, expected in (
+            ("", None),
+            ("names", ["Fare", "Passengers"]),
+            ("reversed", ["Fare", "Passengers"]),
+        ):
+            with self.subTest(order=order):
+                look = {"legend": {"order": order, "most": 1}}
+                drawing = spec_of(look, show=[PASSENGERS, FARE]).drawing
+                colour = next(units(drawing.spec))["encoding"]["color"]
+                self.assertEqual(colour["scale"]["domain"], ["Passengers", "Fare"])
+                self.assertEqual((colour["legend"].get("values"), colour["legend"]["symbolLimit"]), (expected, 1))
 
     def test_a_table_is_set_to_look_otherwise_as_a_whole(self):
         look = {"table": {"numbered": True, "held": True, "texts": "wrap"}}

@@ -355,7 +355,7 @@ class DrawnLike(unittest.TestCase):
         own = chart(kind="table", dataset="works", show=[{"field": "cost", "aggregate": "sum"}], by=["depot"])
         for parts, expected in (
             (["conditions"], ("table", 1, None)),
-            (["looks"], ("table", 0, "Both")),
+            (["axes"], ("table", 0, "Both")),
             (["drawing"], ("lying", 0, None)),
             ([], ("lying", 1, "Both")),
         ):

@@ -75,7 +75,11 @@ class AxisLook(Frozen):
 
 
 class LegendLook(Frozen):
+    """Where a legend stands, in which order, and of how many entries it has at most; the others are counted."""
+
     place: Literal["", "top", "bottom", "left", "right", "none"] = ""
+    order: Literal["", "reversed", "names"] = ""
+    most: Annotated[int, Attribute(ge=1, le=200)] | None = None
 
 
 class ValueName(Frozen):
@@ -101,13 +105,20 @@ class DateLook(Frozen):
         return self
 
 
-class SeriesLook(Frozen):
-    """How a series, known by its entry in the legend, is drawn: how wide its lines are, in pixels, how they are dashed,
-    and how much of what is behind them is seen."""
+ONLY = ""
+"""The name of a series that needs none, as it is the only one."""
 
-    name: str = Attribute(min_length=1, max_length=1_000)
+
+class SeriesLook(Frozen):
+    """How a series, known by its entry in the legend, or the `ONLY` one, is drawn: in which colour, how wide its
+    lines are, in pixels, how they are dashed, whether each of their points is marked, and how much of what is behind
+    them is seen."""
+
+    name: str = Attribute(max_length=1_000)
+    colour: Colour = ""
     width: Annotated[float, Attribute(ge=0.5, le=20)] | None = None
     dash: Literal["", "solid", "dashed", "dotted"] = ""
+    points: Literal["", "shown"] = ""
     opacity: Annotated[float, Attribute(ge=0.05, le=1)] | None = None
 
 

@@ -40,7 +40,10 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")]),
         ("hidden", "On dashboards the title is", [(False, "Shown"), (True, "Hidden")]),
     ],
-    "legend": [("place", "Place", [("", "As usual"), *PLACES])],
+    "legend": [
+        ("place", "Place", [("", "As usual"), *PLACES]),
+        ("order", "Order", [("", "As drawn"), ("reversed", "The other way round"), ("names", "By name")]),
+    ],
     "table": [
         ("numbered", "Rows", [(False, "As they are"), (True, "Numbered")]),
         ("held", "The first column", [(False, "Scrolls"), (True, "Is held")]),
@@ -59,6 +62,7 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
 BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
+    "legend": [("most", "Entries at most; the others are counted")],
 }
 PAPERS = [("ground", "Ground"), ("border", "Line round it")]
 ENDS = [("low", "From a parameter"), ("high", "to a parameter")]
@@ -98,14 +102,21 @@ def series_context(opened: Opened) -> dict[str, Any]:
     answered = ask(opened.definition, opened.model, opened.context, atlas=Atlas())
     own = {each.name: each for each in opened.definition.look.series}
     names = entries_of(answered.drawing)
-    return {"template": "series", "series": [(name, _series_words(own.get(name))) for name in names]}
+    return {
+        "template": "series",
+        "series": [(name, name or "Its marks", _series_words(own.get(name))) for name in names],
+        "is_only": len(names) == 1,
+        "now": own.get(names[0]) if len(names) == 1 else None,
+    }
 
 
 def _series_words(look: SeriesLook | None) -> str:
     if look is None:
         return ""
-    said = [f"{look.width:g} px" if look.width else "", look.dash, f"{look.opacity:.0%}" if look.opacity else ""]
-    return ", ".join(filter(None, said))
+    width = f"{look.width:g} px" if look.width else ""
+    opacity = f"{look.opacity:.0%}" if look.opacity else ""
+    points = "points" if look.points else ""
+    return ", ".join(filter(None, [look.colour, width, look.dash, points, opacity]))
 
 
 def look_context(opened: Opened) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from typing import Any
 from veduta.core.chart.drawing.axes import shortened
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.look import ONLY
 from veduta.core.chart.paints import OWN
 from veduta.core.words import listed
 
@@ -49,9 +50,14 @@ def needs_white(colour: str) -> bool:
 
 
 def series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
-    """Each series' colour: that of its values, whatever else is shown, else by its place. They are in their order."""
+    """Each series' colour: its own, or that of its values, whatever else is shown, else by its place. They are in their
+    order."""
     colours = _by_place(picture, series)
-    return colours | {name: colour for name, colour in _of_values(picture).items() if name in colours}
+    set_to = {each.name: picture.paints.named(each.colour) for each in picture.definition.look.series if each.colour}
+    if len(series) == 1 and ONLY in set_to:
+        set_to[series[0]] = set_to[ONLY]
+    own = _of_values(picture) | set_to
+    return colours | {name: own[name] for name in colours if name in own}
 
 
 def _of_values(picture: Picture) -> dict[str, str]:
@@ -115,7 +121,7 @@ def colour_by_series(picture: Picture, made: list[Mark]) -> dict[str, Any]:
     """The colour channel of marks that are coloured by their series: one colour where there is only one."""
     series = list(dict.fromkeys(mark.series for mark in made))
     if len(series) <= 1 and len(picture.dimensions) < 2:
-        return {"value": picture.paints.series[0]}
+        return {"value": series_colours(picture, series or [ONLY])[series[0] if series else ONLY]}
     for mark in made:
         mark.paint = mark.series
     return colour_channel(series_colours(picture, series))

@@ -8,7 +8,7 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
 from veduta.core.chart.drawing.picture import Drawing, copied, units
-from veduta.core.chart.look import AxisLook, DrawnPart, Look, PartName, SeriesLook, Sheet, WholeLook
+from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LegendLook, Look, PartName, SeriesLook, Sheet, WholeLook
 from veduta.core.chart.theme import in_both, paper_in_both
 
 Spec = dict[str, Any]
@@ -22,6 +22,10 @@ LINE_WIDTH = 2
 DASHES = {"solid": [1, 0], "dashed": [6, 4], "dotted": [1.5, 3]}
 AS_LINES = {"symbolType": "stroke", "symbolSize": 180, "symbolStrokeWidth": 2.5}
 """Entries of a legend that show how lines are dashed."""
+OFTEN_UNSEEN = {"test": "datum.dot === 1", "value": 1}
+"""What points of lines say that are only seen where they are chosen."""
+OF_SERIES = ("line", "area", "bar", "point", "tick")
+"""Marks of one colour that stand for values, and are no help to read them."""
 LENGTHS = ("bar", "area")
 """Marks that show values by lengths, which begin at zero."""
 NO_LOGARITHMIC_LENGTHS = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
@@ -41,16 +45,23 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
             found[part] = _axis_part(part, channel, drawing)
     parts = [found[name] for name in ("value", "second", "along") if name in found]
     legends = [DrawnPart("legend", "Legend")] if any(True for _ in _legends(drawing.spec)) else []
-    series = [DrawnPart("series", "Series")] if entries_of(drawing) else []
+    entries = entries_of(drawing)
+    series = [DrawnPart("series", "Marks" if entries == [ONLY] else "Series")] if entries else []
     return [texts, *legends, *series, *parts, DrawnPart("whole", "The whole drawing")]
 
 
 def entries_of(drawing: Drawing) -> list[str]:
-    """The series that have a colour each, by what the legend calls them."""
+    """The series that have a colour each, by what the legend calls them; one that is alone has no name."""
     found: dict[str, None] = {}
     for unit in units(drawing.spec or {}):
         found |= dict.fromkeys(_domain(unit))
+    if not found and any(_is_of_only_series(unit) for unit in units(drawing.spec or {})):
+        return [ONLY]
     return list(found)
+
+
+def _is_of_only_series(unit: Spec) -> bool:
+    return _type_of(unit) in OF_SERIES and "value" in unit.get("encoding", {}).get("color", {})
 
 
 def _domain(unit: Spec) -> list[str]:
@@ -83,9 +94,9 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
         own: AxisLook = getattr(look, part)
         if own != AxisLook():
             _dress_axis(dressing, part, channel, own)
-    if look.legend.place:
+    if look.legend != LegendLook():
         for encoding, name in list(_legends(dressing.spec)):
-            _place_legend(encoding, name, look.legend.place)
+            _dress_legend(encoding, name, look.legend)
     if look.series:
         _dress_series(dressing.spec or {}, {each.name: each for each in look.series})
     if look.whole.inner:
@@ -104,9 +115,14 @@ def _dress_series(spec: Spec, looks: dict[str, SeriesLook]) -> None:
     """Lines of some series wider or dashed, and their marks paler; the others as they are."""
     for unit in units(spec):
         domain, mark = _domain(unit), unit["mark"] if isinstance(unit["mark"], dict) else {}
+        if ONLY in looks and _is_of_only_series(unit):
+            _dress_only_series(unit, mark, looks[ONLY])
+            continue
         own = {name: looks[name] for name in domain if name in looks}
         if not own or _type_of(unit) == "text":
             continue
+        if pointed := [name for name, look in own.items() if look.points]:
+            _show_points(unit, {"field": "paint", "oneOf": pointed})
         is_line = _type_of(unit) in LINES
         usual: dict[str, Any] = {"strokeWidth": mark.get("strokeWidth", LINE_WIDTH), "strokeDash": [1, 0]}
         usual |= {"strokeOpacity": mark.get("strokeOpacity", 1), "fillOpacity": mark.get("fillOpacity", 1)}
@@ -125,6 +141,26 @@ def _dress_series(spec: Spec, looks: dict[str, SeriesLook]) -> None:
                 shown = [values.get(name, usual[channel]) for name in domain]
                 scale = {"type": "ordinal", "domain": domain, "range": shown}
                 unit["encoding"][channel] = {"field": "paint", "type": "nominal", "scale": scale, "legend": None}
+
+
+def _dress_only_series(unit: Spec, mark: Spec, look: SeriesLook) -> None:
+    is_line = _type_of(unit) in LINES
+    if is_line and look.width:
+        mark["strokeWidth"] = look.width
+    if is_line and look.dash:
+        mark["strokeDash"] = DASHES[look.dash]
+    if look.opacity is not None:
+        mark["strokeOpacity" if is_line else "fillOpacity"] = look.opacity
+    if look.points:
+        _show_points(unit, "true")
+
+
+def _show_points(unit: Spec, test: str | Spec) -> None:
+    """Marks those points of lines for which a test holds; they are otherwise only seen where they are chosen."""
+    conditions = unit["encoding"].get("opacity", {}).get("condition")
+    if isinstance(conditions, list) and OFTEN_UNSEEN in conditions:
+        shown = {"test": test, "value": 1}
+        unit["encoding"]["opacity"] = {**unit["encoding"]["opacity"], "condition": [shown, *conditions]}
 
 
 def _name_of(part: PartName, drawing: Drawing) -> str:
@@ -223,16 +259,24 @@ def _legends(spec: Spec | None) -> Iterator[tuple[Spec, str]]:
                 yield unit["encoding"], name
 
 
-def _place_legend(encoding: Spec, name: str, place: str) -> None:
+def _dress_legend(encoding: Spec, name: str, look: LegendLook) -> None:
     channel = encoding[name]
-    if place == "none":
+    if look.place == "none":
         channel["legend"] = None
         return
-    legend = {**channel["legend"], "orient": place}
-    if place in ("left", "right"):
+    legend = {**channel["legend"]}
+    if look.place:
+        legend["orient"] = look.place
+    if look.place in ("left", "right"):
         legend["columns"] = 1
         if "gradientLength" in legend:
             legend["gradientLength"] = 120
+    entries = legend.get("values") or channel.get("scale", {}).get("domain")
+    if isinstance(entries, list) and channel["type"] == "nominal":
+        if look.order:
+            legend["values"] = entries[::-1] if look.order == "reversed" else sorted(entries, key=str.casefold)
+        if look.most:
+            legend["symbolLimit"] = look.most
     channel["legend"] = legend
 
 

@@ -8,6 +8,7 @@ from typing import Any, Final, Literal
 from veduta.core.calendar import Grouping, grains_for
 from veduta.core.chart.definition import ChartDefinition, default_measure
 from veduta.core.chart.kinds import Asked, kind_named
+from veduta.core.chart.look import ONLY, Look
 from veduta.core.chart.rewriting import everywhere, over_other_fields, renumbered, without_fields
 from veduta.core.chart.templates.own_texts import names_of_columns, over_other_columns, tokens
 from veduta.core.chart.templates.template import TAKES, Place, Template
@@ -175,24 +176,28 @@ def drawn_like(
     keys = {place.key for place in template.places}
     design = without_fields(everywhere(renumbered(_of_drawing(design), now), change), keys - fields.keys())
     taken = [name for part in parts or LIKE_PARTS for name in LIKE_PARTS[part][1]]
-    changes = {name: getattr(design, name) for name in taken}
-    if "look" in changes:
-        own = {name: getattr(definition.look, name) for name in OF_DATA}
-        changes["look"] = design.look.model_copy(update=own)
+    looks = {name: getattr(design.look, name) for name in taken if name in Look.model_fields}
+    if "series" in looks:  # those with names are about the values that are shown
+        own = [each for each in definition.look.series if each.name != ONLY]
+        looks["series"] = (*own, *(each for each in design.look.series if each.name == ONLY))
+    changes = {name: getattr(design, name) for name in taken if name not in looks}
+    changes["look"] = definition.look.model_copy(update=looks)
     return _whole(definition.model_copy(update=changes), template, model)
 
 
-OF_DATA = ("title", "names", "series")
-"""What in a look is about the values that are shown, or says them."""
-LikePart = Literal["drawing", "looks", "conditions", "lines"]
+LikePart = Literal["drawing", "axes", "legend", "series", "tables", "whole", "conditions", "lines"]
 LIKE_PARTS: Final[dict[LikePart, tuple[str, tuple[str, ...]]]] = {
     "drawing": ("Kind, settings and layers", ("kind", "settings", "layers", "totals", "specification")),
-    "looks": ("Looks of its parts", ("look",)),
+    "axes": ("Looks of axes and dates", ("along", "value", "second", "dates")),
+    "legend": ("Look of the legend", ("legend",)),
+    "series": ("Look of its marks", ("series",)),
+    "tables": ("Looks of tables and their columns", ("table", "columns")),
+    "whole": ("Look of the whole", ("whole",)),
     "conditions": ("Conditional formats", ("conditional",)),
     "lines": ("Lines to compare with", ("references",)),
 }
-"""What can be taken from a design, in words, and which parts of a definition that is."""
-OF_DRAWING = tuple(name for _, names in LIKE_PARTS.values() for name in names)
+"""What can be taken from a design, in words, and which parts of a definition or of its look that is."""
+OF_DRAWING = ("kind", "settings", "layers", "totals", "specification", "look", "conditional", "references")
 """What in a definition is about how its answer is drawn."""
 
 

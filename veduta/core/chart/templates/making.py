@@ -10,7 +10,7 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import TESTS, ConditionalFormat, condition_words
 from veduta.core.chart.definition import ChartDefinition, Reference
 from veduta.core.chart.drawing.references import reference_words
-from veduta.core.chart.look import AxisLook, Look
+from veduta.core.chart.look import ONLY, AxisLook, Look
 from veduta.core.chart.places import formulas_in
 from veduta.core.chart.rewriting import FORMULAS, everywhere, fields_named, over_other_fields
 from veduta.core.chart.templates.own_texts import names_of_columns, over_other_columns, tokens
@@ -78,7 +78,8 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
     if sort and (sort.values or sort.at):
         left_behind.append("the order by values")
         sort = None if sort.values else sort.model_copy(update={"at": ()})
-    if definition.colours or definition.look.names or definition.look.series:
+    of_only_series = tuple(each for each in definition.look.series if each.name == ONLY)
+    if definition.colours or definition.look.names or definition.look.series != of_only_series:
         left_behind.append("colours, names and looks of values")
     return definition.model_copy(
         update={
@@ -91,7 +92,7 @@ def _without_data(definition: ChartDefinition, model: Model, left_behind: list[s
             "colours": (),
             "references": tuple(references),
             "conditional": tuple(conditional),
-            "look": definition.look.model_copy(update={"names": Look().names, "series": Look().series}),
+            "look": definition.look.model_copy(update={"names": Look().names, "series": of_only_series}),
         }
     )
 
