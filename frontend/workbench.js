@@ -14,7 +14,7 @@ import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
-import { elementOf, framed } from "./lib/parts.js";
+import { elementOf, fills, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
 import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
@@ -299,10 +299,10 @@ export function workbench() {
         },
       ];
     },
-    /** @param {string[]} names Of series, in their new order. */
     isSeries(name) {
       return Boolean(lastAnswer?.chart.series?.some(([each]) => each === name));
     },
+    /** @param {string[]} names Of series, in their new order. */
     orderSeries(names) {
       const values = new Map(lastAnswer.chart.series);
       return this.answer({ edit: "order_series", values: names.map((name) => values.get(name) ?? null) });
@@ -415,9 +415,8 @@ export function workbench() {
       if (["conditions", "condition"].includes(opener.clause)) return this.$refs.conditions;
       if (opener.clause === "look") {
         const part = this.parts().find(({ name }) => name === opener.field);
-        return (
-          (part && !["whole", "table"].includes(part.name) && elementOf(this.$refs.picture, part)) || this.$refs.parts
-        );
+        const element = part && elementOf(this.$refs.picture, part);
+        return element && !fills(element, this.$refs.picture) ? element : this.$refs.parts;
       }
       const place = `[data-clause="${opener.clause}"]`;
       return (

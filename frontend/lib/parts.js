@@ -13,12 +13,23 @@ import { all, made } from "./dom.js";
 export function elementOf(host, part) {
   if (part.name === "whole" || part.name === "table") return host;
   if (part.name === "title") return null; // it stands outside
-  if (part.name === "legend" || part.name === "series") return host.querySelector(".role-legend");
+  if (part.name === "legend") return host.querySelector(".role-legend");
+  if (part.name === "series") return host.querySelector(".role-legend") ?? host.querySelector("svg .role-mark");
   const svg = host.querySelector("svg")?.getBoundingClientRect();
   if (!svg) return null;
   const labelled = all(host, ".role-axis").filter((axis) => axis.querySelector("text"));
   const inPanels = Boolean(host.querySelector(".panels"));
   return labelled.find((axis) => standsAt(axis.getBoundingClientRect(), svg, part.side, inPanels)) ?? null;
+}
+
+/**
+ * Whether a part takes up so much of a drawing that there is no room beside it.
+ * @param {Element} element
+ * @param {HTMLElement} host
+ */
+export function fills(element, host) {
+  const box = element.getBoundingClientRect();
+  return box.height > host.offsetHeight / 2 && box.width > host.offsetWidth / 2;
 }
 
 /**

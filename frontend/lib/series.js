@@ -68,6 +68,15 @@ export function entryAt(host, event) {
 const [LEGEND_SHARE, LEGEND_LINE] = [0.3, 16];
 
 /**
+ * What counts the entries that have no room stands for none of them, so it has no sign.
+ * @param {any} legend
+ */
+function hideSignOfCount(legend) {
+  const symbols = ((legend.encode ??= {}).symbols ??= {});
+  (symbols.update ??= {}).opacity = { signal: "indexof(datum.label, '…') === 0 ? 0 : 1" };
+}
+
+/**
  * Keeps legends of many entries from pushing a drawing out: those that have no room are counted.
  * @param {any} compiled
  */
@@ -76,6 +85,7 @@ export function limitLegends(compiled) {
     const columns = legend.columns?.signal;
     const lines = `max(2, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
     const most = Number(legend.symbolLimit) || Infinity;
+    hideSignOfCount(legend);
     if (columns) legend.symbolLimit = { signal: `min(${most}, ${columns} * ${lines})` };
   }
 }

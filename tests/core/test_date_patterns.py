@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, ROWS, asked, chart
 from veduta.core.chart.drawing.marks import milliseconds
-from veduta.core.data.date_patterns import LANGUAGES, checked_date_pattern, in_date_pattern
+from veduta.core.data.date_patterns import checked_date_pattern, in_date_pattern
+from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 
 PARTS = ("y", "yy", "yyyy", "Q", "QQQ", "M", "MM", "MMM", "MMMM", "w", "d", "dd", "E", "EEEE")

@@ -8,14 +8,13 @@ from collections.abc import Iterable
 from decimal import Decimal
 from typing import Any
 
-from babel.numbers import get_currency_symbol
-
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
 from veduta.core.classes import class_end, decimals_of
+from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Field, Kind, NumberFormat
+from veduta.core.data.languages import Language, language_named
 from veduta.core.data.patterns import in_pattern
 
-SHORTENED = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
 PARTS_OF_ONE = {"percent": (100, "%"), "permille": (1_000, "‰")}
 EMPTY = "–"
 REST_POINT = "␟rest"
@@ -56,21 +55,24 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     '(12.4‰ late)'
     >>> format_number(-1234.5, NumberFormat(pattern="#,##0.00 'km';(#,##0.00 'km')"))
     '(1,234.50 km)'
+    >>> format_number(1234.5, NumberFormat(style="currency", decimals=2, language="de"))
+    '1.234,50\xa0€'
     """
     if value is None:
         return number_format.empty or EMPTY
     if number_format.pattern:
-        return in_pattern(value, number_format.pattern, number_format.currency)
+        return in_pattern(value, number_format.pattern, number_format.currency, number_format.language)
     shown: Any = value
     decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
-    suffix = ""
+    language = language_named(number_format.language)
+    before, after = unit_around(number_format, language)
     if number_format.style in PARTS_OF_ONE:
-        times, suffix = PARTS_OF_ONE[number_format.style]
+        times, _ = PARTS_OF_ONE[number_format.style]
         shown = Decimal(value) * times if isinstance(value, int) else value * times
     elif number_format.shorten:
-        for size, letter in SHORTENED:
+        for size, words in language.sizes:
             if abs(value) >= size:
-                shown, suffix = value / size, letter
+                shown, after = value / size, words + after
                 break
     comma = "," if number_format.thousands else ""
     # Whole numbers are written digit by digit: as floats, large ones would not be exact.
@@ -81,12 +83,19 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
         else f"{abs(shown):{comma}.{decimals}f}"
     )
     negative = shown < 0 and any(digit in "123456789" for digit in digits)
-    before = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
-    before, suffix = number_format.before + before, suffix + number_format.after
+    digits = language.digits(digits)
+    before, after = number_format.before + before, after + number_format.after
     if negative and number_format.negative == "brackets":
-        return f"({before}{digits}{suffix})"
+        return f"({before}{digits}{after})"
     sign = "−" if negative else "+" if number_format.sign and shown > 0 else ""
-    return f"{sign}{before}{digits}{suffix}"
+    return f"{sign}{before}{digits}{after}"
+
+
+def unit_around(number_format: NumberFormat, language: Language) -> tuple[str, str]:
+    """What stands before and after a number for its style: the sign of its currency, or that of a part of one."""
+    if number_format.style == "currency":
+        return language.currency(number_format.currency)
+    return language.part(PARTS_OF_ONE[number_format.style][1]) if number_format.style in PARTS_OF_ONE else ("", "")
 
 
 def format_value(
@@ -97,7 +106,23 @@ def format_value(
         return number_format.empty or EMPTY
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
-    return value_words(value, None, grain)
+    return in_language(value, grain, number_format.language) or value_words(value, None, grain)
+
+
+def in_language(value: Any, grain: Grain | None, code: str) -> str:
+    """A date, a period or a part of one in a language; "" for what is written the same in all, and in English."""
+    language = language_named(code)
+    if code == "en" or value == REST_POINT:
+        return ""
+    if grain in (Grain.WEEKDAY, Grain.MONTH_OF_YEAR):
+        names = language.weekdays if grain is Grain.WEEKDAY else list(language.months.values())
+        return names[int(value) - 1] if 1 <= int(value) <= len(names) else ""
+    is_fiscal = grain is Grain.QUARTER and isinstance(value, dt.date) and value.month % 3 != 1
+    if not isinstance(value, dt.date) or grain in (Grain.YEAR, Grain.WEEK) or is_fiscal:
+        return ""
+    with_time = grain in (Grain.HOUR, Grain.MOMENT) or (grain is None and isinstance(value, dt.datetime))
+    pattern = language.period(grain.value if grain in (Grain.MONTH, Grain.QUARTER) else "day")
+    return in_date_pattern(value, f"{pattern} HH:mm" if with_time else pattern, code)
 
 
 def group_words(value: Any, group: Grouping, kind: Kind, number_format: NumberFormat = NumberFormat()) -> str:

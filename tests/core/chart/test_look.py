@@ -171,11 +171,13 @@ class Parts(unittest.TestCase):
         bars = spec_of({"series": series}, kind="bar", by=["region"], split="route").drawing
         self.assertNotIn("fillOpacity", str(bars.spec))  # no series of that name
         self.assertIn("series", [part.name for part in drawn.parts])
-        self.assertNotIn("series", [part.name for part in spec_of({}, by=["region", "route"], kind="heat").drawing.parts])
+        heat = spec_of({}, by=["region", "route"], kind="heat").drawing
+        self.assertNotIn("series", [part.name for part in heat.parts])
 
     def test_series_have_colours_of_their_own(self):
         two = {"kind": "bar", "by": ["route"], "show": [FARE, PASSENGERS]}
-        plain, own = (spec_of({"series": series}, **two).drawing for series in ([], [{"name": "Fare", "colour": "red"}]))
+        red = [{"name": "Fare", "colour": "red"}]
+        plain, own = (spec_of({"series": series}, **two).drawing for series in ([], red))
         before, after = (next(units(each.spec))["encoding"]["color"]["scale"] for each in (plain, own))
         self.assertEqual(after, {**before, "range": ["#FF0000", before["range"][1]]})
 

@@ -13,8 +13,9 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.tones import written
-from veduta.core.data.date_patterns import LANGUAGES, checked_date_pattern
+from veduta.core.data.date_patterns import checked_date_pattern
 from veduta.core.data.fields import Frozen
+from veduta.core.data.languages import LanguageCode
 
 End = Annotated[float, Attribute(allow_inf_nan=False)]
 NAMED = re.compile(r"([1-9]|1[0-9]|2[0-4]|better|worse|quiet|ink|#[0-9A-F]{6})?")
@@ -96,13 +97,7 @@ class DateLook(Frozen):
 
     field: str = Attribute(min_length=1, max_length=100)
     pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(checked_date_pattern)]
-    language: str = Attribute("en", max_length=2)
-
-    @model_validator(mode="after")
-    def _known(self) -> DateLook:
-        if self.language not in LANGUAGES:
-            raise ValueError("Veduta does not write dates in that language")
-        return self
+    language: LanguageCode = "en"
 
 
 ONLY = ""
@@ -153,13 +148,15 @@ class TableLook(Frozen):
 
 
 class WholeLook(Frozen):
-    """The size of letters, the colours of the ground and of a line round it, how far the drawing is from its edge, and
-    whether conditional formats are listed in words beside the chart."""
+    """The size of letters, the colours of the ground and of a line round it, how far the drawing is from its edge, the
+    language in which numbers and dates are written, and whether conditional formats are listed in words beside the
+    chart."""
 
     ground: Colour = ""
     border: Colour = ""
     inner: Literal["", "small", "large"] = ""
     size: Literal["", "small", "large"] = ""
+    language: LanguageCode = "en"
     lists_conditions: bool = False
 
 

@@ -32,7 +32,7 @@ from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, Filter, grouping_words, typed
 from veduta.core.query.measures import Measure
-from veduta.core.query.query import Query, Result
+from veduta.core.query.query import Column, Query, Result
 
 
 @dataclass
@@ -144,6 +144,7 @@ def ask(
     their `colours`; of a long table a page of rows is drawn, from the so manieth on. Raises DefinitionProblem if it
     does not fit the dataset."""
     kind, why, result = work_out(definition, model, context, extra)
+    result = in_language(result, definition.look.whole.language)
     event_notes: list[str] = []
     picture = picture_of(definition, kind, result, model, context, atlas, extra)
     picture.value_colours = colours_within(definition, model, colours)
@@ -183,7 +184,8 @@ def picture_of(
     extra: tuple[Filter, ...] = (),
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
-    beside = kind.beside(definition, model, extra)
+    language = definition.look.whole.language
+    result, beside = in_language(result, language), kind.beside(definition, model, extra)
     ends = list(accumulate(map(len, (kind.unseen(definition), _compared(definition), _told(definition)))))
     own, compared, told, tested = (result.unseen[a:b] for a, b in pairwise([0, *ends, None]))
     numbers = _numbers_set(definition, model)
@@ -195,12 +197,23 @@ def picture_of(
         value_order=_value_order(definition, model),
         numbers=numbers,
         atlas=atlas,
-        beside=answer(beside, model, context) if beside else None,
+        beside=in_language(answer(beside, model, context), language) if beside else None,
         references=definition.references,
         compared=tuple(compared),
         told=dict(zip(_told(definition), told, strict=True)),
         format_words=[format_words(each, definition.measures, model) for each in definition.conditional],
     )
+
+
+def in_language(result: Result, code: str) -> Result:
+    """A result whose numbers and dates are written in a language."""
+    if code == "en":
+        return result
+
+    def written(columns: list[Column]) -> list[Column]:
+        return [replace(each, format=each.format.model_copy(update={"language": code})) for each in columns]
+
+    return replace(result, columns=written(result.columns), unseen=written(result.unseen))
 
 
 def draw(picture: Picture, kind: Kind) -> Drawing:

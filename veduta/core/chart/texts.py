@@ -7,12 +7,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.places import PLACE
 from veduta.core.chart.sentence import setting_words
+from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import EMPTY, format_value, settle
+from veduta.core.formats import EMPTY, format_number, format_value, settle
 from veduta.core.formula.measures import with_ids, with_names
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, Filter
@@ -62,6 +62,9 @@ class Told:
         frame = result.totals.get((), result.frame if not result.dimensions else None)
         return None if frame is None else next(frame.head(1).iter_rows(named=True), None)
 
+    def counted(self, number: int) -> str:
+        return format_number(number, NumberFormat(language=self.picture.language))
+
     @property
     def period(self) -> str:
         """From the first to the last period of the time axis."""
@@ -69,13 +72,14 @@ class Told:
         days = sorted(self.picture.result.frame[column.key].drop_nulls().to_list()) if column else []
         if column is None or not days:
             return EMPTY
-        first, last = (period_words(day, column.dimension.period) for day in (days[0], days[-1]))
+        first, last = (self.picture.words(column, day) for day in (days[0], days[-1]))
         return first if first == last else f"{first} to {last}"
 
     @property
     def latest(self) -> str:
         days = self.context.latest_of_first()
-        return period_words(max(days), Grain.DAY) if days else EMPTY
+        written = NumberFormat(language=self.picture.language)
+        return format_value(max(days), Kind.DATE, written) if days else EMPTY
 
 
 VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
@@ -85,8 +89,8 @@ VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
     ),
     "period": ("the first and the last period shown", lambda told: told.period),
     "latest": ("the latest day in the data", lambda told: told.latest),
-    "rows": ("how many rows were read", lambda told: f"{told.rows:,}"),
-    "groups": ("how many groups are shown", lambda told: f"{told.picture.result.groups:,}"),
+    "rows": ("how many rows were read", lambda told: told.counted(told.rows)),
+    "groups": ("how many groups are shown", lambda told: told.counted(told.picture.result.groups)),
     "total": ("the first measure over all rows shown", lambda told: told.value(told.total)),
     "highest": ("where the first measure is highest", lambda told: told.name(told.extreme(highest=True))),
     "highest value": ("how high that is", lambda told: told.value(told.extreme(highest=True))),

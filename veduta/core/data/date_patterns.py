@@ -4,30 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from typing import Final
 
 from babel.dates import format_datetime
 
-LANGUAGES: Final = {
-    "en": "English",
-    "cs": "Czech",
-    "da": "Danish",
-    "nl": "Dutch",
-    "fi": "Finnish",
-    "fr": "French",
-    "de": "German",
-    "el": "Greek",
-    "hu": "Hungarian",
-    "it": "Italian",
-    "nb": "Norwegian",
-    "pl": "Polish",
-    "pt": "Portuguese",
-    "ro": "Romanian",
-    "es": "Spanish",
-    "sv": "Swedish",
-    "tr": "Turkish",
-}
-"""In which names of months and days are written."""
 QUOTED = re.compile(r"''|'[^']*'")
 KNOWN = re.compile(r"[yYQqMLwWdDEehHkKmsSa]")
 SAMPLE = dt.date(2000, 1, 1)

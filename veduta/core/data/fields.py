@@ -10,6 +10,7 @@ import polars as pl
 from pydantic import AfterValidator, BaseModel, ConfigDict
 from pydantic import Field as Attribute
 
+from veduta.core.data.languages import LanguageCode
 from veduta.core.data.patterns import checked_pattern
 from veduta.core.data.periods import Period
 from veduta.core.errors import MissingField
@@ -114,7 +115,8 @@ class Frozen(BaseModel):
 class NumberFormat(Frozen):
     """How numbers are written. `decimals` None means as many as the values need (at most two). Positive ones may have a
     `sign`, negative ones a minus or brackets; units stand `before` and `after` them, and `empty` is said of none. A
-    `pattern` of CLDR goes before all but that."""
+    `pattern` of CLDR goes before all but that. They are written, as are dates of a column that has this format, in a
+    `language`."""
 
     style: Literal["number", "currency", "percent", "permille"] = "number"
     currency: str = Attribute("EUR", pattern="^[A-Z]{3}$")
@@ -127,6 +129,7 @@ class NumberFormat(Frozen):
     after: str = Attribute("", max_length=12)
     empty: str = Attribute("", max_length=20)
     pattern: Annotated[str, Attribute(max_length=60), AfterValidator(checked_pattern)] = ""
+    language: LanguageCode = "en"
 
 
 class Reading(Frozen):

@@ -10,7 +10,6 @@ from babel.numbers import NumberPattern, get_currency_symbol, parse_pattern
 
 QUOTED = re.compile(r"'[^']*'")
 NUMBER = re.compile(r"[^#0@.,;]*[#0@,]*[#0@](\.[0#]*)?(E\+?0+)?[^#0@;]*")
-LANGUAGE = "en"
 
 
 def checked_pattern(text: str) -> str:
@@ -27,25 +26,25 @@ def _parsed(pattern: str) -> NumberPattern:
     return parse_pattern(pattern)
 
 
-def in_pattern(value: float | int, pattern: str, currency: str) -> str:
-    """A number as a pattern writes it, with a minus where the pattern has none of its own for negative ones. What is
-    written with nothing but zeros has no sign."""
+def in_pattern(value: float | int, pattern: str, currency: str, language: str = "en") -> str:
+    """A number as a pattern writes it in a language, with a minus where the pattern has none of its own for negative
+    ones. What is written with nothing but zeros has no sign."""
     number = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
-    text = _written(number, pattern, currency)
+    text = _written(number, pattern, currency, language)
     if not any(digit in "123456789" for digit in text):
-        return _written(abs(number), pattern, currency)
+        return _written(abs(number), pattern, currency, language)
     return text.replace("-", "−", 1) if text.startswith("-") else text
 
 
-def _written(number: Decimal, pattern: str, currency: str) -> str:
+def _written(number: Decimal, pattern: str, currency: str, language: str) -> str:
     symbol = currency if "¤" in pattern else None
-    return str(_parsed(pattern).apply(number, LANGUAGE, currency=symbol, currency_digits=False))
+    return str(_parsed(pattern).apply(number, language, currency=symbol, currency_digits=False))
 
 
-def around(pattern: str, currency: str) -> tuple[str, str, int]:
+def around(pattern: str, currency: str, language: str = "en") -> tuple[str, str, int]:
     """What a pattern puts before and after a positive number, and how many times as large it writes it."""
     parsed = _parsed(pattern)
-    symbol = get_currency_symbol(currency, LANGUAGE)
+    symbol = get_currency_symbol(currency, language)
     before, after = (
         text.replace("''", "\0").replace("'", "").replace("\0", "'").replace("¤", symbol)
         for text in (parsed.prefix[0], parsed.suffix[0])

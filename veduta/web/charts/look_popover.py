@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.dressing import entries_of
+from veduta.core.chart.drawing.dressing import entries_of, has_lines
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import PARTS, PartName, SeriesLook
 from veduta.core.chart.question import ask, colours_within, work_out
@@ -14,6 +14,7 @@ from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import VALUES, as_written
 from veduta.core.chart.theme import in_both, paper_in_both
 from veduta.core.chart.value_colours import ValueColours, keys_of
+from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, numbers
@@ -62,7 +63,7 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
 BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
-    "legend": [("most", "Entries at most; the others are counted")],
+    "legend": [("most", "Entries at most; the last counts those left")],
 }
 PAPERS = [("ground", "Ground"), ("border", "Line round it")]
 ENDS = [("low", "From a parameter"), ("high", "to a parameter")]
@@ -104,8 +105,9 @@ def series_context(opened: Opened) -> dict[str, Any]:
     names = entries_of(answered.drawing)
     return {
         "template": "series",
-        "series": [(name, name or "Its marks", _series_words(own.get(name))) for name in names],
+        "series": [(name, _series_words(own.get(name))) for name in names],
         "is_only": len(names) == 1,
+        "has_lines": has_lines(answered.drawing),
         "now": own.get(names[0]) if len(names) == 1 else None,
     }
 
@@ -144,6 +146,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "without_title": _edit(name, title=""),
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]],
         "papers": [(key, label, getattr(now, key)) for key, label in PAPERS] if name == "whole" else [],
+        "languages": list(LANGUAGES.items()) if name == "whole" else [],
+        "language": now.language if name == "whole" else "",
         "paper": _paper(now.ground) if name == "whole" else "",
         "parameters": numbers(model) if "values" in kinds else [],
         "by_parameters": [(f"{end}_parameter", words, getattr(now, f"{end}_parameter")) for end, words in ENDS]

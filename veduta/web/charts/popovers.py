@@ -23,8 +23,9 @@ from veduta.core.chart.question import all_values
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.value_colours import key_of, key_of_value
 from veduta.core.chart.variations import fitting, measure_formula
-from veduta.core.data.date_patterns import LANGUAGES, in_date_pattern
+from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Field, Kind, Role, aggregates_for
+from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import group_words
 from veduta.core.formula.check import Checked

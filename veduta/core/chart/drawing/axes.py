@@ -5,18 +5,18 @@ from __future__ import annotations
 import datetime as dt
 import json
 import math
+import re
 from collections.abc import Sequence
 from typing import Any
-
-from babel.numbers import get_currency_symbol
 
 from veduta.core.calendar import Grain, periods_between
 from veduta.core.chart.drawing.marks import Mark, milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.value_colours import key_of
 from veduta.core.data.fields import NumberFormat
+from veduta.core.data.languages import Language, language_named
 from veduta.core.data.patterns import around
-from veduta.core.formats import PARTS_OF_ONE, REST_POINT
+from veduta.core.formats import PARTS_OF_ONE, REST_POINT, unit_around
 from veduta.core.query.query import Column
 from veduta.core.words import counted, in_sentence, listed
 
@@ -54,6 +54,15 @@ LEVEL_IN_PANELS = 24
 """So many letters of names below a drawing, or a panel, stand level; more are slanted."""
 
 
+PATTERN_PARTS = {
+    "y": "utcyear(datum.value)",
+    "d": "utcdate(datum.value)",
+    "HH": "pad(utchours(datum.value), 2, '0', 'left')",
+    "mm": "pad(utcminutes(datum.value), 2, '0', 'left')",
+}
+"""What writes a part of a pattern of dates."""
+
+
 def shortened(most: int) -> str:
     """An expression for an axis or a legend: long labels without their middle, as names often differ at their ends."""
     end = most // 2 - 1
@@ -63,24 +72,51 @@ def shortened(most: int) -> str:
 
 
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
-    """The axis of a measure: shortened numbers in the measure's own style, with its units."""
-    number = "abs(datum.value)"
+    """The axis of a measure: shortened numbers in the measure's own style and language, with its units."""
+    language, number = language_named(number_format.language), "abs(datum.value)"
     if number_format.pattern:
-        before, after, times = around(number_format.pattern, number_format.currency)
+        before, after, times = around(number_format.pattern, number_format.currency, language.code)
         units = number_format.model_copy(update={"before": before, "after": after})
-        return _with_units(units, f"format({number} * {times}, ',.6~g')")
+        return _with_units(units, _digits(f"{number} * {times}", language, ",.6~g"))
+    before, after = unit_around(number_format, language)
     if number_format.style in PARTS_OF_ONE:
-        times, part = PARTS_OF_ONE[number_format.style]
-        return _with_units(number_format, f"format({number} * {times}, '.6~g') + '{part}'")
-    symbol = get_currency_symbol(number_format.currency, "en") if number_format.style == "currency" else ""
-    large = "replace(replace(format(abs(datum.value), '.6~s'), 'G', 'bn'), 'T', 'tn')"
-    size = f"({number} >= 1000 ? {large} : format({number}, '.6~g'))"
-    return _with_units(number_format, f"'{symbol}' + {size}" if symbol else size)
+        times, _ = PARTS_OF_ONE[number_format.style]
+        size = _digits(f"{number} * {times}", language)
+    else:
+        size = _large(number, language)
+    size = f"{_quoted(before)} + {size}" if before else size
+    return _with_units(number_format, f"{size} + {_quoted(after)}" if after else size)
+
+
+def _quoted(words: Any) -> str:
+    return json.dumps(words, ensure_ascii=False)
+
+
+def _large(number: str, language: Language) -> str:
+    """A number that is shortened if it is large."""
+    if language.code == "en":
+        large = f"replace(replace(format({number}, '.6~s'), 'G', 'bn'), 'T', 'tn')"
+        return f"({number} >= 1000 ? {large} : {_digits(number, language)})"
+    shown = _digits(number, language, ",.6~g")
+    for size, words in reversed(language.sizes):
+        said = f"{_digits(f'{number} / {size:.0f}', language)} + {_quoted(words)}"
+        shown = f"{number} >= {size:.0f} ? {said} : {shown}"
+    return f"({shown})"
+
+
+def _digits(number: str, language: Language, pattern: str = ".6~g") -> str:
+    """An expression for the digits of a number as a language writes them."""
+    digits = f"format({number}, '{pattern}')"
+    if language.code == "en":
+        return digits
+    whole = f"replace({digits}, regexp(',', 'g'), '\u241f')" if "," in pattern else digits
+    fraction = f"replace({whole}, '.', '{language.decimal}')"
+    return f"replace({fraction}, regexp('\u241f', 'g'), '{language.group}')" if "," in pattern else fraction
 
 
 def _with_units(number_format: NumberFormat, size: str) -> dict[str, Any]:
     """The label of an axis from how a number's size is written: with its sign or brackets, and its units."""
-    before, after = (json.dumps(unit, ensure_ascii=False) for unit in (number_format.before, number_format.after))
+    before, after = (_quoted(unit) for unit in (number_format.before, number_format.after))
     size = f"{before} + {size}" if number_format.before else size
     size = f"{size} + {after}" if number_format.after else size
     if number_format.negative == "brackets":
@@ -105,12 +141,12 @@ def logarithmic(low: float, high: float) -> list[float]:
     return [step * 10.0**power for power in powers for step in steps if low <= step * 10.0**power <= high]
 
 
-SHARES_AXIS = {"labelExpr": "format(datum.value, '.0%')"}
-
-
 def across(measures: Sequence[Column], full: bool = False) -> dict[str, Any]:
     """The channel of measures, without a stack; `full` for shares to 100%."""
-    axis = SHARES_AXIS if full else number_axis(measures[0].format)
+    number_format = measures[0].format
+    if full:
+        number_format = NumberFormat(style="percent", language=number_format.language)
+    axis = number_axis(number_format)
     return {"field": "value", "type": "quantitative", "axis": {"title": None, "description": said_of(measures), **axis}}
 
 
@@ -187,6 +223,8 @@ def in_time(picture: Picture, made: Sequence[Mark], notes: list[str]) -> tuple[l
     axis["description"] = said_along(picture, dated)
     if key_of(first.dimension) in picture.date_looks:
         axis["labelExpr"] = _in_own_words(picture, {mark.along for mark in dated if mark.along})
+    elif first.format.language != "en":
+        _put_in_language(axis, first.dimension.period, language_named(first.format.language))
     return dated, {"field": "at", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
 
 
@@ -195,7 +233,30 @@ def _in_own_words(picture: Picture, days: set[Any]) -> str:
     first = picture.dimensions[0]
     periods = periods_between(min(days), max(days), first.dimension.period)[:MOST_WORDS] if days else []
     words = {milliseconds(day): picture.words(first, day) for day in periods}
-    return f"({json.dumps(words, ensure_ascii=False)})[time(datum.value)] || ''"
+    return f"({_quoted(words)})[time(datum.value)] || ''"
+
+
+def _put_in_language(axis: dict[str, Any], grain: Grain, language: Language) -> None:
+    """Labels of a time axis as a language writes them."""
+    is_quarter = "labelExpr" in axis
+    if axis.get("format") == "%Y":
+        return
+    has_days, has_time = "%-d" in axis.get("format", ""), "%H" in axis.get("format", "")
+    pattern = language.period("quarter" if is_quarter else "day" if has_days else "month")
+    axis["labelExpr"] = _pattern_expression(f"{pattern} HH:mm" if has_time else pattern, language)
+
+
+def _pattern_expression(pattern: str, language: Language) -> str:
+    """An expression that writes a label of a time axis by a pattern of CLDR."""
+    said = []
+    for quoted, letters, other in re.findall(r"'([^']*)'|([A-Za-z]+)|([^A-Za-z']+)", pattern):
+        if letters[:1] in ("M", "L"):
+            said.append(f"({_quoted(language.month_in_pattern(letters))})[utcmonth(datum.value)]")
+        elif letters[:1] == "Q":
+            said.append(f"({_quoted(language.quarters)})[utcquarter(datum.value) - 1]")
+        else:
+            said.append(PATTERN_PARTS.get(letters) or _quoted(quoted or other))
+    return " + ".join(said)
 
 
 def time_axis(grain: Grain, periods: int) -> dict[str, Any]:

@@ -60,6 +60,11 @@ def entries_of(drawing: Drawing) -> list[str]:
     return list(found)
 
 
+def has_lines(drawing: Drawing) -> bool:
+    """Whether some series of a drawing are lines."""
+    return any(_type_of(unit) in LINES and "encoding" in unit for unit in units(drawing.spec or {}))
+
+
 def _is_of_only_series(unit: Spec) -> bool:
     return _type_of(unit) in OF_SERIES and "value" in unit.get("encoding", {}).get("color", {})
 

@@ -10,9 +10,10 @@ from functools import cache, partial
 from types import MappingProxyType
 from typing import Any, cast
 
-from veduta.core.calendar import PERIODS, period_words, periods_between
+from veduta.core.calendar import PERIODS, periods_between
 from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture, plain_point
+from veduta.core.data.fields import Kind
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
 
@@ -141,7 +142,7 @@ def _cells(picture: Picture) -> list[_Cell]:
 def _read_cells(picture: Picture) -> Iterator[_Cell]:
     result, dimensions = picture.result, picture.dimensions
     unfinished = _unfinished_start(picture)
-    until = format_value(result.unfinished, dimensions[0].kind) if unfinished else ""
+    until = format_value(result.unfinished, Kind.DATE, dimensions[0].format) if unfinished else ""
     panel, names = picture.panel, [column.name for column in dimensions]
     said = [cache(partial(picture.words, column)) for column in dimensions]  # many marks have a value in common
     for row in result.frame.iter_rows(named=True):
@@ -203,7 +204,7 @@ def filled_in(picture: Picture, made: list[Mark], zero: bool = False) -> list[Ma
         for name in series:
             mark = there.get((period, name))
             if mark is None:
-                words = period_words(period, grain)
+                words = picture.words(first, period)
                 tip = [[first.name, words], ["", "no rows"]]
                 said = f"{words}: no rows"
                 mark = Mark(period, words, name, 0 if zero else None, "–", tip, said, None, layer=made[0].layer)

@@ -16,7 +16,7 @@ from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Frozen, NumberFormat
-from veduta.core.formats import REST_POINT, group_words, settle
+from veduta.core.formats import REST_POINT, format_number, group_words, settle
 from veduta.core.geography.shapes import Shapes
 from veduta.core.query.query import Column, Result
 
@@ -75,6 +75,15 @@ class Picture:
     @property
     def measures(self) -> list[Column]:
         return self.result.measures
+
+    @property
+    def language(self) -> str:
+        """The language in which numbers and dates are written."""
+        return self.definition.look.whole.language
+
+    def percent(self, share: float) -> str:
+        """A share with one decimal, as "12.5%"."""
+        return format_number(share, NumberFormat(style="percent", decimals=1, language=self.language))
 
     @cached_property
     def formats(self) -> dict[str, NumberFormat]:

@@ -14,7 +14,8 @@ from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.classes import decimals_of, nice_width
 from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import PARTS_OF_ONE, SHORTENED, format_number
+from veduta.core.data.languages import language_named
+from veduta.core.formats import PARTS_OF_ONE, format_number
 from veduta.core.query.query import Column
 from veduta.core.words import in_sentence
 
@@ -118,7 +119,7 @@ class Steps:
 
 def _end_words(end: float, number_format: NumberFormat) -> str:
     """An end of a step as short as it can be said exactly: "€1.25M", "20%"."""
-    size = max((size for size, _ in SHORTENED if size <= abs(end)), default=1.0)
+    size = max((size for size, _ in language_named(number_format.language).sizes if size <= abs(end)), default=1.0)
     if number_format.style in PARTS_OF_ONE:
         size = 1 / PARTS_OF_ONE[number_format.style][0]
     decimals = min(decimals_of(end / size), 9)

@@ -33,7 +33,8 @@ class Cumulative(Kind):
         notes = []
         if any((mark.value or 0) < 0 for mark in bars):
             notes.append("Shares do not make sense with negative values.")
-        shares = [_share(mark, share) for mark, share in zip(bars, so_far([m.value for m in bars]), strict=True)]
+        reached = so_far([mark.value for mark in bars])
+        shares = [_share(picture, mark, share) for mark, share in zip(bars, reached, strict=True)]
         if len(bars) > MOST_DRAWN:
             notes.append(f"The first {MOST_DRAWN} of {len(bars):,} are drawn.")
         layers = [
@@ -51,8 +52,8 @@ def so_far(values: list[float | None]) -> list[float | None]:
     return [total / sums[-1] if sums[-1] else None for total in sums]
 
 
-def _share(mark: Mark, share: float | None) -> Mark:
-    text = "–" if share is None else f"{share:.1%}"
+def _share(picture: Picture, mark: Mark, share: float | None) -> Mark:
+    text = "–" if share is None else picture.percent(share)
     tip = [*mark.tip[:1], ["Share so far", text]]
     said = f"{mark.name}: {text} so far"
     return Mark(mark.along, mark.name, "Share so far", share, text, tip, said, mark.point, mark.on, layer=1)

@@ -6,19 +6,16 @@ import datetime as dt
 from dataclasses import replace
 from typing import Any, Literal
 
-from veduta.core.calendar import STEPS, Grain, period_words
+from veduta.core.calendar import STEPS, Grain
 from veduta.core.chart.drawing.cells import Change, Figure, figure_of
 from veduta.core.chart.drawing.in_cells import small_line
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
-from veduta.core.data.fields import Kind as ValueKind
-from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import format_value
+from veduta.core.data.languages import language_named
 from veduta.core.query.query import Column
 from veduta.core.words import in_sentence
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
-PERCENT = NumberFormat(style="percent", decimals=1)
 NO_CHANGE = 0.0005
 """A share of change that is said to be none."""
 
@@ -58,13 +55,11 @@ class SingleFigure(Kind):
         if picture.settings.others == "apart" or not all(column.kind.is_number for column in picture.measures):
             return Drawing(figures=figures)
         first, *others = picture.measures
-        changes = [
-            change for other in others if (change := _difference(picture, first, other, picture.settings.better))
-        ]
+        changes = [change for other in others if (change := _difference(picture, first, other))]
         return Drawing(figures=[replace(figures[0], changes=changes)])
 
 
-def _difference(picture: Picture, first: Column, other: Column, better: str) -> Change | None:
+def _difference(picture: Picture, first: Column, other: Column) -> Change | None:
     """How the first measure differs from another: in percent of it, of two shares in percentage points."""
     value, before = _first(picture, first), _first(picture, other)
     words = in_sentence(other.name)
@@ -72,9 +67,9 @@ def _difference(picture: Picture, first: Column, other: Column, better: str) -> 
         points = value - before
         if abs(points) < NO_CHANGE:
             return Change(f"as {words}")
-        said = f"{abs(points) * 100:,.1f} {'point' if round(abs(points) * 100, 1) == 1 else 'points'}"
-        return _said(points > 0, said, words, better)
-    return _change(value, before, words, better)
+        said = points_words(abs(points), picture)
+        return _said(points > 0, said, words, picture.settings.better)
+    return _change(picture, value, before, words)
 
 
 def _first(picture: Picture, column: Column) -> float | None:
@@ -128,10 +123,10 @@ def _with_trend(picture: Picture, column: Column) -> Figure:
     changes = [
         change
         for period, words in _compared(last, grain)
-        if period in values and (change := _change(values[last], values[period], words, picture.settings.better))
+        if period in values and (change := _change(picture, values[last], values[period], words))
     ]
     trend = small_line([values[period] for period in periods])
-    return replace(figure, of=period_words(last, grain), changes=changes, trend=trend)
+    return replace(figure, of=picture.words(first, last), changes=changes, trend=trend)
 
 
 def _compared(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
@@ -145,15 +140,20 @@ def _compared(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
     return found
 
 
-def _change(value: float | None, before: float | None, words: str, better: str) -> Change | None:
+def _change(picture: Picture, value: float | None, before: float | None, words: str) -> Change | None:
     """The change in words, sign and arrow: "▲ 4.2% on the month before"."""
     if value is None or not before or before < 0:
         return None
     share = value / before - 1
     if abs(share) < NO_CHANGE:
         return Change(f"as {words}")
-    said = format_value(abs(share), ValueKind.DECIMAL, PERCENT)
-    return _said(share > 0, said, words, better)
+    return _said(share > 0, picture.percent(abs(share)), words, picture.settings.better)
+
+
+def points_words(share: float, picture: Picture) -> str:
+    """A difference of shares in percentage points, as a picture writes it."""
+    number = f"{share * 100:,.1f}"
+    return f"{language_named(picture.language).digits(number)} {'point' if number == '1.0' else 'points'}"
 
 
 def _said(rises: bool, size: str, words: str, better: str) -> Change:

@@ -64,7 +64,7 @@ class Nested(Kind):
         total = sum(mark.value for mark in there)
         for mark in there:
             mark.paint = mark.name if levels > 1 else ""
-            share = f"{mark.value / total:.1%}"
+            share = picture.percent(mark.value / total)
             mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"

@@ -92,7 +92,7 @@ def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
     start = 0.0
     for mark in there:
         share = mark.value / total
-        words = f"{share:.1%}"
+        words = picture.percent(share)
         mark.more |= {"start": start, "middle": start + share / 2, "end": start + share}
         mark.more["share"] = words if share >= LABELLED_SHARE else ""
         start += share

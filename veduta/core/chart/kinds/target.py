@@ -10,9 +10,8 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import Change, Figure, figure_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
-from veduta.core.chart.kinds.figure import PERCENT
+from veduta.core.chart.kinds.figure import points_words
 from veduta.core.chart.variations import measure_formula
-from veduta.core.data.fields import Kind as ValueKind
 from veduta.core.formats import format_value
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Column
@@ -73,16 +72,12 @@ class TargetFigure(Kind):
             figure.of = f"{target.name}: {aim_words}"
             return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
         share = value / aim
-        figure.of = f"{_percent(share)} of {in_sentence(target.name)}, {aim_words}"
+        figure.of = f"{picture.percent(share)} of {in_sentence(target.name)}, {aim_words}"
         figure.share, figure.share_as = share, picture.settings.look
         notes = (
             _expect(picture, figure, target, aim) if picture.dimensions and picture.settings.expected != "none" else []
         )
         return Drawing(figures=[figure], notes=notes)
-
-
-def _percent(share: float) -> str:
-    return format_value(share, ValueKind.DECIMAL, PERCENT)
 
 
 def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> list[str]:
@@ -106,12 +101,12 @@ def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> lis
         by = "how it went a year before"
     assert due is not None, "the calendar always says something"
     money = format_value(due * aim, target.kind, picture.formats[target.key])
-    said = f"what was expected by {period_words(until, Grain.DAY)}: {_percent(due)}, {money}"
+    said = f"what was expected by {period_words(until, Grain.DAY)}: {picture.percent(due)}, {money}"
     gap = figure.share - due
     if abs(gap) < ON_COURSE:
         figure.changes = [Change(f"as {said}")]
     else:
-        points = f"{abs(gap) * 100:.1f} points"
+        points = points_words(abs(gap), picture)
         words = f"▲ {points} ahead of {said}" if gap > 0 else f"▼ {points} behind {said}"
         figure.changes = [Change(words, "better" if gap > 0 else "worse")]
     figure.due = due
