@@ -1,4 +1,5 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
+import { watchColumnOrder } from "./lib/column_order.js";
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
@@ -101,6 +102,7 @@ export function workbench() {
         const total = near(event, "[data-total]");
         if (total) this.behind(JSON.parse(total.dataset.total).length ? [JSON.parse(total.dataset.total)] : null);
       });
+      watchColumnOrder(this.$root, ({ clause, index }, to) => this.answer({ edit: "move", clause, index, to }));
       offer((event) => this.atField(event));
       offer((event) => {
         const point = near(event, "[x-ref=picture], [x-ref=rows]") && pointAt(event);

@@ -12,10 +12,25 @@ const STEP = 40;
  */
 
 /**
- * The headings of a table that stand for one column each.
+ * The headings of a table that stand for one column each, in the order of the columns.
  * @param {HTMLTableElement} table
+ * @returns {HTMLTableCellElement[]}
  */
-const headingsOf = (table) => [...(table.tHead?.rows[table.tHead.rows.length - 1]?.cells ?? [])];
+function headingsOf(table) {
+  const rows = [...(table.tHead?.rows ?? [])];
+  /** @type {HTMLTableCellElement[][]} */
+  const grid = rows.map(() => []);
+  for (const [top, row] of rows.entries()) {
+    let left = 0;
+    for (const cell of row.cells) {
+      while (grid[top][left]) left += 1;
+      for (const below of grid.slice(top, top + cell.rowSpan)) {
+        for (let column = left; column < left + cell.colSpan; column += 1) below[column] = cell;
+      }
+    }
+  }
+  return grid.at(-1) ?? [];
+}
 
 /** @param {HTMLTableElement} table */
 const nameOf = (table) =>

@@ -212,6 +212,27 @@ class Parts(unittest.TestCase):
                 self.assertEqual(colour["scale"]["domain"], ["Passengers", "Fare"])
                 self.assertEqual((colour["legend"].get("values"), colour["legend"]["symbolLimit"]), (expected, 1))
 
+    def test_headings_of_neighbours_are_grouped_by_what_stands_above_them(self):
+        columns = [{"measure": 0, "above": "Together"}, {"measure": 1, "above": "Together"}]
+        three = {"show": [FARE, PASSENGERS, {"field": "fare", "aggregate": "mean"}], "kind": "table"}
+        first, second = spec_of({"columns": columns}, **three).drawing.table.headings
+        self.assertEqual(
+            [(cell.text, cell.span, cell.rows) for cell in first],
+            [("Route", 1, 2), ("Together", 2, 1), ("Mean of fare", 1, 2)],
+        )
+        self.assertEqual([cell.text for cell in second], ["Fare", "Passengers"])
+        self.assertEqual(len(spec_of({}, **three).drawing.table.headings), 1)
+
+    def test_headings_name_what_can_be_moved(self):
+        for show, by, expected in (
+            ([FARE], ["route"], ["", ""]),
+            ([FARE, PASSENGERS], ["route"], ["", "show:0", "show:1"]),
+            ([FARE], ["region", "route"], ["by:0", "by:1", ""]),
+        ):
+            with self.subTest(show=show, by=by):
+                (headings,) = spec_of({}, show=show, by=by, kind="table", rows=ROWS["some rows"]).drawing.table.headings
+                self.assertEqual([cell.column for cell in headings], expected)
+
     def test_a_table_is_set_to_look_otherwise_as_a_whole(self):
         look = {"table": {"numbered": True, "held": True, "texts": "wrap"}}
         for kind, by in (("table", ["region"]), ("crosstab", ["region", MONTH])):

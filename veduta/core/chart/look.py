@@ -168,7 +168,9 @@ class ColumnLook(Frozen):
     They are relative to the values of the column, or `over` those of all columns that are drawn so, of each group of
     the first dimension, or from `low` to `high`. Shades go from one colour to another, or to both sides of a `middle`
     (zero where there are negative values); bars have the low colour where they are negative. A bar stands left of its
-    number, right of it, or `instead`. With `totals` these are drawn on too, and count among the values."""
+    number, right of it, or `instead`. With `totals` these are drawn on too, and count among the values.
+
+    What stands `above` its heading, and above those of its neighbours that have the same, groups columns of a table."""
 
     measure: Annotated[int, Attribute(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
@@ -183,6 +185,7 @@ class ColumnLook(Frozen):
     side: Literal["", "right", "instead"] = ""
     totals: bool = False
     trend: Grouping | None = None
+    above: str = Attribute("", max_length=100)
 
     @model_validator(mode="after")
     def _in_order(self) -> ColumnLook:

@@ -338,17 +338,19 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
     definition, model, index = opened.definition, opened.model, opened.index
     measures = definition.measures
     kind = choose_kind(definition, model)[0]
-    value_kind = _node(measures[index], model).kind if index < len(measures) else None
-    if not kind.in_cells or value_kind is None or not value_kind.is_number:
+    if index >= len(measures):
         return {"cells": []}
-    column = definition.look.column(index)
+    value_kind, column = _node(measures[index], model).kind, definition.look.column(index)
+    headed = {"column": column, "has_above": kind.groups_headings and len(measures) > 1}
+    if not kind.in_cells or value_kind is None or not value_kind.is_number:
+        return {"cells": [], **headed}
     grain = column.trend.grain if column.trend else None
     grains = LINE_GRAINS if "line" in kind.in_cells else ()
     lines = [("", "None"), *((each.value, f"By {each.words}") for each in grains)] if grains else []
     return {
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
-        "column": column,
+        **headed,
         "column_picks": _column_picks(opened, column),
     }
 

@@ -29,12 +29,15 @@ Row = dict[str, Any]
 @dataclass
 class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
-    `behind`, the values of its first dimensions; none is all rows of the chart. A heading that can sort the chart has
-    what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending" or "descending", as the
-    so manieth of several. Beside its number
-    may stand a `bar` (where it begins, how long it is, whether it is negative; at which side, in which colour), a step
-    of `shade`, and a small `line` with what it says. Conditional formats may say how it looks (`look`). What is
-    `repeated` from the row above is not seen."""
+    `behind`, the values of its first dimensions; none is all rows of the chart.
+
+    A heading that can sort the chart has what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending"
+    or "descending", as the so manieth of several. It names the `column` that can be moved among its like by its clause
+    and place, as "show:1".
+
+    Beside its number may stand a `bar` (where it begins, how long it is, whether it is negative; at which side, in
+    which colour), a step of `shade`, and a small `line` with what it says. Conditional formats may say how it looks
+    (`look`). What is `repeated` from the row above is not seen."""
 
     text: str
     number: bool = False
@@ -50,6 +53,7 @@ class Cell:
     sorts: str = ""
     sorted: str = ""
     sorted_as: int = 0
+    column: str = ""
     bar: tuple[float, float, bool] | None = None
     bar_side: str = ""
     bar_colour: str = ""
@@ -167,11 +171,18 @@ def figure_of(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:
 
 
 def heading(picture: Picture, column: Column) -> Cell:
-    """A column's heading in a table, which sorts by it."""
+    """A column's heading in a table, which sorts by it, and by which it can be moved."""
     number = column.is_measure or is_number(column)
-    if not column.is_measure and column.key != "d0":
-        return Cell(column.name, number=number)
-    return replace(sorting(picture, column.key, down_first=column.is_measure), text=column.name, number=number)
+    is_sorted = column.is_measure or column.key == "d0"
+    cell = sorting(picture, column.key, down_first=column.is_measure) if is_sorted else Cell("")
+    return replace(cell, text=column.name, number=number, column=_movable(picture, column))
+
+
+def _movable(picture: Picture, column: Column) -> str:
+    """Which entry of which clause a column is; "" where it has no others to be moved among."""
+    definition, place = picture.definition, int(column.key[1:])
+    clause, entries = ("show", definition.measures) if column.is_measure else ("by", definition.by)
+    return f"{clause}:{place}" if len(entries) > 1 and place < len(entries) else ""
 
 
 def sorting(picture: Picture, name: str, down_first: bool = True) -> Cell:

@@ -178,7 +178,8 @@ class _Crosstab:
     def _sortable(self, measure: int, line: Key) -> Cell:
         """The heading of a column of numbers, by which rows are sorted."""
         cell = sorting(self.picture, column_at(measure, plain_point(list(line))))
-        return replace(cell, text=self.picture.measures[measure].name, number=True)
+        column = heading(self.picture, self.picture.measures[measure]).column
+        return replace(cell, text=self.picture.measures[measure].name, number=True, column=column)
 
     # Rows.
 

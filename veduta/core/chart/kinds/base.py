@@ -108,6 +108,7 @@ class Kind:
     has_subtotals: ClassVar[bool] = False
     dressed: ClassVar[bool] = True
     in_cells: ClassVar[tuple[str, ...]] = ()
+    groups_headings: ClassVar[bool] = False
     most_groups: ClassVar[int] = 5_000
     settings: ClassVar[type[Settings]] = Settings
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import groupby
+from operator import itemgetter
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import (
@@ -52,6 +54,7 @@ class Table(Kind):
     has_subtotals = True
     most_groups = 100_000
     in_cells = ("bar", "shade", "line")
+    groups_headings = True
 
     def suits(self, asked: Asked) -> Suits | None:
         groups, measures = len(asked.groups), len(asked.measures)
@@ -117,9 +120,22 @@ def draw_table(picture: Picture) -> Drawing:
         name = "Total of those kept" if keep and not keep.rest else "Total"
         totals.append([Cell(name, span=len(dimensions)), *rows_of.measure_cells.totals(total, [])])
         notes += total_notes(measures)
-    headings = [[heading(picture, column) for column in result.columns]]
-    layout = TableLayout(headings, rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
+    layout = TableLayout(_headings(picture), rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
     return Drawing(table=replace(layout, rows_there=result.frame.height if in_pages else 0), notes=notes)
+
+
+def _headings(picture: Picture) -> list[list[Cell]]:
+    """The headings of all columns; a row above them groups those measures for which something stands there."""
+    cells = [heading(picture, column) for column in picture.result.columns]
+    look, dimensions = picture.definition.look, len(picture.dimensions)
+    above = [""] * dimensions + [look.column(i).above for i in range(len(picture.measures))]
+    if not any(above):
+        return [cells]
+    first: list[Cell] = []
+    for text, columns in groupby(zip(above, cells, strict=True), key=itemgetter(0)):
+        group = [cell for _, cell in columns]
+        first += [Cell(text, span=len(group))] if text else [replace(cell, rows=2) for cell in group]
+    return [first, [cell for text, cell in zip(above, cells, strict=True) if text]]
 
 
 class _Rows:
