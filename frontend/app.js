@@ -5,6 +5,7 @@ import { dataset, datasetCheck, refreshProgress, palette, sender, uploader } fro
 import { menu } from "./menu.js";
 import { modelFormula } from "./model.js";
 import { all, fieldAt, near } from "./lib/dom.js";
+import { watchCells } from "./lib/cell_range.js";
 import { watchContext } from "./lib/context.js";
 import { watchForms } from "./lib/plain_forms.js";
 import { watchLists } from "./lib/lists.js";
@@ -130,4 +131,5 @@ document.addEventListener("DOMContentLoaded", () => {
   watchRoving();
   watchScrolling();
   watchWidths();
+  watchCells();
 });

@@ -56,6 +56,49 @@ class Tables(BrowserTest):
         numbers = [float("".join(letter for letter in text if letter.isdigit()) or "0") for text in cells]
         self.assertEqual(numbers, sorted(numbers, reverse=True))
 
+    def test_columns_are_moved_by_dragging_and_by_keys(self):
+        self.chart("What each vessel carried")
+        heads = self.page.locator("[x-ref=picture] th[data-column^=show]")
+        words = heads.all_inner_texts()
+        heads.nth(2).drag_to(heads.nth(0), target_position={"x": 5, "y": 5})
+        expect(heads.nth(0)).to_have_text(words[2])
+        expect(heads.nth(1)).to_have_text(words[0])
+        heads.nth(0).locator("button").focus()
+        self.page.keyboard.press("Alt+ArrowRight")
+        expect(heads.nth(1)).to_have_text(words[2])
+        expect(heads.nth(1).locator("button")).to_be_focused()
+        heads.nth(1).click(button="right")
+        self.page.click("button:text-is('Further right')")
+        expect(heads.nth(2)).to_have_text(words[2])
+        self.page.click("button:has-text('Undo')")
+        expect(heads.nth(1)).to_have_text(words[2])
+
+    def test_cells_are_chosen_together_and_copied_as_numbers(self):
+        self.page.context.grant_permissions(["clipboard-read", "clipboard-write"])
+        self.chart("What each vessel carried")
+        lines = self.page.locator("[x-ref=picture] tbody tr")
+        first, last = (lines.nth(i).locator("td").nth(i).bounding_box() for i in (0, 1))
+        self.page.mouse.move(first["x"] + 5, first["y"] + 5)
+        self.page.mouse.down()
+        self.page.mouse.move(last["x"] + 5, last["y"] + 5, steps=4)
+        self.page.mouse.up()
+        expect(self.page.locator(".in-range")).to_have_count(4)
+        self.page.keyboard.press("Control+c")
+        self.sees("text=4 cells copied.")
+        copied = self.page.evaluate("navigator.clipboard.readText()")
+        cells = [lines.nth(row).locator("td").nth(column) for row in (0, 1) for column in (0, 1)]
+        numbers = [float(cell.get_attribute("data-value")) for cell in cells]
+        for text, number in zip(copied.replace("\n", "\t").split("\t"), numbers, strict=True):
+            self.assertAlmostEqual(float(text), number)
+        self.assertEqual(self.page.locator("dialog").count(), 0)
+        self.page.keyboard.press("Escape")
+        cells[0].focus()
+        self.page.keyboard.press("Shift+ArrowDown")
+        self.page.keyboard.press("Shift+ArrowRight")
+        expect(self.page.locator(".in-range")).to_have_count(4)
+        self.page.keyboard.press("Escape")
+        expect(self.page.locator(".in-range")).to_have_count(0)
+
     def test_a_long_table_is_scrolled_through_to_its_end(self):
         self.chart("What each vessel carried")
         self.page.click("[x-ref=sentence] [data-clause=by]")

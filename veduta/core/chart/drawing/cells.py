@@ -35,12 +35,13 @@ class Cell:
     or "descending", as the so manieth of several. It names the `column` that can be moved among its like by its clause
     and place, as "show:1".
 
-    Beside its number may stand a `bar` (where it begins, how long it is, whether it is negative; at which side, in
-    which colour), a step of `shade`, and a small `line` with what it says. Conditional formats may say how it looks
-    (`look`). What is `repeated` from the row above is not seen."""
+    A number can be had as the `value` that it is. Beside it may stand a `bar` (where it begins, how long it is, whether
+    it is negative; at which side, in which colour), a step of `shade`, and a small `line` with what it says.
+    Conditional formats may say how it looks (`look`). What is `repeated` from the row above is not seen."""
 
     text: str
     number: bool = False
+    value: int | float | None = None
     point: list[Any] | None = None
     span: int = 1
     rows: int = 1
@@ -159,8 +160,9 @@ class Word:
 def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None) -> Cell:
     value = row.get(column.key)
     text = format_value(value, column.kind, picture.formats[column.key])
-    negative = isinstance(value, int | float) and value < 0
-    return Cell(text, number=True, point=point, on=point is None or picture.chosen(point), negative=negative)
+    number = value if isinstance(value, int | float) else None
+    negative, on = number is not None and number < 0, point is None or picture.chosen(point)
+    return Cell(text, number=True, value=number, point=point, on=on, negative=negative)
 
 
 def figure_of(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:

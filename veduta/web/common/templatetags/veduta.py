@@ -155,6 +155,7 @@ def cell_attributes(cell: Cell) -> SafeString:
         "rowspan": cell.rows if cell.rows > 1 else "",
         **_tones(look),
         "data-point": "" if cell.point is None else json.dumps(cell.point),
+        "data-value": "" if cell.value is None else repr(cell.value),
         "data-column": cell.column,
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),
     }
