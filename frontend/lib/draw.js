@@ -45,11 +45,8 @@ export function isDark() {
  */
 function themed(spec, own) {
   if (!isDark()) return spec;
-  let text = JSON.stringify(spec);
-  for (const [light, dark] of Object.entries({ ...readThemes().dark_colours, ...own })) {
-    text = text.replaceAll(light, dark);
-  }
-  return JSON.parse(text);
+  const dark = { ...readThemes().dark_colours, ...own };
+  return JSON.parse(JSON.stringify(spec).replace(/#[0-9A-Fa-f]{6}\b/g, (colour) => dark[colour] ?? colour));
 }
 
 /** @type {HTMLElement | undefined} */

@@ -56,6 +56,7 @@ FOR_STEWARDS = {
     "palettes-use",
     "palettes-delete",
     "palettes-company",
+    "palettes-dark",
     "palettes-receive",
     "palettes-drop",
 }

@@ -200,6 +200,25 @@ class Palettes(WebTest):
                 self.assertEqual(self.make(**data).status_code, 422)
         self.assertEqual(Palette.objects.count(), 0)
 
+    def test_a_colours_counterpart_in_the_dark_theme_is_set_and_worked_out_again(self):
+        first, own = SERIES_COLOURS[0], "#ABCDEF"
+
+        def dark_of_first():
+            answer = self.ask("chart-answer", self.chart.pk, data={"definition": self.chart.definition}).json()
+            return answer["chart"]["dark"].get(first)
+
+        for person, status in ((self.analyst, 404), (self.explorer, 404), (self.steward, 200)):
+            self.as_(person)
+            sent = {"light": first.lower(), "dark": "rgb(171 205 239)"}
+            self.assertEqual(self.ask("palettes-dark", data=sent).status_code, status)
+        self.assertEqual(dark_of_first(), own)
+        self.assertContains(self.look("palettes"), f"{first} is {own}")
+        self.assertEqual(self.ask("palettes-dark", data={"light": first, "dark": "darkish"}).status_code, 422)
+        self.ask("palettes-dark", data={"light": "#111111", "dark": "#202C30"})
+        self.assertContains(self.look("palettes"), "hardly stands out")
+        self.ask("palettes-dark", data={"light": first})
+        self.assertIsNone(dark_of_first())
+
     def test_one_is_changed_deleted_and_brought_back(self):
         self.make()
         palette = Palette.objects.get()

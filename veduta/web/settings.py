@@ -80,6 +80,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "veduta.web.common.middleware.ProblemsMiddleware",
+    "veduta.web.colours.middleware.CounterpartsMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "veduta.web.urls"

@@ -12,6 +12,7 @@ from veduta.core.chart.theme import (
     DARK_COLOURS,
     LIGHT,
     accent_tones,
+    counterparts,
     dark_colours_of,
     in_both,
     paper_in_both,
@@ -79,6 +80,18 @@ class Tones(unittest.TestCase):
         spec = {"mark": {"color": "#AA0000"}, "value": SERIES_COLOURS[0], "text": "no #AA0001 here", "x": "#EEEEEE"}
         self.assertEqual(set(dark_colours_of(spec)), {"#AA0000", "#EEEEEE"})
         self.assertNotIn(NAMED_COLOURS["ink"], dark_colours_of({"color": NAMED_COLOURS["ink"]}))
+
+    @examples(40)
+    @given(COLOURS, COLOURS, COLOURS)
+    def test_a_counterpart_that_was_set_stands_wherever_its_colour_does(self, colour, dark, text):
+        computed = in_both(colour)
+        with counterparts(lambda: {colour: dark}):
+            self.assertEqual(in_both(colour), (colour, dark))
+            self.assertGreaterEqual(ratio(text_in_both(text, colour)[1], dark), 4.49)
+            self.assertEqual(dark_colours_of({"fill": colour}).get(colour, in_both(colour)[1]), dark)
+            ground = paper_in_both(colour)[1]
+            self.assertGreaterEqual(ratio(DARK["muted"], ground), 4.49)
+        self.assertEqual(in_both(colour), computed)
 
     def test_colours_are_read_as_css_writes_them(self):
         for text, colour in (

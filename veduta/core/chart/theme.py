@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any
 
 from veduta.core.chart.drawing.colours import BLACK, GROUND, ON_LIGHT_SERIES, ON_SERIES, WHITE, between, colour_named
@@ -102,7 +105,21 @@ def themes(paints: Paints = OWN) -> dict[str, Any]:
 
 def in_dark(colour: str) -> str:
     """What stands for a colour, as #RRGGBB, in the dark theme."""
-    return IN_DARK.get(colour) or dark_counterpart(colour)
+    return _own_counterparts.get()().get(colour) or IN_DARK.get(colour) or dark_counterpart(colour)
+
+
+_own_counterparts: ContextVar[Callable[[], Mapping[str, str]]] = ContextVar("own_counterparts", default=dict)
+
+
+@contextmanager
+def counterparts(own: Callable[[], Mapping[str, str]]) -> Iterator[None]:
+    """While this lasts, the colours that `own` gives when it is asked have counterparts of their own in the dark
+    theme."""
+    token = _own_counterparts.set(own)
+    try:
+        yield
+    finally:
+        _own_counterparts.reset(token)
 
 
 def in_both(name: str) -> tuple[str, str]:
@@ -137,6 +154,6 @@ def accent_tones(colour: str) -> dict[str, tuple[str, str]]:
 
 
 def dark_colours_of(spec: Any) -> dict[str, str]:
-    """What stands in the dark theme for those colours of a specification that have no counterpart of their own."""
+    """What stands in the dark theme for those colours of a specification for which a page does not know it."""
     own = dict.fromkeys(re.findall(r'"(#[0-9A-Fa-f]{6})"', json.dumps(spec)))
-    return {colour: in_dark(colour) for colour in own if colour not in IN_DARK and colour not in IN_DARK.values()}
+    return {colour: dark for colour in own if (dark := in_dark(colour)) != IN_DARK.get(colour)}

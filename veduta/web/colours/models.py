@@ -8,7 +8,8 @@ from django.conf import settings
 from django.db import models
 
 from veduta.core.chart.paints import PALETTES, Paints
-from veduta.core.chart.theme import accent_tones, in_both
+from veduta.core.chart.theme import IN_DARK, accent_tones, in_both
+from veduta.core.chart.tones import DARK_GROUND, SEEN, contrast, dark_counterpart
 from veduta.core.chart.value_colours import keys_of
 
 
@@ -73,6 +74,39 @@ class Palette(models.Model):
         return [in_both(colour) for colour in self.colours]
 
 
+class DarkColour(models.Model):
+    """What stands for a colour in the dark theme, where that is not as Veduta would have it."""
+
+    light = models.CharField(max_length=7, unique=True)
+    dark = models.CharField(max_length=7)
+    set_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+
+    class Meta:
+        ordering = ["light"]
+
+    def __str__(self) -> str:
+        return f"{self.light} is {self.dark} in the dark theme"
+
+    @property
+    def as_computed(self) -> str:
+        """What Veduta would have."""
+        return IN_DARK.get(self.light) or dark_counterpart(self.light)
+
+    @property
+    def both(self) -> list[tuple[str, str]]:
+        """It and what stands for it, each the same in both themes, to be looked at side by side."""
+        return [(self.light, self.light), (self.dark, self.dark)]
+
+    @property
+    def contrast(self) -> float:
+        """How well it stands out from the dark sheet, from 1 to 21."""
+        return contrast(self.dark, DARK_GROUND)
+
+    @property
+    def hardly_seen(self) -> bool:
+        return self.contrast < SEEN
+
+
 class CompanyLook(models.Model):
     """How dashboards show whose they are: a logo, a PNG or JPEG with its words, and an accent colour. There is one."""
 
@@ -102,6 +136,11 @@ def paints_now() -> Paints:
     """The colours in use in the workspace."""
     used = Palette.objects.filter(in_use=True, deleted_at=None).values_list("kind", "colours")
     return Paints.of(dict(used))
+
+
+def own_counterparts() -> dict[str, str]:
+    """The colours that stand for others in the dark theme."""
+    return dict(DarkColour.objects.values_list("light", "dark"))
 
 
 def key_of_fields(fields: tuple[str, ...]) -> str:

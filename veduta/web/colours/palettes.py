@@ -14,7 +14,7 @@ from veduta.core.chart.tones import written
 from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import must_steward
 from veduta.web.accounts.models import User
-from veduta.web.colours.models import CompanyLook, Palette
+from veduta.web.colours.models import CompanyLook, DarkColour, Palette
 
 PICTURES = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg"}
 """By how a file begins, what it is."""
@@ -77,12 +77,26 @@ def use(user: User, kind: PaletteKind, palette: Palette | None) -> None:
         Palette.objects.filter(pk=palette.pk).update(in_use=True)
 
 
+def set_dark(user: User, light: str, dark: str) -> None:
+    """Say what stands for a colour in the dark theme; "" is as computed. Raises DefinitionProblem for what is none."""
+    must_steward(user)
+    colours = [_colour(light), _colour(dark) if dark.strip() else ""]
+    if colours[1]:
+        DarkColour.objects.update_or_create(light=colours[0], defaults={"dark": colours[1], "set_by": user})
+    else:
+        DarkColour.objects.filter(light=colours[0]).delete()
+
+
+def _colour(text: str) -> str:
+    if colour := written(text):
+        return colour
+    raise DefinitionProblem(f"“{text}” is no colour.", hint="Write it as #0B5D62 or teal.")
+
+
 def set_company(user: User, name: str, accent: str) -> None:
     """Say whose dashboards these are, and in which accent colour; "" is Veduta's. Raises DefinitionProblem."""
     must_steward(user)
-    colour = written(accent) if accent.strip() else ""
-    if accent.strip() and not colour:
-        raise DefinitionProblem(f"“{accent}” is no colour.", hint="Write it as #0B5D62 or teal.")
+    colour = _colour(accent) if accent.strip() else ""
     look = CompanyLook.now()
     look.name, look.accent = name.strip()[:100], colour
     look.save()

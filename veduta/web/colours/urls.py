@@ -11,6 +11,7 @@ urlpatterns = [
     path("palettes/check/", views.check_palette, name="palettes-check"),
     path("palettes/save/", views.save_palette, name="palettes-save"),
     path("palettes/use/", views.use_palette, name="palettes-use"),
+    path("palettes/dark/", views.set_dark, name="palettes-dark"),
     path("palettes/company/", views.set_company, name="palettes-company"),
     path("palettes/logo/receive/", views.receive_logo, name="palettes-receive"),
     path("palettes/logo/drop/", views.drop_logo, name="palettes-drop"),

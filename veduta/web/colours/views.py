@@ -12,7 +12,7 @@ from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import Request, builders_only, signed_in, stewards_only
 from veduta.web.colours import palettes as kept
 from veduta.web.colours import services
-from veduta.web.colours.models import CompanyLook, Palette, ValueColour
+from veduta.web.colours.models import CompanyLook, DarkColour, Palette, ValueColour
 from veduta.web.common.bodies import small_file, takes_files
 from veduta.web.common.downloads import as_file
 from veduta.web.common.requests import Line, Sent, Text, Whole, sent
@@ -131,7 +131,12 @@ def list_file(request: Request, number: int) -> HttpResponse:
 @require_GET
 @builders_only
 def palettes(request: Request) -> HttpResponse:
-    context = {"kinds": kept.by_kind(), "company": CompanyLook.now(), "largest": LARGEST_LOGO}
+    context = {
+        "kinds": kept.by_kind(),
+        "dark_colours": DarkColour.objects.all(),
+        "company": CompanyLook.now(),
+        "largest": LARGEST_LOGO,
+    }
     return render(request, "colours/palettes.html", context)
 
 
@@ -185,6 +190,19 @@ def restore_palette(request: Request, number: int) -> JsonResponse:
     palette = get_object_or_404(Palette, pk=number, deleted_at__isnull=False)
     kept.restore(request.user, palette)
     return JsonResponse({"message": f"“{palette}” is back."})
+
+
+class DarkSent(Sent):
+    light: Line
+    dark: Line = ""
+
+
+@require_POST
+@stewards_only
+def set_dark(request: Request) -> JsonResponse:
+    said = sent(request, DarkSent)
+    kept.set_dark(request.user, said.light, said.dark)
+    return JsonResponse({"address": reverse("palettes")})
 
 
 class CompanySent(Sent):
