@@ -8,6 +8,7 @@ import { refold } from "./folding.js";
 import { madeZoomable, watchMap } from "./maps.js";
 import { layPages } from "./paging.js";
 import { arranged, fitted, pager } from "./panels.js";
+import { patterned } from "./patterns.js";
 import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
 import { giveTones } from "./tones.js";
 import { updateContent } from "./update.js";
@@ -204,6 +205,7 @@ export async function draw(host, data) {
   if (ready) await drawWhole(host, data, ready, key);
   else await drawPanels(host, data, /** @type {import("./panels.js").Room} */ (data.panels), { key, first });
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
+  patterned(host, themed(data.spec, data.dark ?? {}).usermeta?.patterns);
   sayPlainly(host);
   makeReachable(host);
   watch(host);

@@ -84,9 +84,10 @@ export function limitLegends(compiled) {
   for (const legend of compiled.legends ?? []) {
     const columns = legend.columns?.signal;
     const lines = `max(2, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
-    const most = Number(legend.symbolLimit) || Infinity;
+    const fit = `${columns} * ${lines}`;
     hideSignOfCount(legend);
-    if (columns) legend.symbolLimit = { signal: `min(${most}, ${columns} * ${lines})` };
+    const most = legend.symbolLimit;
+    if (columns) legend.symbolLimit = { signal: most ? `min(${most}, ${fit})` : fit };
   }
 }
 

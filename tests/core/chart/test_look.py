@@ -35,6 +35,7 @@ LOOKS = [
         "series": [{"name": "", "colour": "teal", "width": 3, "opacity": 0.4, "points": "shown", "dash": "dotted"}],
     },
     {"value": {"scale": "logarithmic", "begins": "zero"}, "legend": {"place": "none"}, "whole": {"size": "large"}},
+    {"whole": {"patterns": True, "language": "fr"}},
 ]
 
 
@@ -192,6 +193,24 @@ class Parts(unittest.TestCase):
         bars = spec_of({"series": [{"name": "", "colour": "#123456", "opacity": 0.5}]}).drawing
         bar = next(units(bars.spec))
         self.assertEqual((bar["encoding"]["color"], bar["mark"]["fillOpacity"]), ({"value": "#123456"}, 0.5))
+
+    def test_series_are_told_apart_without_colours(self):
+        look = {"whole": {"patterns": True}}
+        rows = ROWS["some rows"]
+        bars = spec_of(look, rows, kind="bar", by=["region"], split="route").drawing.spec
+        entries = next(units(bars))["encoding"]["color"]["scale"]["domain"]
+        self.assertEqual(bars["usermeta"]["patterns"]["of"], entries)
+        line = next(units(spec_of(look, rows, kind="line", by=[MONTH], split="region").drawing.spec))["encoding"]
+        dashes = line["strokeDash"]["scale"]
+        self.assertEqual(dashes["domain"], line["color"]["scale"]["domain"])
+        self.assertEqual(len({str(dash) for dash in dashes["range"]}), 3)
+        points = spec_of(look, rows, kind="scatter", show=[FARE, PASSENGERS], by=["route", "region"]).drawing.spec
+        shapes = next(units(points))["encoding"]["shape"]["scale"]["range"]
+        self.assertEqual(len(set(shapes)), 3)
+        own = {**look, "series": [{"name": "North Reach", "dash": "dotted"}]}
+        line = next(units(spec_of(own, rows, kind="line", by=[MONTH], split="region").drawing.spec))["encoding"]
+        self.assertIn([1.5, 3], line["strokeDash"]["scale"]["range"])
+        self.assertNotIn("usermeta", spec_of(look).drawing.spec)
 
     def test_points_of_some_lines_are_marked(self):
         look = {"series": [{"name": "North Reach", "points": "shown"}]}

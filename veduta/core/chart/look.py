@@ -149,14 +149,15 @@ class TableLook(Frozen):
 
 class WholeLook(Frozen):
     """The size of letters, the colours of the ground and of a line round it, how far the drawing is from its edge, the
-    language in which numbers and dates are written, and whether conditional formats are listed in words beside the
-    chart."""
+    language in which numbers and dates are written, whether series are told apart without their colours too, by
+    patterns, dashes and shapes, and whether conditional formats are listed in words beside the chart."""
 
     ground: Colour = ""
     border: Colour = ""
     inner: Literal["", "small", "large"] = ""
     size: Literal["", "small", "large"] = ""
     language: LanguageCode = "en"
+    patterns: bool = False
     lists_conditions: bool = False
 
 

@@ -60,6 +60,12 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
     ],
 }
 """By what a part is, its settings that are chosen: name, label, and each value with its words."""
+PATTERNS: tuple[str, str, list[tuple[Any, str]]] = (
+    "patterns",
+    "Series differ by",
+    [(False, "Colours"), (True, "Patterns too, for print in grey")],
+)
+"""A setting of the whole that is found where series are."""
 BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
@@ -108,6 +114,7 @@ def series_context(opened: Opened) -> dict[str, Any]:
         "series": [(name, _series_words(own.get(name))) for name in names],
         "is_only": len(names) == 1,
         "has_lines": has_lines(answered.drawing),
+        "patterns": _pick("whole", opened.definition.look.whole, *PATTERNS),
         "now": own.get(names[0]) if len(names) == 1 else None,
     }
 
@@ -144,7 +151,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "is_axis": is_axis,
         "title": now.title if is_axis else None,
         "without_title": _edit(name, title=""),
-        "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]],
+        "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]]
+        + [_pick("whole", definition.look.whole, *PATTERNS)] * (name == "legend"),
         "papers": [(key, label, getattr(now, key)) for key, label in PAPERS] if name == "whole" else [],
         "languages": list(LANGUAGES.items()) if name == "whole" else [],
         "language": now.language if name == "whole" else "",

@@ -8,6 +8,7 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
 from veduta.core.chart.drawing.picture import Drawing, copied, units
+from veduta.core.chart.drawing.repainting import ON_MARKS
 from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LegendLook, Look, PartName, SeriesLook, Sheet, WholeLook
 from veduta.core.chart.theme import in_both, paper_in_both
 
@@ -24,6 +25,10 @@ AS_LINES = {"symbolType": "stroke", "symbolSize": 180, "symbolStrokeWidth": 2.5}
 """Entries of a legend that show how lines are dashed."""
 OFTEN_UNSEEN = {"test": "datum.dot === 1", "value": 1}
 """What points of lines say that are only seen where they are chosen."""
+SERIES_DASHES = ([1, 0], [6, 3], [2, 2], [10, 3, 2, 3], [10, 5], [2, 5])
+SHAPES = ("circle", "square", "triangle-up", "diamond", "cross", "triangle-down")
+"""By which series are told apart in the place of colours."""
+FILLED = ("bar", "area", "arc", "rect")
 OF_SERIES = ("line", "area", "bar", "point", "tick")
 """Marks of one colour that stand for values, and are no help to read them."""
 LENGTHS = ("bar", "area")
@@ -104,11 +109,16 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
             _dress_legend(encoding, name, look.legend)
     if look.series:
         _dress_series(dressing.spec or {}, {each.name: each for each in look.series})
-    if look.whole.inner:
-        dressing.spec = {**(dressing.spec or {}), "padding": INNER[look.whole.inner]}
-    if look.whole.size:
-        dressing.spec = {**(dressing.spec or {}), "config": _letters(SIZES[look.whole.size])}
+    dressing.spec = _with_whole(dressing.spec or {}, look.whole)
     return replace(dressing, notes=[*drawing.notes, *dict.fromkeys(notes)])
+
+
+def _with_whole(spec: Spec, look: WholeLook) -> Spec:
+    if look.patterns:
+        spec = _told_without_colours(spec)
+    if look.inner:
+        spec = {**spec, "padding": INNER[look.inner]}
+    return {**spec, "config": _letters(SIZES[look.size])} if look.size else spec
 
 
 def _sheet(look: WholeLook) -> Sheet:
@@ -166,6 +176,31 @@ def _show_points(unit: Spec, test: str | Spec) -> None:
     if isinstance(conditions, list) and OFTEN_UNSEEN in conditions:
         shown = {"test": test, "value": 1}
         unit["encoding"]["opacity"] = {**unit["encoding"]["opacity"], "condition": [shown, *conditions]}
+
+
+def _told_without_colours(spec: Spec) -> Spec:
+    """With dashes of lines and shapes of points that tell series apart, and the names of those that a page is to fill
+    with patterns, in their order; around texts `on` such fills is to be some of the ground."""
+    filled: dict[str, None] = {}
+    for unit in units(spec):
+        colour, kind = unit.get("encoding", {}).get("color", {}), _type_of(unit)
+        domain = colour["scale"].get("domain", []) if colour.get("field") == "paint" else []
+        if len(domain) < 2 or kind == "text":
+            continue
+        channel = {"field": "paint", "type": "nominal"}
+        if kind in LINES and not {"strokeDash"} & {*unit["encoding"], *unit["mark"]}:
+            dashes = [SERIES_DASHES[i % len(SERIES_DASHES)] for i in range(len(domain))]
+            scale = {"type": "ordinal", "domain": domain, "range": dashes}
+            unit["encoding"]["strokeDash"] = {**channel, "scale": scale, "legend": None}
+            if colour.get("legend"):
+                colour["legend"] |= AS_LINES
+        elif kind == "point" and OFTEN_UNSEEN not in (unit["encoding"].get("opacity", {}).get("condition") or ()):
+            shapes = [SHAPES[i % len(SHAPES)] for i in range(len(domain))]
+            shaped = {"scale": {"domain": domain, "range": shapes}, "legend": colour.get("legend")}
+            unit["encoding"]["shape"] = {**channel, **shaped}
+        elif kind in FILLED:
+            filled |= dict.fromkeys(domain)
+    return {**spec, "usermeta": {"patterns": {"of": list(filled), "on": list(ON_MARKS)}}} if filled else spec
 
 
 def _name_of(part: PartName, drawing: Drawing) -> str:
