@@ -4,10 +4,12 @@ import { dashboard } from "./dashboard.js";
 import { watchFolding } from "./lib/folding.js";
 import { drawnOnce, pictured } from "./lib/drawn_once.js";
 import { watchSkips } from "./lib/draw.js";
+import { watchPrinting } from "./lib/printing.js";
 import { specification } from "./specification.js";
 import { workbench } from "./workbench.js";
 
 watchSkips();
+watchPrinting();
 watchFolding();
 Alpine.data("workbench", workbench);
 Alpine.data("specification", specification);

@@ -148,6 +148,34 @@ class Drawings(BrowserTest):
         self.page.click("[x-ref=popover] button:text-is('All conditional formats')")
         self.has_text("[x-ref=popover] .option", "Most of all")
 
+    def test_series_get_patterns_and_keep_them_when_they_are_drawn_anew(self):
+        self.chart("Cancelled sailings by month and reason")
+        self.page.keyboard.press("p")
+        self.page.click("[x-ref=popover] button:text-is('Legend')")
+        self.page.click("[x-ref=popover] button:has-text('Patterns too')")
+        filled = self.page.locator("[x-ref=picture] .role-mark path[style*=pattern]")
+        expect(filled.first).to_be_attached()
+        entries = self.page.locator("[x-ref=picture] .role-legend-symbol path[style*=pattern]")
+        expect(entries.first).to_be_attached()
+        count = filled.count()
+        self.page.keyboard.press("Escape")
+        self.page.set_viewport_size({"width": 900, "height": 700})
+        expect(filled).to_have_count(count)
+
+    def test_paper_is_light_also_where_the_theme_is_dark(self):
+        self.page.emulate_media(color_scheme="dark")
+        self.chart("Cancelled sailings by month and reason")
+        mark = self.page.locator("[x-ref=picture] .role-mark path[fill]").first
+        dark = mark.get_attribute("fill")
+        self.page.evaluate("dispatchEvent(new Event('beforeprint'))")
+        expect(mark).not_to_have_attribute("fill", dark)
+        self.page.emulate_media(media="print", color_scheme="dark")
+        for hidden in (".nav", "[x-ref=parts]", "[data-field-id] >> nth=0"):
+            expect(self.page.locator(hidden)).to_be_hidden()
+        self.page.emulate_media(media="screen", color_scheme="dark")
+        self.page.evaluate("dispatchEvent(new Event('afterprint'))")
+        expect(mark).to_have_attribute("fill", dark)
+
     def test_words_of_a_clause_are_moved_with_keys_and_by_dragging(self):
         self.chart("Passengers by region, and what each of them paid")
         words = self.page.locator("[data-clause=show]")

@@ -1,0 +1,24 @@
+// On paper everything is light, whatever the theme is.
+import { isDark } from "./draw.js";
+
+/** @param {string | undefined} theme The light one, or what was set before. */
+function show(theme) {
+  if (theme) document.documentElement.dataset.theme = theme;
+  else delete document.documentElement.dataset.theme;
+  document.dispatchEvent(new CustomEvent("veduta:theme"));
+}
+
+/** Draws in the light theme for as long as a page is printed. */
+export function watchPrinting() {
+  /** @type {{ theme: string | undefined } | null} */
+  let before = null;
+  addEventListener("beforeprint", () => {
+    if (!isDark()) return;
+    before = { theme: document.documentElement.dataset.theme };
+    show("light");
+  });
+  addEventListener("afterprint", () => {
+    if (before) show(before.theme);
+    before = null;
+  });
+}
