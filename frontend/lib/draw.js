@@ -408,7 +408,7 @@ export function listen(host, chosen) {
   /** @param {string | undefined} name */
   const ofSeries = (name) => (name === undefined ? [] : pointsOf(drawings.get(host)?.view.data("rows") ?? [], name));
   host.addEventListener("click", (event) => {
-    if (wasDragged()) return;
+    if (wasDragged() || near(event, "a[href]")) return;
     const point = pointAt(event);
     const points = point ? [point] : ofSeries(entryAt(host, event));
     if (points.length) chosen(points, { add: event.shiftKey || event.ctrlKey || event.metaKey });

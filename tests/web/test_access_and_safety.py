@@ -26,6 +26,7 @@ from veduta.web.colours.models import CompanyLook, Palette, ValueColour
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
+from veduta.web.pictures.services import receive
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
@@ -44,6 +45,7 @@ FOR_EXPLORERS = {
     "dashboard-rows-file",
     "dashboard-control",
     "company-logo",
+    "picture",
     "password",
 }
 # An empty request to these says what is missing.
@@ -68,6 +70,7 @@ NOT_THERE = {
     "dashboard-restore",
     "template-restore",
     "palettes-restore",
+    "picture-restore",
     "chart-new",
     "template-use",
 }
@@ -118,6 +121,7 @@ class EveryView(WebTest):
             "refresh": self.dataset.pk,
             "model": self.dataset.pk,
             "template": self.template.pk,
+            "picture": receive(self.analyst, "Gannet.png", b"\x89PNG\r\n\x1a\n").pk,
         }
         values = {
             "number": self.numbers.get(pattern.name.split("-")[0], 1),

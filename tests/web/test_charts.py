@@ -149,7 +149,8 @@ class Answers(ChartTest):
 class Looks(ChartTest):
     def test_an_answer_tells_the_parts_and_their_popovers_set_them(self):
         data = self.answer().json()
-        self.assertEqual([part["name"] for part in data["chart"]["parts"]], ["title", "value", "along", "whole"])
+        parts = [part["name"] for part in data["chart"]["parts"]]
+        self.assertEqual(parts, ["title", "series", "value", "along", "whole"])
         sent = {"definition": data["definition"], "clause": "look", "field": "value", "way": "values"}
         page = self.ask("chart-clause", self.chart.pk, data=sent)
         self.assertContains(page, "Value axis")

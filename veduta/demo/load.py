@@ -15,6 +15,7 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.boards import GROUP, publish_board
+from veduta.demo.flags import load_flags
 from veduta.demo.generate import write_sailings
 from veduta.demo.maps import load_maps
 from veduta.demo.model import load_model, save_new
@@ -89,6 +90,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
         load_maps(analyst)
         load_pictures(analyst)
         load_templates(analyst)
+        load_flags(analyst)
         return there
     say(f"Making {rows:,} sailings of Skerry & Sound …")
     path = write_sailings(folder / "sailings.csv", rows)
@@ -107,6 +109,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     load_maps(analyst)
     load_pictures(analyst)
     load_templates(analyst)
+    load_flags(analyst)
     return made
 
 

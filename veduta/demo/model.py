@@ -254,6 +254,7 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
                     {"measure": 2, "draws": "shade"},
                 ],
                 "whole": {"lists_conditions": True},
+                "values": [{"field": ids["Vessel"], "pictures": "beside"}],
             },
             conditional=[
                 {

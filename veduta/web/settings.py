@@ -64,6 +64,7 @@ INSTALLED_APPS = [
     "veduta.web.datasets",
     "veduta.web.refreshing",
     "veduta.web.colours",
+    "veduta.web.pictures",
     "veduta.web.charts",
     "veduta.web.chart_templates",
     "veduta.web.dashboards",

@@ -1,6 +1,17 @@
 from django.urls import include, path
 
-DATA = ("catalogue", "atlas", "colours", "intake", "sources", "shaping", "modelling", "refreshing", "lineage")
+DATA = (
+    "catalogue",
+    "atlas",
+    "colours",
+    "pictures",
+    "intake",
+    "sources",
+    "shaping",
+    "modelling",
+    "refreshing",
+    "lineage",
+)
 
 urlpatterns = [
     path("", include("veduta.web.home.urls")),

@@ -208,6 +208,13 @@ class Edits(unittest.TestCase):
                 {"names": ["A", "B"], "changes": {"width": 4, "dash": "dotted"}},
                 lambda d: [(s.name, s.width, s.dash) for s in d.look.series] == [(n, 4, "dotted") for n in "AB"],
             ),
+            "set_values": (
+                {"clause": "by", "changes": {"address": "https://ships.example/{value}", "pictures": "beside"}},
+                lambda d: (
+                    [(x.field, x.address, x.pictures) for x in d.look.values]
+                    == [("sailed month", "https://ships.example/{value}", "beside")]
+                ),
+            ),
             "write_dates": (
                 {"clause": "by", "pattern": "MMM yy", "language": "de"},
                 lambda d: (

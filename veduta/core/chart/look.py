@@ -12,6 +12,7 @@ from pydantic import AfterValidator, StringConstraints, model_validator
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
+from veduta.core.chart.addresses import checked_address
 from veduta.core.chart.tones import written
 from veduta.core.data.date_patterns import checked_date_pattern
 from veduta.core.data.fields import Frozen
@@ -98,6 +99,15 @@ class DateLook(Frozen):
     field: str = Attribute(min_length=1, max_length=100)
     pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(checked_date_pattern)]
     language: LanguageCode = "en"
+
+
+class ValueLook(Frozen):
+    """What the values of a dimension (named as by `value_colours.key_of`) are in a table besides their words: they lead
+    to an `address` of the web, and pictures that have their names stand beside them or instead of them."""
+
+    field: str = Attribute(min_length=1, max_length=100)
+    address: Annotated[str, Attribute(max_length=500), AfterValidator(checked_address)] = ""
+    pictures: Literal["", "beside", "instead"] = ""
 
 
 ONLY = ""
@@ -216,6 +226,7 @@ class Look(Frozen):
     names: tuple[ValueName, ...] = Attribute((), max_length=500)
     series: tuple[SeriesLook, ...] = Attribute((), max_length=200)
     dates: tuple[DateLook, ...] = Attribute((), max_length=20)
+    values: tuple[ValueLook, ...] = Attribute((), max_length=20)
 
     def parameters(self) -> set[str]:
         """Those that ends of axes go by."""

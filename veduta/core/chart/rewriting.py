@@ -8,7 +8,7 @@ from typing import Any, Final, TypeVar
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition, Layer, Reference
-from veduta.core.chart.look import ColumnLook, DateLook, SeriesLook, WholeLook
+from veduta.core.chart.look import ColumnLook, DateLook, SeriesLook, ValueLook, WholeLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import PLACE
 from veduta.core.data.fields import Frozen
@@ -69,7 +69,7 @@ def over_other_fields(part: Any, others: Mapping[str, str]) -> Any:
     changes: dict[str, Any] = {}
     if isinstance(part, Grouping | Measure) and (other := others.get(part.field or "")):
         changes["field"] = other
-    if isinstance(part, DateLook):
+    if isinstance(part, DateLook | ValueLook):
         field, _, grain = part.field.partition(" ")
         changes["field"] = f"{others.get(field, field)} {grain}"
     name = FORMULAS.get(type(part), "")

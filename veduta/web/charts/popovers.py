@@ -18,7 +18,7 @@ from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked
 from veduta.core.chart.kinds import Kind as KindOfDrawing
-from veduta.core.chart.look import ColumnLook
+from veduta.core.chart.look import ColumnLook, ValueLook
 from veduta.core.chart.question import all_values
 from veduta.core.chart.sentence import parameters_read
 from veduta.core.chart.value_colours import key_of, key_of_value
@@ -460,9 +460,25 @@ def _group(opened: Opened) -> dict[str, Any]:
         "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
         "heading": GROUPED[clause],
         "named_values": _named_values(opened, group) if group else [],
+        **(_values(opened, group) if group else {}),
         **(_dates(opened, group) if group and group.is_time_axis else {}),
         "arrangement": _arrangement(definition.panels) if definition.panels else [],
     }
+
+
+PICTURED = [("", "No pictures"), ("beside", "Beside the words"), ("instead", "Instead of them")]
+
+
+def _values(opened: Opened, group: Grouping) -> dict[str, Any]:
+    """What the values of a dimension are in a table besides their words."""
+    definition = opened.definition
+    if not choose_kind(definition, opened.model)[0].in_cells or group.is_time_axis:
+        return {}
+    usual = ValueLook(field=key_of(group))
+    now = next((each for each in definition.look.values if each.field == usual.field), usual)
+    place = {"edit": "set_values", "clause": opened.clause, "index": opened.index}
+    picked = [(words, now.pictures == value, place | {"changes": {"pictures": value}}) for value, words in PICTURED]
+    return {"value_look": now, "pictured": Pick("Pictures of their names", picked)}
 
 
 def _dates(opened: Opened, group: Grouping) -> dict[str, Any]:

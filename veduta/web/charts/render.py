@@ -10,11 +10,13 @@ from django.template.loader import render_to_string
 from django.utils.html import format_html
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.cells import TableLayout
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.kinds.table import draw_table
 from veduta.core.chart.question import Answered
 from veduta.core.chart.theme import dark_colours_of
 from veduta.web.charts.format_samples import samples_listed
+from veduta.web.pictures.services import named
 
 MOST_ROWS_BELOW = 500
 
@@ -56,7 +58,15 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         return data | {"html": render_to_string("charts/figures.html", {"figures": drawing.figures}), "figures": True}
     if drawing.words is not None:
         return data | {"html": render_to_string("charts/words.html", {"words": drawing.words})}
-    return data | {"html": render_to_string("charts/table.html", {"layout": drawing.table, "title": answered.title})}
+    assert drawing.table is not None, "what is drawn is one of these"
+    return data | {"html": _table(drawing.table, answered.title)}
+
+
+def _table(layout: TableLayout, title: str, more: int = 0) -> str:
+    """A table as HTML; of `more` rows is said that they are not listed."""
+    pictures = named({cell.pictured for line in layout.lines for cell in line.headings if cell.pictured})
+    context = {"layout": layout, "title": title, "more": more, "pictures": pictures}
+    return render_to_string("charts/table.html", context)
 
 
 def _key(answered: Answered) -> str:
@@ -74,12 +84,7 @@ def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
     assert layout is not None, "a table is drawn as one"
     layout.rows, layout.depths = layout.rows[:limit], layout.depths[:limit]
     layout.rows_there = 0
-    context = {
-        "layout": layout,
-        "title": answered.title,
-        "more": max(0, result.frame.height - len(layout.rows)),
-    }
-    return render_to_string("charts/table.html", context)
+    return _table(layout, answered.title, more=max(0, result.frame.height - len(layout.rows)))
 
 
 def definition_json(definition: ChartDefinition) -> dict[str, Any]:

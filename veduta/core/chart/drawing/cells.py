@@ -11,10 +11,12 @@ from typing import Any
 
 import polars as pl
 
+from veduta.core.chart.addresses import address_of
 from veduta.core.chart.definition import sorted_columns
 from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture, plain_point
 from veduta.core.chart.look import TableLook
+from veduta.core.chart.value_colours import key_of_value
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
@@ -37,7 +39,9 @@ class Cell:
 
     A number can be had as the `value` that it is. Beside it may stand a `bar` (where it begins, how long it is, whether
     it is negative; at which side, in which colour), a step of `shade`, and a small `line` with what it says.
-    Conditional formats may say how it looks (`look`). What is `repeated` from the row above is not seen."""
+    Conditional formats may say how it looks (`look`). What is `repeated` from the row above is not seen. A value of a
+    dimension may lead to an `address` of the web, and be `pictured`: a picture of that name, in small letters, stands
+    beside it, or `instead` of it."""
 
     text: str
     number: bool = False
@@ -63,6 +67,14 @@ class Cell:
     line_said: str = ""
     letters: int = 0
     look: CellLook | None = None
+    address: str = ""
+    pictured: str = ""
+    instead: bool = False
+
+    @property
+    def is_value(self) -> bool:
+        """Whether it is more than its words: it leads somewhere, or is pictured."""
+        return bool(self.address or self.pictured)
 
     @property
     def is_plain(self) -> bool:
@@ -155,6 +167,16 @@ class Word:
     said: str
     point: list[Any] | None
     on: bool
+
+
+def value_cell(picture: Picture, column: Column, value: Any) -> Cell:
+    """A value of a dimension in a table, with where it leads and what pictures it."""
+    cell, look = Cell(picture.words(column, value), number=is_number(column)), picture.value_look(column)
+    if look is None or value is None or value == REST_POINT:
+        return cell
+    key = key_of_value(value) or ""
+    pictured = key.casefold() if look.pictures else ""
+    return replace(cell, address=address_of(look.address, key), pictured=pictured, instead=look.pictures == "instead")
 
 
 def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None) -> Cell:

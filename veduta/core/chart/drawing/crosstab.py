@@ -21,6 +21,7 @@ from veduta.core.chart.drawing.cells import (
     sorting,
     subtotal_heading,
     total_notes,
+    value_cell,
     with_repeats_marked,
     with_subtotals,
 )
@@ -198,11 +199,11 @@ class _Crosstab:
         return [[*headings[i], names[i], *self._values(line, [i])] for i in measures]
 
     def _row_heading(self, line: Key) -> list[Cell]:
-        words = [self.picture.words(column, value) for column, value in zip(self.down, line, strict=False)]
         if len(line) == self.depth:
-            return [Cell(each) for each in words]
-        text = f"Total {words[-1]}" if words else "Total"
-        before = [Cell("") for _ in words[:-1]]
+            cells = [value_cell(self.picture, column, value) for column, value in zip(self.down, line, strict=True)]
+            return [replace(cell, number=False) for cell in cells]
+        text = f"Total {self.picture.words(self.down[len(line) - 1], line[-1])}" if line else "Total"
+        before = [Cell("") for _ in line[:-1]]
         span = self.depth - len(before)
         return [*before, subtotal_heading(text, span, line) if line else Cell(text, span=span)]
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
-from veduta.core.chart.look import DateLook, DrawnPart, Sheet
+from veduta.core.chart.look import DateLook, DrawnPart, Sheet, ValueLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.date_patterns import in_date_pattern
@@ -103,6 +103,14 @@ class Picture:
     def date_looks(self) -> dict[str, DateLook]:
         """How periods of dimensions are written in this chart, where that is not as usual."""
         return {each.field: each for each in self.definition.look.dates}
+
+    def value_look(self, column: Column) -> ValueLook | None:
+        """What values of a dimension are besides their words, where that is set."""
+        return self._value_looks.get(key_of(column.dimension)) if self._value_looks else None
+
+    @cached_property
+    def _value_looks(self) -> dict[str, ValueLook]:
+        return {each.field: each for each in self.definition.look.values}
 
     def chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""

@@ -9,8 +9,8 @@ from pydantic import Field as Attribute
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.clauses import group_of
-from veduta.core.chart.edits.registry import Index, changed_by, edit
-from veduta.core.chart.look import Colour, DateLook, ValueName
+from veduta.core.chart.edits.registry import Index, changed_by, changed_look, edit
+from veduta.core.chart.look import Colour, DateLook, ValueLook, ValueName
 from veduta.core.chart.value_colours import ColourList, ColourOf, key_of, keys_of
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -63,6 +63,27 @@ def write_dates(
     own = DateLook(field=key_of(group), pattern=pattern.strip(), language=language) if pattern.strip() else None
     dates = (*others, own) if own else others
     return changed_by(definition, look=definition.look.model_copy(update={"dates": dates}))
+
+
+@edit
+def set_values(
+    definition: ChartDefinition,
+    model: Model,
+    clause: Literal["by", "split", "panels"],
+    changes: dict[str, Any],
+    index: Index = 0,
+) -> ChartDefinition:
+    """What the values of a dimension are in a table besides their words; a setting of null is as usual. Raises
+    DefinitionProblem for what cannot be so."""
+    group = group_of(definition, clause, index)
+    if group is None:
+        raise DefinitionProblem("The chart has no such dimension any more.", hint="Load the page again.")
+    usual = ValueLook(field=key_of(group))
+    now = next((each for each in definition.look.values if each.field == usual.field), usual)
+    own = changed_look(now, changes, group.field)
+    others = tuple(each for each in definition.look.values if each.field != usual.field)
+    values = others if own == usual else (*others, own)
+    return changed_by(definition, look=definition.look.model_copy(update={"values": values}))
 
 
 @edit

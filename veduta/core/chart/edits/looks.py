@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, TypeVar
+from typing import Annotated, Any, Literal
 
 from pydantic import Field as Attribute
-from pydantic import ValidationError
 
 from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.edits.registry import Index, changed_by, edit, there
+from veduta.core.chart.edits.registry import Index, changed_by, changed_look, edit, there
 from veduta.core.chart.look import ColumnLook, PartName, SeriesLook
 from veduta.core.chart.templates import LikePart, Template, drawn_like
-from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 
@@ -23,22 +21,8 @@ def set_look(definition: ChartDefinition, model: Model, part: PartName, changes:
     DefinitionProblem for what cannot be set so."""
     if part == "series":
         raise DefinitionProblem("Which series is not said.", hint="Choose some of them.")
-    changed = _changed(getattr(definition.look, part), changes, part)
+    changed = changed_look(getattr(definition.look, part), changes, part)
     return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
-
-
-Looked = TypeVar("Looked", bound=Frozen)
-
-
-def _changed(now: Looked, changes: dict[str, Any], where: str) -> Looked:
-    """A look with changes, of which None is the usual."""
-    usual = {name: field.default for name, field in type(now).model_fields.items()}
-    set_to = {name: usual.get(name) if value is None else value for name, value in changes.items()}
-    try:
-        return type(now).model_validate(now.model_dump() | set_to)
-    except ValidationError as problem:
-        why = problem.errors()[0]["msg"].removeprefix("Value error, ")
-        raise DefinitionProblem(f"That cannot be set: {why}.", where=where, hint="Choose another.") from None
 
 
 @edit
@@ -57,7 +41,7 @@ def set_column(
     if draws is not None:
         column = column.model_copy(update={"draws": draws})
     if changes:
-        column = _changed(column, changes, f"measure {index + 1}")
+        column = changed_look(column, changes, f"measure {index + 1}")
     if grain is not None:
         column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
     others = [each for each in definition.look.columns if each.measure != index]
@@ -94,6 +78,6 @@ def set_series(
     """How some series look together, by their entries in the legend; a setting of null is as usual. Raises
     DefinitionProblem for what cannot be set so."""
     there = {each.name: each for each in definition.look.series}
-    changed = {name: _changed(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
+    changed = {name: changed_look(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
     kept = [each for each in (there | changed).values() if each != SeriesLook(name=each.name)]
     return changed_by(definition, look=definition.look.model_copy(update={"series": tuple(kept)}))

@@ -8,9 +8,10 @@ from __future__ import annotations
 from typing import Annotated, Any, TypeVar
 
 from pydantic import Field as Attribute
+from pydantic import ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import Frozen, Kind
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
@@ -71,3 +72,17 @@ def test_formula(test: str, model: Model) -> str:
             "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
         )
     return formula
+
+
+Looked = TypeVar("Looked", bound=Frozen)
+
+
+def changed_look(now: Looked, changes: dict[str, Any], where: str) -> Looked:
+    """A look with changes, of which None is the usual."""
+    usual = {name: field.default for name, field in type(now).model_fields.items()}
+    set_to = {name: usual.get(name) if value is None else value for name, value in changes.items()}
+    try:
+        return type(now).model_validate(now.model_dump() | set_to)
+    except ValidationError as problem:
+        why = problem.errors()[0]["msg"].removeprefix("Value error, ")
+        raise DefinitionProblem(f"That cannot be set: {why}.", where=where, hint="Choose another.") from None

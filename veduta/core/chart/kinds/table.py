@@ -16,10 +16,10 @@ from veduta.core.chart.drawing.cells import (
     TableLayout,
     by_key,
     heading,
-    is_number,
     sorted_by,
     subtotal_heading,
     total_notes,
+    value_cell,
     with_repeats_marked,
     with_subtotals,
 )
@@ -150,9 +150,8 @@ class _Rows:
         point = plain_point(list(key))
         on = self.picture.chosen(point)
         cells = [
-            Cell(
-                self.picture.words(column, value),
-                number=is_number(column),
+            replace(
+                value_cell(self.picture, column, value),
                 point=point,
                 on=on,
                 look=look_of(self.picture, row, self.formats[i]),

@@ -1,0 +1,92 @@
+"""Every change to the workspace's pictures, each with its permission check, and which picture a name has."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from django.db.models import QuerySet
+from django.utils import timezone
+
+from veduta.core.errors import DefinitionProblem, FileProblem
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.pictures.models import KeptPicture
+
+LARGEST = 1024**2
+SIGNATURES = {
+    "image/png": re.compile(rb"\x89PNG\r\n\x1a\n"),
+    "image/jpeg": re.compile(rb"\xff\xd8\xff"),
+    "image/webp": re.compile(rb"RIFF....WEBP", re.DOTALL),
+}
+"""How files of each kind begin."""
+UNNAMEABLE = re.compile(r"[\x00-\x1f\x7f/\\]+")
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture as a page shows it: where it is, and what it says to who does not see it."""
+
+    address: str
+    said: str
+
+
+def there() -> QuerySet[KeptPicture]:
+    return KeptPicture.objects.filter(deleted_at=None).defer("content").select_related("created_by")
+
+
+def named(names: Iterable[str]) -> dict[str, Shown]:
+    """The pictures that have these names, in whatever case, by their names in small letters."""
+    wanted = {name.casefold() for name in names}
+    found = there().filter(key__in=wanted) if wanted else ()
+    return {each.key: Shown(each.address, each.said) for each in found}
+
+
+def receive(user: User, file_name: str, content: bytes) -> KeptPicture:
+    """Keep a file as the picture that is called as it is, in the place of one that had that name. Raises FileProblem
+    for what is no picture."""
+    must_build(user)
+    kind = next((kind for kind, begins in SIGNATURES.items() if begins.match(content)), "")
+    if not kind:
+        raise FileProblem(
+            f"“{file_name}” is no PNG, JPEG or WebP.", hint="Save the picture as one of these, and bring that in."
+        )
+    name = _name(file_name.rsplit(".", 1)[0]) or "Unnamed"
+    picture = there().filter(key=name.casefold()).first()
+    picture = picture or KeptPicture(name=name, key=name.casefold(), created_by=user)
+    picture.content, picture.content_type = content, kind
+    picture.save()
+    return picture
+
+
+def describe(user: User, picture: KeptPicture, name: str, words: str) -> None:
+    """Give a picture another name, and say what is on it. Raises DefinitionProblem for a name that another one has."""
+    must_build(user)
+    picture.name, picture.words = _name(name), words.strip()[:300]
+    picture.key = picture.name.casefold()
+    if not picture.name:
+        raise DefinitionProblem("The picture has no name.", hint="Name it as the value that it stands beside.")
+    _has_name_alone(picture)
+    picture.save(update_fields=["name", "key", "words", "updated_at"])
+
+
+def _has_name_alone(picture: KeptPicture) -> None:
+    if there().exclude(pk=picture.pk).filter(key=picture.key).exists():
+        raise DefinitionProblem(f"Another picture is called “{picture.name}”.", hint="Give one of them another name.")
+
+
+def _name(text: str) -> str:
+    return UNNAMEABLE.sub(" ", text).strip()[:200]
+
+
+def delete(user: User, picture: KeptPicture) -> None:
+    must_build(user)
+    KeptPicture.objects.filter(pk=picture.pk).update(deleted_at=timezone.now())
+
+
+def restore(user: User, picture: KeptPicture) -> None:
+    """Bring a picture back. Raises DefinitionProblem if another one has its name by now."""
+    must_build(user)
+    _has_name_alone(picture)
+    KeptPicture.objects.filter(pk=picture.pk).update(deleted_at=None)

@@ -1,0 +1,12 @@
+from django.urls import path
+
+from veduta.web.pictures import views
+
+urlpatterns = [
+    path("pictures/", views.picture_list, name="pictures"),
+    path("pictures/receive/", views.receive, name="pictures-receive"),
+    path("pictures/<uuid:pk>/", views.picture, name="picture"),
+    path("pictures/<uuid:pk>/describe/", views.describe, name="picture-describe"),
+    path("pictures/<uuid:pk>/delete/", views.delete, name="picture-delete"),
+    path("pictures/<uuid:pk>/restore/", views.restore, name="picture-restore"),
+]

@@ -1,0 +1,85 @@
+"""The workspace's pictures: looked at, brought in, named and deleted."""
+
+from __future__ import annotations
+
+import uuid
+from urllib.parse import unquote
+
+from django.core.paginator import Paginator
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.web.accounts.access import Request, builders_only, signed_in
+from veduta.web.common.bodies import small_file, takes_files
+from veduta.web.common.requests import Line, Searched, Sent, asked, sent
+from veduta.web.pictures import services
+from veduta.web.pictures.models import KeptPicture
+
+ON_A_PAGE = 60
+A_DAY = 86_400
+
+
+class Described(Sent):
+    name: Line = ""
+    words: Line = ""
+
+
+def _picture(pk: uuid.UUID, deleted: bool = False) -> KeptPicture:
+    return get_object_or_404(KeptPicture, pk=pk, deleted_at__isnull=not deleted)
+
+
+@require_GET
+@builders_only
+def picture_list(request: Request) -> HttpResponse:
+    searched = asked(request, Searched)
+    pictures = services.there()
+    if searched.find:
+        pictures = pictures.filter(name__icontains=searched.find)
+    page = Paginator(pictures, ON_A_PAGE).get_page(searched.page)
+    return render(request, "pictures/list.html", {"page": page, "find": searched.find, "largest": services.LARGEST})
+
+
+@takes_files
+@require_POST
+@builders_only
+def receive(request: Request) -> JsonResponse:
+    """Take a file as the raw body of the request, named by the X-File-Name header."""
+    content = small_file(request, services.LARGEST, "Pictures beside values")
+    services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
+    return JsonResponse({"address": reverse("pictures")})
+
+
+@require_GET
+@signed_in
+def picture(request: Request, pk: uuid.UUID) -> HttpResponse:
+    kept = _picture(pk)
+    answer = HttpResponse(bytes(kept.content), content_type=kept.content_type)
+    answer["Cache-Control"] = f"private, max-age={A_DAY}"
+    return answer
+
+
+@require_POST
+@builders_only
+def describe(request: Request, pk: uuid.UUID) -> JsonResponse:
+    said = sent(request, Described)
+    services.describe(request.user, _picture(pk), said.name, said.words)
+    return JsonResponse({"message": "Kept."})
+
+
+@require_POST
+@builders_only
+def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
+    kept = _picture(pk)
+    services.delete(request.user, kept)
+    undo = reverse("picture-restore", args=[pk])
+    return JsonResponse({"message": f"“{kept}” is deleted.", "undo": undo})
+
+
+@require_POST
+@builders_only
+def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
+    kept = _picture(pk, deleted=True)
+    services.restore(request.user, kept)
+    return JsonResponse({"message": f"“{kept}” is back."})
