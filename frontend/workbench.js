@@ -1,4 +1,5 @@
 // The chart workbench. The server applies edits and answers; this page keeps the definition, its history and its draft.
+import { fieldList } from "./field_list.js";
 import { watchColumnOrder } from "./lib/column_order.js";
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
@@ -13,7 +14,7 @@ import { saving } from "./saving.js";
 import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
-import { filterOptions, focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { elementOf, fills, framed } from "./lib/parts.js";
 import { watchOrder } from "./lib/series.js";
@@ -38,6 +39,7 @@ export function workbench() {
 
   return {
     ...wordOrder(),
+    ...fieldList(),
     ...saving(() => working),
     ...drawingParts(() => lastAnswer?.chart.parts ?? []),
     status: "",
@@ -272,35 +274,6 @@ export function workbench() {
       this.answer({ edit: "set_title", title: this.$refs.title.value });
     },
 
-    // Fields.
-    fieldChosen(event) {
-      const row = near(event, "[data-field-id]");
-      if (row) this.answer({ edit: "add_field", field: row.dataset.fieldId });
-    },
-    // Enter in the search box takes the first field it shows, and leaves the box for another one.
-    firstFieldChosen(event) {
-      const [row] = all(this.$refs.fields, "[data-field-id]").filter((each) => each.offsetParent);
-      if (!row) return;
-      this.answer({ edit: "add_field", field: row.dataset.fieldId });
-      event.target.value = "";
-      filterOptions(event.target);
-    },
-    // Where a field can go, for whoever does not drag it.
-    atField(event) {
-      const field = near(event, "[data-field-id]")?.dataset.fieldId;
-      if (!field) return null;
-      const to = (clause) => () => this.answer({ edit: "add_field", field, to: clause });
-      return [
-        { label: "Show it", run: to("show") },
-        { label: "Group by it", run: to("by") },
-        { label: "Split by it", run: to("split") },
-        { label: "Panels by it", run: to("panels") },
-        {
-          label: "Only some of it …",
-          run: () => this.openPopover({ clause: "only", index: this.definition.only.length, field }),
-        },
-      ];
-    },
     isSeries(name) {
       return Boolean(lastAnswer?.chart.series?.some(([each]) => each === name));
     },
@@ -308,40 +281,6 @@ export function workbench() {
     orderSeries(names) {
       const values = new Map(lastAnswer.chart.series);
       return this.answer({ edit: "order_series", values: names.map((name) => values.get(name) ?? null) });
-    },
-    fieldDragged(event) {
-      const row = near(event, "[data-field-id]");
-      if (row) event.dataTransfer.setData("text/veduta-field", row.dataset.fieldId);
-    },
-    draggedOver(event) {
-      if (!event.dataTransfer.types.includes("text/veduta-field")) return;
-      event.preventDefault();
-      this.$refs.frame.classList.add("drop-here");
-    },
-    draggedOverSentence(event) {
-      this.draggedOverWord(event);
-      if (!event.dataTransfer.types.includes("text/veduta-field")) return;
-      event.preventDefault();
-      this.draggedAway();
-      (near(event, "[data-clause]") ?? this.$refs.sentence).classList.add("drop-here");
-    },
-    draggedAway() {
-      for (const place of this.$root.querySelectorAll(".drop-here")) place.classList.remove("drop-here");
-    },
-    fieldDropped(event, to = "") {
-      this.draggedAway();
-      const field = event.dataTransfer.getData("text/veduta-field");
-      if (field) this.answer({ edit: "add_field", field, to });
-    },
-    // A field dropped on a clause goes there; on "only" it asks which values.
-    droppedOnSentence(event) {
-      if (this.droppedOnWord(event)) return;
-      const clause = near(event, "[data-clause]")?.dataset.clause;
-      const field = event.dataTransfer.getData("text/veduta-field");
-      if (clause === "only" && field) {
-        this.draggedAway();
-        this.openPopover({ clause, index: this.definition.only.length, field });
-      } else this.fieldDropped(event, ["show", "by", "split"].includes(clause) ? clause : "");
     },
     foldFields() {
       this.fieldsOpen = !this.fieldsOpen;

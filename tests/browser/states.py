@@ -109,6 +109,7 @@ PLAIN = {
     "colours": ("analyst", "/data/colours/"),
     "templates": ("analyst", "/templates/"),
     "palettes": ("analyst", "/data/palettes/"),
+    "pictures": ("analyst", "/data/pictures/"),
     "lineage": ("analyst", "/data/lineage/"),
     "people": ("steward", "/people/"),
     "person": ("steward", "/people/2/"),
@@ -371,6 +372,32 @@ def series_set_together(walker: Walker) -> None:
     walker.page.keyboard.press("p")
     walker.page.click(f"{POPOVER} .option:text-is('Series')")
     walker.page.wait_for_selector("#series-width:visible")
+
+
+@state("steward", part="main")
+def counterpart_in_the_dark_theme(walker: Walker) -> None:
+    walker.go("/data/palettes/")
+    walker.page.fill("#dark-light", "teal")
+    walker.page.fill("#dark-dark", "#203035")
+    walker.page.click("form:has(#dark-light) button")
+    walker.page.wait_for_selector("button:has-text('As worked out')")
+
+
+@state("analyst", part=POPOVER)
+def values_that_lead_somewhere(walker: Walker) -> None:
+    walker.table("Costs and lateness by vessel")
+    walker.page.locator("[data-clause='by']").first.click()
+    walker.page.fill("#value-address", "https://ships.example/{value}")
+    walker.page.press("#value-address", "Tab")
+    walker.page.wait_for_selector("[x-ref=picture] .leads-away")
+
+
+@state("analyst")
+def cells_that_are_chosen(walker: Walker) -> None:
+    walker.table("Costs and lateness by vessel")
+    walker.page.locator("[x-ref=picture] tbody td").first.focus()
+    walker.page.keyboard.press("Shift+ArrowDown")
+    walker.page.wait_for_selector(".in-range")
 
 
 @state("analyst", part=POPOVER)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.dressing import entries_of, has_lines
 from veduta.core.chart.drawing.picture import Picture
+from veduta.core.chart.drawing.series_looks import entries_of, has_lines
 from veduta.core.chart.look import PARTS, PartName, SeriesLook
 from veduta.core.chart.question import ask, colours_within, work_out
 from veduta.core.chart.sentence import default_title

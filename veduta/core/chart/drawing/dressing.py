@@ -8,8 +8,8 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
 from veduta.core.chart.drawing.picture import Drawing, copied, units
-from veduta.core.chart.drawing.repainting import ON_MARKS
-from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LegendLook, Look, PartName, SeriesLook, Sheet, WholeLook
+from veduta.core.chart.drawing.series_looks import dress_series, entries_of, told_without_colours, type_of
+from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LegendLook, Look, PartName, Sheet, WholeLook
 from veduta.core.chart.theme import in_both, paper_in_both
 
 Spec = dict[str, Any]
@@ -18,19 +18,6 @@ SIZES = {"small": 9, "large": 14}
 """Letters of labels and texts, in pixels; 11 as usual."""
 INNER = {"small": 8, "large": 24}
 """Between a drawing and the edge of its sheet, in pixels; 5 as usual."""
-LINES = ("line", "rule", "trail")
-LINE_WIDTH = 2
-DASHES = {"solid": [1, 0], "dashed": [6, 4], "dotted": [1.5, 3]}
-AS_LINES = {"symbolType": "stroke", "symbolSize": 180, "symbolStrokeWidth": 2.5}
-"""Entries of a legend that show how lines are dashed."""
-OFTEN_UNSEEN = {"test": "datum.dot === 1", "value": 1}
-"""What points of lines say that are only seen where they are chosen."""
-SERIES_DASHES = ([1, 0], [6, 3], [2, 2], [10, 3, 2, 3], [10, 5], [2, 5])
-SHAPES = ("circle", "square", "triangle-up", "diamond", "cross", "triangle-down")
-"""By which series are told apart in the place of colours."""
-FILLED = ("bar", "area", "arc", "rect")
-OF_SERIES = ("line", "area", "bar", "point", "tick")
-"""Marks of one colour that stand for values, and are no help to read them."""
 LENGTHS = ("bar", "area")
 """Marks that show values by lengths, which begin at zero."""
 NO_LOGARITHMIC_LENGTHS = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
@@ -53,35 +40,6 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
     entries = entries_of(drawing)
     series = [DrawnPart("series", "Marks" if entries == [ONLY] else "Series")] if entries else []
     return [texts, *legends, *series, *parts, DrawnPart("whole", "The whole drawing")]
-
-
-def entries_of(drawing: Drawing) -> list[str]:
-    """The series that have a colour each, by what the legend calls them; one that is alone has no name."""
-    found: dict[str, None] = {}
-    for unit in units(drawing.spec or {}):
-        found |= dict.fromkeys(_domain(unit))
-    if not found and any(_is_of_only_series(unit) for unit in units(drawing.spec or {})):
-        return [ONLY]
-    return list(found)
-
-
-def has_lines(drawing: Drawing) -> bool:
-    """Whether some series of a drawing are lines."""
-    return any(_type_of(unit) in LINES and "encoding" in unit for unit in units(drawing.spec or {}))
-
-
-def _is_of_only_series(unit: Spec) -> bool:
-    return _type_of(unit) in OF_SERIES and "value" in unit.get("encoding", {}).get("color", {})
-
-
-def _domain(unit: Spec) -> list[str]:
-    colour = unit.get("encoding", {}).get("color", {})
-    is_series = colour.get("field") == "paint" and _type_of(unit) != "arc"
-    return colour["scale"].get("domain", []) if is_series else []
-
-
-def _type_of(unit: Spec) -> str:
-    return str(unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"])
 
 
 def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
@@ -108,14 +66,14 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
         for encoding, name in list(_legends(dressing.spec)):
             _dress_legend(encoding, name, look.legend)
     if look.series:
-        _dress_series(dressing.spec or {}, {each.name: each for each in look.series})
+        dress_series(dressing.spec or {}, {each.name: each for each in look.series})
     dressing.spec = _with_whole(dressing.spec or {}, look.whole)
     return replace(dressing, notes=[*drawing.notes, *dict.fromkeys(notes)])
 
 
 def _with_whole(spec: Spec, look: WholeLook) -> Spec:
     if look.patterns:
-        spec = _told_without_colours(spec)
+        spec = told_without_colours(spec)
     if look.inner:
         spec = {**spec, "padding": INNER[look.inner]}
     return {**spec, "config": _letters(SIZES[look.size])} if look.size else spec
@@ -124,83 +82,6 @@ def _with_whole(spec: Spec, look: WholeLook) -> Spec:
 def _sheet(look: WholeLook) -> Sheet:
     ground = paper_in_both(look.ground) if look.ground else None
     return Sheet(ground, in_both(look.border) if look.border else None, look.inner, look.size)
-
-
-def _dress_series(spec: Spec, looks: dict[str, SeriesLook]) -> None:
-    """Lines of some series wider or dashed, and their marks paler; the others as they are."""
-    for unit in units(spec):
-        domain, mark = _domain(unit), unit["mark"] if isinstance(unit["mark"], dict) else {}
-        if ONLY in looks and _is_of_only_series(unit):
-            _dress_only_series(unit, mark, looks[ONLY])
-            continue
-        own = {name: looks[name] for name in domain if name in looks}
-        if not own or _type_of(unit) == "text":
-            continue
-        if pointed := [name for name, look in own.items() if look.points]:
-            _show_points(unit, {"field": "paint", "oneOf": pointed})
-        is_line = _type_of(unit) in LINES
-        usual: dict[str, Any] = {"strokeWidth": mark.get("strokeWidth", LINE_WIDTH), "strokeDash": [1, 0]}
-        usual |= {"strokeOpacity": mark.get("strokeOpacity", 1), "fillOpacity": mark.get("fillOpacity", 1)}
-        set_to: dict[str, dict[str, Any]] = {
-            "strokeWidth": {name: look.width for name, look in own.items() if is_line and look.width},
-            "strokeDash": {name: DASHES[look.dash] for name, look in own.items() if is_line and look.dash},
-        }
-        pale = {name: look.opacity for name, look in own.items() if look.opacity is not None}
-        set_to["strokeOpacity" if is_line else "fillOpacity"] = pale
-        if is_line and unit["encoding"]["color"].get("legend"):
-            unit["encoding"]["color"]["legend"] |= AS_LINES
-        for channel, values in set_to.items():
-            says_otherwise = channel in unit["encoding"] or (channel == "strokeDash" and channel in mark)
-            if values and not says_otherwise:
-                mark.pop(channel, None)  # it would go before the channel
-                shown = [values.get(name, usual[channel]) for name in domain]
-                scale = {"type": "ordinal", "domain": domain, "range": shown}
-                unit["encoding"][channel] = {"field": "paint", "type": "nominal", "scale": scale, "legend": None}
-
-
-def _dress_only_series(unit: Spec, mark: Spec, look: SeriesLook) -> None:
-    is_line = _type_of(unit) in LINES
-    if is_line and look.width:
-        mark["strokeWidth"] = look.width
-    if is_line and look.dash:
-        mark["strokeDash"] = DASHES[look.dash]
-    if look.opacity is not None:
-        mark["strokeOpacity" if is_line else "fillOpacity"] = look.opacity
-    if look.points:
-        _show_points(unit, "true")
-
-
-def _show_points(unit: Spec, test: str | Spec) -> None:
-    """Marks those points of lines for which a test holds; they are otherwise only seen where they are chosen."""
-    conditions = unit["encoding"].get("opacity", {}).get("condition")
-    if isinstance(conditions, list) and OFTEN_UNSEEN in conditions:
-        shown = {"test": test, "value": 1}
-        unit["encoding"]["opacity"] = {**unit["encoding"]["opacity"], "condition": [shown, *conditions]}
-
-
-def _told_without_colours(spec: Spec) -> Spec:
-    """With dashes of lines and shapes of points that tell series apart, and the names of those that a page is to fill
-    with patterns, in their order; around texts `on` such fills is to be some of the ground."""
-    filled: dict[str, None] = {}
-    for unit in units(spec):
-        colour, kind = unit.get("encoding", {}).get("color", {}), _type_of(unit)
-        domain = colour["scale"].get("domain", []) if colour.get("field") == "paint" else []
-        if len(domain) < 2 or kind == "text":
-            continue
-        channel = {"field": "paint", "type": "nominal"}
-        if kind in LINES and not {"strokeDash"} & {*unit["encoding"], *unit["mark"]}:
-            dashes = [SERIES_DASHES[i % len(SERIES_DASHES)] for i in range(len(domain))]
-            scale = {"type": "ordinal", "domain": domain, "range": dashes}
-            unit["encoding"]["strokeDash"] = {**channel, "scale": scale, "legend": None}
-            if colour.get("legend"):
-                colour["legend"] |= AS_LINES
-        elif kind == "point" and OFTEN_UNSEEN not in (unit["encoding"].get("opacity", {}).get("condition") or ()):
-            shapes = [SHAPES[i % len(SHAPES)] for i in range(len(domain))]
-            shaped = {"scale": {"domain": domain, "range": shapes}, "legend": colour.get("legend")}
-            unit["encoding"]["shape"] = {**channel, **shaped}
-        elif kind in FILLED:
-            filled |= dict.fromkeys(domain)
-    return {**spec, "usermeta": {"patterns": {"of": list(filled), "on": list(ON_MARKS)}}} if filled else spec
 
 
 def _name_of(part: PartName, drawing: Drawing) -> str:
@@ -259,7 +140,7 @@ def _dress_values(drawing: Drawing, part: PartName, channel: Spec, look: AxisLoo
 
 
 def _shows_lengths(unit: Spec, name: str, channel: Spec) -> bool:
-    if _type_of(unit) not in LENGTHS or unit.get("encoding", {}).get(name) != channel:
+    if type_of(unit) not in LENGTHS or unit.get("encoding", {}).get(name) != channel:
         return False
     return f"{name}2" not in unit["encoding"]
 
