@@ -350,6 +350,11 @@ export function workbench() {
       const beside = height > 2 * width ? "right-start" : "bottom-start";
       placeUnder(this.$refs.popover, anchor, beside);
     },
+    // Where the keyboard goes back to: what is drawn of a part cannot have it, so the list of parts does.
+    stopBehind() {
+      const element = this.openerElement();
+      return element instanceof HTMLElement ? element : element && this.$refs.parts;
+    },
     openerElement() {
       if (!opener) return null;
       if (opener.clause === "parts") return this.$refs.parts;
@@ -374,7 +379,7 @@ export function workbench() {
       if (!this.popoverOpen) return;
       framed(this.$refs.picture, null);
       this.popoverOpen = false;
-      if (back === true) this.openerElement()?.focus();
+      if (back === true) this.stopBehind()?.focus();
       at = null;
       this.markOpen();
     },
