@@ -90,7 +90,9 @@ function textOf(cell) {
   const { value } = cell.dataset;
   if (value !== undefined)
     return Number(value).toLocaleString(undefined, { useGrouping: false, maximumSignificantDigits: 15 });
-  const text = (cell.textContent ?? "").replace(/\s+/g, " ").trim();
+  const copied = /** @type {HTMLElement} */ (cell.cloneNode(true));
+  for (const aside of all(copied, "[data-aside]")) aside.remove(); // what is said of it is no part of it
+  const text = (copied.textContent ?? "").replace(/\s+/g, " ").trim();
   return text === "–" ? "" : text;
 }
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
@@ -98,6 +100,21 @@ class Tables(BrowserTest):
         expect(self.page.locator(".in-range")).to_have_count(4)
         self.page.keyboard.press("Escape")
         expect(self.page.locator(".in-range")).to_have_count(0)
+
+    def test_what_is_said_of_a_value_is_not_copied_with_it(self):
+        self.page.context.grant_permissions(["clipboard-read", "clipboard-write"])
+        self.chart("Costs and lateness by vessel")
+        self.page.locator("[data-clause=by]").first.click()
+        self.page.fill("#value-address", "https://ships.example/{value}")
+        self.page.press("#value-address", "Tab")
+        link = self.page.locator("[x-ref=picture] .leads-away").first
+        expect(link).to_have_attribute("href", re.compile(r"^https://ships\.example/\w+"))
+        self.page.keyboard.press("Escape")
+        self.page.locator("[x-ref=picture] tbody th").first.focus()
+        self.page.keyboard.press("Control+c")
+        self.sees("text=1 cell copied.")
+        copied = self.page.evaluate("navigator.clipboard.readText()")
+        self.assertEqual(f"https://ships.example/{copied}", link.get_attribute("href"))
 
     def test_a_long_table_is_scrolled_through_to_its_end(self):
         self.chart("What each vessel carried")
