@@ -98,7 +98,7 @@ class MeasureCells:
 def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
     """What is drawn in the cells of a measure, if anything."""
     look = picture.definition.look.column(position)
-    if not column.kind.is_number or look == ColumnLook(measure=position):
+    if not column.kind.is_number or not (look.draws or look.trend):
         return None
     lines = _lines(picture, column) if look.trend else {}
     values = picture.result.frame[column.key].drop_nulls()

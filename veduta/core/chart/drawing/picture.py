@@ -90,9 +90,12 @@ class Picture:
         """The number formats of the measures, by their columns' keys; the same in all panels."""
         if self.whole:
             return self.whole.formats
-        return {
-            column.key: settle(column.format, self.result.frame[column.key], column.kind) for column in self.measures
-        }
+        found = {}
+        for column in self.measures:
+            values = self.result.frame[column.key]
+            ends = (values.min(), values.max()) if column.kind.is_number else ()
+            found[column.key] = settle(column.format, ends, column.kind)
+        return found
 
     @cached_property
     def names(self) -> dict[tuple[str, str | None], str]:
