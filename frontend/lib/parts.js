@@ -12,7 +12,7 @@ import { all, made } from "./dom.js";
  */
 export function elementOf(host, part) {
   if (part.name === "whole" || part.name === "table") return host;
-  if (part.name === "title") return null; // it stands outside
+  if (part.name === "title" || part.name === "labels") return null; // it stands outside; they stand everywhere
   if (part.name === "legend") return host.querySelector(".role-legend");
   if (part.name === "series") return host.querySelector(".role-legend") ?? host.querySelector("svg .role-mark");
   const svg = host.querySelector("svg")?.getBoundingClientRect();

@@ -1,4 +1,4 @@
-// Colours that were chosen last are offered wherever one is written. The browser keeps them.
+// Colours that were chosen last, which the browser keeps, and the palette are offered wherever one is written.
 import { fieldAt, made } from "./dom.js";
 
 const KEY = "veduta-colours";
@@ -24,10 +24,16 @@ function remember(colour) {
   offer(colours);
 }
 
+/** @returns {string[]} The colours for series that are in use, where the page draws with them. */
+function palette() {
+  const themes = document.getElementById("chart-themes")?.textContent;
+  return themes ? JSON.parse(themes).light.range.category : [];
+}
+
 /** @param {string[]} colours */
 function offer(colours) {
   const list = document.getElementById("recent-colours");
-  list?.replaceChildren(...colours.map((value) => made("option", { value })));
+  list?.replaceChildren(...[...new Set([...colours, ...palette()])].map((value) => made("option", { value })));
 }
 
 export function watchColours() {

@@ -175,12 +175,24 @@ function drag(column, from) {
   document.addEventListener("pointercancel", end, { once: true });
 }
 
+/**
+ * Lets a cell that is cut say all of its text to who points at it.
+ * @param {PointerEvent} event
+ */
+function sayWhole(event) {
+  const cell = near(event, "table[data-widths] :is(td, th)");
+  if (!cell || cell.title) return;
+  const isCut = [cell, ...all(cell, ".in-line, .sort-button")].some((each) => each.scrollWidth > each.clientWidth + 1);
+  if (isCut) cell.title = cell.textContent?.replace(/\s+/g, " ").trim() ?? "";
+}
+
 /** Makes the columns of tables with data-widths change their widths. */
 export function watchWidths() {
   document.addEventListener("pointermove", (event) => {
     const heading = near(event, "table[data-widths] thead th");
     heading?.classList.toggle("at-edge", Boolean(columnAt(event, true)));
   });
+  document.addEventListener("pointerover", sayWhole);
   document.addEventListener("pointerdown", (event) => {
     const column = event.button === 0 ? columnAt(event, true) : null;
     if (!column) return;

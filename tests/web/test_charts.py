@@ -150,7 +150,7 @@ class Looks(ChartTest):
     def test_an_answer_tells_the_parts_and_their_popovers_set_them(self):
         data = self.answer().json()
         parts = [part["name"] for part in data["chart"]["parts"]]
-        self.assertEqual(parts, ["title", "series", "value", "along", "whole"])
+        self.assertEqual(parts, ["title", "series", "labels", "value", "along", "whole"])
         sent = {"definition": data["definition"], "clause": "look", "field": "value", "way": "values"}
         page = self.ask("chart-clause", self.chart.pk, data=sent)
         self.assertContains(page, "Value axis")

@@ -9,13 +9,14 @@ from tests.core.chart.test_kinds import FIELDS, ROWS, drawn, fitting, model_of, 
 from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
-from veduta.core.chart.drawing.dressing import CUT_LENGTHS, NO_LOGARITHMIC_LENGTHS
+from veduta.core.chart.drawing.dressing import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.look import Sheet
 from veduta.core.chart.question import ask
 from veduta.core.chart.sentence import parameter_settings
+from veduta.core.chart.tones import contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -35,7 +36,12 @@ LOOKS = [
         "series": [{"name": "", "colour": "teal", "width": 3, "opacity": 0.4, "points": "shown", "dash": "dotted"}],
     },
     {"value": {"scale": "logarithmic", "begins": "zero"}, "legend": {"place": "none"}, "whole": {"size": "large"}},
-    {"whole": {"patterns": True, "language": "fr"}},
+    {
+        "whole": {"patterns": True, "language": "fr"},
+        "along": {"labels": "wrapped", "gaps": "bridged"},
+        "legend": {"place": "inside"},
+        "labels": {"says": "both", "colour": "worse"},
+    },
 ]
 
 
@@ -109,9 +115,9 @@ class Parts(unittest.TestCase):
         layers = [{"measures": [1], "how": "dot", "axis": "second"}]
         two = {"kind": "layers", "show": [FARE, PASSENGERS], "layers": layers}
         for more, expected in (
-            ({}, ["series", "value", "along", "whole"]),
-            ({"kind": "lying"}, ["series", "value", "along", "whole"]),
-            ({"show": [FARE, PASSENGERS]}, ["legend", "series", "value", "along", "whole"]),
+            ({}, ["series", "labels", "value", "along", "whole"]),
+            ({"kind": "lying"}, ["series", "labels", "value", "along", "whole"]),
+            ({"show": [FARE, PASSENGERS]}, ["legend", "series", "labels", "value", "along", "whole"]),
             (two, ["legend", "series", "value", "second", "along", "whole"]),
             ({"kind": "pie"}, ["legend", "whole"]),
             ({"kind": "table"}, ["table", "whole"]),
@@ -212,6 +218,38 @@ class Parts(unittest.TestCase):
         self.assertIn([1.5, 3], line["strokeDash"]["scale"]["range"])
         self.assertNotIn("usermeta", spec_of(look).drawing.spec)
 
+    def test_labels_say_names_and_have_a_colour_that_can_be_read(self):
+        parts = {"kind": "bar", "settings": {"labels": "all"}}
+        label = [unit for unit in units(spec_of({}, **parts).drawing.spec) if unit["mark"]["type"] == "text"]
+        self.assertEqual([unit["encoding"]["text"] for unit in label], [{"field": "text"}])
+        for says, expected in (("name", "(datum.series || datum.name)"), ("both", "datum.name) + ' ' + datum.text")):
+            with self.subTest(says=says):
+                drawing = spec_of({"labels": {"says": says, "colour": "yellow"}}, **parts).drawing
+                (unit,) = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "text"]
+                self.assertIn(expected, unit["transform"][0]["calculate"])
+                self.assertEqual(unit["encoding"]["text"], {"field": "label"})
+                self.assertNotIn("datum.text", str(unit["encoding"]))
+                self.assertGreaterEqual(contrast(unit["encoding"]["color"]["value"], "#FFFFFF"), 4.5)
+        self.assertIn("labels", [part.name for part in spec_of({}, kind="bar").drawing.parts])
+        self.assertNotIn("labels", [part.name for part in spec_of({}, kind="pie").drawing.parts])
+
+    def test_labels_of_an_axis_stand_in_lines_and_a_legend_inside(self):
+        look = {"along": {"labels": "wrapped", "letters": 9}, "legend": {"place": "inside"}}
+        encoding = next(units(spec_of(look, show=[FARE, PASSENGERS]).drawing.spec))["encoding"]
+        self.assertIn("{1,9}", encoding["x"]["axis"]["labelExpr"])
+        self.assertEqual(encoding["color"]["legend"]["orient"], "top-right")
+
+    def test_lines_are_drawn_through_periods_without_rows_and_say_so(self):
+        rows = [row for row in SHOWN if row["sailed"].month != 3]
+        for gaps, said in (("", False), ("bridged", True)):
+            with self.subTest(gaps=gaps):
+                drawing = spec_of({"along": {"gaps": gaps}}, rows, kind="line", by=[MONTH]).drawing
+                line = next(units(drawing.spec))
+                self.assertEqual({"filter": "isValid(datum.value)"} in line["transform"], said)
+                self.assertEqual(DRAWN_THROUGH in drawing.notes, said)
+        whole = spec_of({"along": {"gaps": "bridged"}}, kind="line", by=[MONTH]).drawing
+        self.assertNotIn(DRAWN_THROUGH, whole.notes)
+
     def test_points_of_some_lines_are_marked(self):
         look = {"series": [{"name": "North Reach", "points": "shown"}]}
         drawing = spec_of(look, ROWS["some rows"], kind="line", by=[MONTH], split="region").drawing
@@ -263,7 +301,7 @@ class Parts(unittest.TestCase):
         look = {"value": {"hidden": True}, "legend": {"place": "none"}}
         drawing = spec_of(look, show=[FARE, PASSENGERS]).drawing
         self.assertEqual(
-            [part.name for part in drawing.parts], ["title", "legend", "series", "value", "along", "whole"]
+            [part.name for part in drawing.parts], ["title", "legend", "series", "labels", "value", "along", "whole"]
         )
 
     def test_a_setting_goes_back_to_the_usual(self):

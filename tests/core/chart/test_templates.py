@@ -16,8 +16,10 @@ from tests.core.support import MemoryTable, context_of
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.look import Look
 from veduta.core.chart.question import ask
 from veduta.core.chart.templates import (
+    LIKE_PARTS,
     Place,
     Template,
     drawn_like,
@@ -363,6 +365,10 @@ class DrawnLike(unittest.TestCase):
                 got = drawn_like(own, like, WORKS, parts)
                 self.assertEqual((got.kind, len(got.conditional), got.look.value.title), expected)
                 self.assertEqual(got.look.series, ())
+
+    def test_each_look_is_taken_with_a_part_or_is_about_what_is_shown(self):
+        taken = {name for _, names in LIKE_PARTS.values() for name in names}
+        self.assertEqual(set(Look.model_fields) - taken, {"title", "names"})
 
     def test_a_chart_drawn_like_itself_is_as_it_was(self):
         for kind in KINDS.values():

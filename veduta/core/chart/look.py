@@ -35,11 +35,13 @@ Colour = Annotated[str, StringConstraints(max_length=100), AfterValidator(_named
 
 
 class AxisLook(Frozen):
-    """An axis. `title` None is as usual, "" none. A value axis has ends of its own (`low`, `high`, or the numbers that
-    parameters are set to, which go before those), or begins at zero
-    or with the data, is linear or logarithmic, and has about so many `ticks`. A dimension axis has its `labels` level,
-    slanted or upright, of at most so many `letters`, and every so manieth of them. Either may be reversed, have a grid
-    or none, or be hidden."""
+    """An axis. `title` None is as usual, "" none.
+
+    A value axis has ends of its own (`low`, `high`, or the numbers that parameters are set to, which go before those),
+    or begins at zero or with the data, is linear or logarithmic, and has about so many `ticks`. A dimension axis has
+    its `labels` level, slanted, upright or wrapped, of at most so many `letters`, and every so manieth of them; lines
+    along time have `gaps` where there are no rows, or are drawn through. Either may be reversed, have a grid or none,
+    or be hidden."""
 
     title: str | None = Attribute(None, max_length=200)
     low: End | None = None
@@ -49,9 +51,10 @@ class AxisLook(Frozen):
     begins: Literal["", "zero", "data"] = ""
     scale: Literal["", "linear", "logarithmic"] = ""
     ticks: Annotated[int, Attribute(ge=2, le=40)] | None = None
-    labels: Literal["", "level", "slanted", "upright"] = ""
+    labels: Literal["", "level", "slanted", "upright", "wrapped"] = ""
     letters: Annotated[int, Attribute(ge=3, le=100)] | None = None
     every: Annotated[int, Attribute(ge=1, le=1_000)] | None = None
+    gaps: Literal["", "bridged"] = ""
     reversed: bool = False
     grid: Literal["", "shown", "none"] = ""
     hidden: bool = False
@@ -79,9 +82,17 @@ class AxisLook(Frozen):
 class LegendLook(Frozen):
     """Where a legend stands, in which order, and of how many entries it has at most; the others are counted."""
 
-    place: Literal["", "top", "bottom", "left", "right", "none"] = ""
+    place: Literal["", "top", "bottom", "left", "right", "inside", "none"] = ""
     order: Literal["", "reversed", "names"] = ""
     most: Annotated[int, Attribute(ge=1, le=200)] | None = None
+
+
+class LabelLook(Frozen):
+    """What the labels of marks say (their values, their names, or both), and their colour where they stand on the
+    sheet."""
+
+    says: Literal["", "name", "both"] = ""
+    colour: Colour = ""
 
 
 class ValueName(Frozen):
@@ -212,14 +223,14 @@ class ColumnLook(Frozen):
 
 class Look(Frozen):
     """The parts by what they are: the title and the note, the axis of the first dimension (`along`), those of values,
-    the legend, the whole, columns
-    of tables, and the names that values have in the chart."""
+    the legend, labels of marks, the whole, columns of tables, and the names that values have in the chart."""
 
     title: TitleLook = TitleLook()
     along: AxisLook = AxisLook()
     value: AxisLook = AxisLook()
     second: AxisLook = AxisLook()
     legend: LegendLook = LegendLook()
+    labels: LabelLook = LabelLook()
     whole: WholeLook = WholeLook()
     table: TableLook = TableLook()
     columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
@@ -244,8 +255,18 @@ class Look(Frozen):
         return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 
 
-PartName = Literal["title", "along", "value", "second", "legend", "series", "whole", "table"]
-PARTS: Final[tuple[PartName, ...]] = ("title", "legend", "series", "value", "second", "along", "whole", "table")
+PartName = Literal["title", "along", "value", "second", "legend", "series", "labels", "whole", "table"]
+PARTS: Final[tuple[PartName, ...]] = (
+    "title",
+    "legend",
+    "series",
+    "labels",
+    "value",
+    "second",
+    "along",
+    "whole",
+    "table",
+)
 """The parts in the order in which they are read."""
 
 

@@ -223,7 +223,8 @@ def draw(picture: Picture, kind: Kind) -> Drawing:
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
     drawing = repainted(drawing, picture.definition.conditional)
     look = picture.definition.look.settled(picture.numbers)
-    return dressed(drawing, look) if kind.dressed else drawing
+    has_labels = "labels" in type(picture.settings).model_fields
+    return dressed(drawing, look, has_labels) if kind.dressed else drawing
 
 
 def colours_within(definition: ChartDefinition, model: Model, colours: ValueColours) -> ValueColours:

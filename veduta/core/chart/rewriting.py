@@ -8,7 +8,7 @@ from typing import Any, Final, TypeVar
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition, Layer, Reference
-from veduta.core.chart.look import ColumnLook, DateLook, SeriesLook, ValueLook, WholeLook
+from veduta.core.chart.look import ColumnLook, DateLook, LabelLook, SeriesLook, ValueLook, WholeLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import PLACE
 from veduta.core.data.fields import Frozen
@@ -34,6 +34,7 @@ COLOURS: Final[dict[type[Frozen], tuple[str, ...]]] = {
     ConditionalFormat: ("colour", "ground"),
     ColumnLook: ("low_colour", "middle_colour", "high_colour"),
     SeriesLook: ("colour",),
+    LabelLook: ("colour",),
     WholeLook: ("ground", "border"),
 }
 """What in a part is a colour."""

@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.drawing.series_looks import entries_of, has_lines
+from veduta.core.chart.kinds import Asked
 from veduta.core.chart.look import PARTS, PartName, SeriesLook
 from veduta.core.chart.question import ask, colours_within, work_out
 from veduta.core.chart.sentence import default_title
@@ -19,18 +21,33 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, numbers
 from veduta.web.charts.services import workspace_colours
+from veduta.web.charts.setting_inputs import SettingInput, setting_inputs
 from veduta.web.colours.models import paints_now
 from veduta.web.datasets.atlas import Atlas
 
-PLACES = [("top", "Above"), ("bottom", "Below"), ("left", "Left"), ("right", "Right"), ("none", "None")]
+PLACES = [
+    ("top", "Above"),
+    ("bottom", "Below"),
+    ("left", "Left"),
+    ("right", "Right"),
+    ("inside", "Inside"),
+    ("none", "None"),
+]
+LABELS = [
+    ("", "As fits"),
+    ("level", "Level"),
+    ("slanted", "Slanted"),
+    ("upright", "Upright"),
+    ("wrapped", "In lines"),
+]
 PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
     "values": [
         ("begins", "Begins", [("", "As usual"), ("zero", "At zero"), ("data", "With the data")]),
         ("scale", "Scale", [("", "As usual"), ("linear", "Linear"), ("logarithmic", "Logarithmic")]),
     ],
-    "names": [
-        ("labels", "Labels", [("", "As fits"), ("level", "Level"), ("slanted", "Slanted"), ("upright", "Upright")]),
-    ],
+    "names": [("labels", "Labels", LABELS)],
+    "times": [("gaps", "Periods without rows", [("", "As usual"), ("bridged", "Are drawn through")])],
+    "labels": [("says", "They say", [("", "Values"), ("name", "Names"), ("both", "Both")])],
     "axis": [
         ("grid", "Grid", [("", "As usual"), ("shown", "Shown"), ("none", "None")]),
         ("reversed", "Direction", [(False, "As usual"), (True, "Reversed")]),
@@ -71,7 +88,10 @@ BOXES: dict[str, list[tuple[str, str]]] = {
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
     "legend": [("most", "Entries at most; the last counts those left")],
 }
-PAPERS = [("ground", "Ground"), ("border", "Line round it")]
+COLOURS: dict[PartName, list[tuple[str, str]]] = {
+    "whole": [("ground", "Ground"), ("border", "Line round it")],
+    "labels": [("colour", "Colour")],
+}
 ENDS = [("low", "From a parameter"), ("high", "to a parameter")]
 HEADINGS: dict[PartName, str] = {
     "series": "Series",
@@ -80,6 +100,7 @@ HEADINGS: dict[PartName, str] = {
     "value": "Value axis",
     "second": "Second value axis",
     "legend": "Legend",
+    "labels": "Labels",
     "whole": "The whole drawing",
     "table": "The whole table",
 }
@@ -140,6 +161,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
     now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
     kinds = [way if way in BOXES else "values", "axis"] if is_axis else [name]
+    if name == "along" and definition.groups and definition.groups[0].is_time_axis:
+        kinds.insert(1, "times")
     differing = now.model_dump(exclude_defaults=True)
     return {
         "heading": HEADINGS[name],
@@ -153,7 +176,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "without_title": _edit(name, title=""),
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]]
         + [_pick("whole", definition.look.whole, *PATTERNS)] * (name == "legend"),
-        "papers": [(key, label, getattr(now, key)) for key, label in PAPERS] if name == "whole" else [],
+        "colours": [(key, label, getattr(now, key)) for key, label in COLOURS.get(name, ())],
+        "which": _which_labels(definition, model) if name == "labels" else None,
         "languages": list(LANGUAGES.items()) if name == "whole" else [],
         "language": now.language if name == "whole" else "",
         "paper": _paper(now.ground) if name == "whole" else "",
@@ -164,6 +188,12 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }
+
+
+def _which_labels(definition: ChartDefinition, model: Model) -> SettingInput | None:
+    """Which marks have labels, where that can be chosen."""
+    inputs = setting_inputs(choose_kind(definition, model)[0], definition, Asked(definition, model))
+    return next((each for each in inputs if each.name == "labels"), None)
 
 
 def _paper(ground: str) -> str:

@@ -71,6 +71,12 @@ def shortened(most: int) -> str:
     return f"length({label}) > {most} ? {short} : {label}"
 
 
+def wrapped(width: int) -> str:
+    """An expression for an axis: labels in lines of about so many letters."""
+    lines = f"replace(datum.label, regexp('(.{{1,{width}}})(\\\\s+|$)', 'g'), '$1\\n')"
+    return f"split(trim({lines}), '\\n')"
+
+
 def number_axis(number_format: NumberFormat) -> dict[str, Any]:
     """The axis of a measure: shortened numbers in the measure's own style and language, with its units."""
     language, number = language_named(number_format.language), "abs(datum.value)"

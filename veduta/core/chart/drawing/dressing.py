@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
-from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened
+from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened, wrapped
+from veduta.core.chart.drawing.colours import GROUND, colour_named
 from veduta.core.chart.drawing.picture import Drawing, copied, units
+from veduta.core.chart.drawing.repainting import is_on_marks
 from veduta.core.chart.drawing.series_looks import dress_series, entries_of, told_without_colours, type_of
-from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LegendLook, Look, PartName, Sheet, WholeLook
+from veduta.core.chart.look import ONLY, AxisLook, DrawnPart, LabelLook, LegendLook, Look, PartName, Sheet, WholeLook
 from veduta.core.chart.theme import in_both, paper_in_both
+from veduta.core.chart.tones import LIGHT_GROUND, readable
 
 Spec = dict[str, Any]
 ANGLES = {"level": 0, "slanted": -35, "upright": -90}
@@ -20,13 +24,17 @@ INNER = {"small": 8, "large": 24}
 """Between a drawing and the edge of its sheet, in pixels; 5 as usual."""
 LENGTHS = ("bar", "area")
 """Marks that show values by lengths, which begin at zero."""
+WRAPPED = 14
+"""Letters of a line of a wrapped label."""
+INSIDE = {"orient": "top-right", "columns": 1, "fillColor": GROUND, "padding": 6, "offset": 0}
+DRAWN_THROUGH = "Lines are drawn through periods without rows."
 NO_LOGARITHMIC_LENGTHS = "The axis is not logarithmic: bars and areas show lengths from zero, which has no logarithm."
 CUT_LENGTHS = "The lengths of bars and areas do not compare, as their axis does not begin at zero."
 
 
-def parts_of(drawing: Drawing) -> list[DrawnPart]:
+def parts_of(drawing: Drawing, has_labels: bool = False) -> list[DrawnPart]:
     """The parts that a drawing has, in the order in which they are read; only its texts where there is no
-    specification."""
+    specification. It may have labels that are not drawn now."""
     texts = DrawnPart("title", "Title and note")
     if drawing.spec is None:
         tables = [DrawnPart("table", "The whole table"), DrawnPart("whole", "Its sheet")] if drawing.table else []
@@ -39,7 +47,9 @@ def parts_of(drawing: Drawing) -> list[DrawnPart]:
     legends = [DrawnPart("legend", "Legend")] if any(True for _ in _legends(drawing.spec)) else []
     entries = entries_of(drawing)
     series = [DrawnPart("series", "Marks" if entries == [ONLY] else "Series")] if entries else []
-    return [texts, *legends, *series, *parts, DrawnPart("whole", "The whole drawing")]
+    has_labels = has_labels or any(_is_label(unit) for unit in units(drawing.spec))
+    labels = [DrawnPart("labels", "Labels")] if has_labels else []
+    return [texts, *legends, *series, *labels, *parts, DrawnPart("whole", "The whole drawing")]
 
 
 def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
@@ -48,10 +58,10 @@ def _axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPart:
     return DrawnPart(part, title, channel.get("type") == "quantitative", side)
 
 
-def dressed(drawing: Drawing, look: Look) -> Drawing:
-    """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again. What
-    cannot be so is said."""
-    drawing = replace(drawing, parts=parts_of(drawing), sheet=_sheet(look.whole))
+def dressed(drawing: Drawing, look: Look, has_labels: bool = False) -> Drawing:
+    """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again, also
+    labels. What cannot be so is said."""
+    drawing = replace(drawing, parts=parts_of(drawing, has_labels), sheet=_sheet(look.whole))
     if drawing.table:
         return replace(drawing, table=replace(drawing.table, look=look.table))
     if drawing.spec is None or look == Look():
@@ -65,6 +75,8 @@ def dressed(drawing: Drawing, look: Look) -> Drawing:
     if look.legend != LegendLook():
         for encoding, name in list(_legends(dressing.spec)):
             _dress_legend(encoding, name, look.legend)
+    if look.labels != LabelLook():
+        _dress_labels(dressing.spec or {}, look.labels)
     if look.series:
         dress_series(dressing.spec or {}, {each.name: each for each in look.series})
     dressing.spec = _with_whole(dressing.spec or {}, look.whole)
@@ -159,9 +171,13 @@ def _make_logarithmic(drawing: Drawing, channel: Spec, shows_lengths: bool) -> N
 
 def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
     axis = channel["axis"]
-    if look.labels:
+    if look.labels == "wrapped":
+        axis |= {"labelAngle": 0, "labelExpr": wrapped(look.letters or WRAPPED), "labelOverlap": False}
+    elif look.labels:
         axis["labelAngle"] = ANGLES[look.labels]
-    if look.letters and channel["type"] == "nominal":
+    if look.gaps and _draw_through_gaps(drawing):
+        drawing.notes.append(DRAWN_THROUGH)
+    if look.letters and look.labels != "wrapped" and channel["type"] == "nominal":
         axis["labelExpr"] = shortened(look.letters)
     if look.every:
         if isinstance(ticks := axis.get("tickCount"), dict):
@@ -170,6 +186,32 @@ def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
             there = dict.fromkeys(row[channel["field"]] for row in drawing.rows if channel["field"] in row)
             names = channel.get("scale", {}).get("domain") or list(there)
             axis |= {"values": names[:: look.every], "labelOverlap": False}
+
+
+def _draw_through_gaps(drawing: Drawing) -> bool:
+    """Lets lines go on through periods without rows. Returns whether there are any."""
+    for unit in units(drawing.spec or {}):
+        if type_of(unit) == "line":
+            unit["transform"] = [*unit.get("transform", ()), {"filter": "isValid(datum.value)"}]
+    return any("value" in row and row["value"] is None for row in drawing.rows)
+
+
+def _is_label(unit: Spec) -> bool:
+    """Whether a unit writes the values of marks."""
+    return type_of(unit) == "text" and unit.get("encoding", {}).get("text") == {"field": "text"}
+
+
+def _dress_labels(spec: Spec, look: LabelLook) -> None:
+    for unit in filter(_is_label, units(spec)):
+        if look.says:
+            name = "(datum.series || datum.name)"
+            said = name if look.says == "name" else f"{name} + ' ' + datum.text"
+            written = json.loads(json.dumps(unit).replace("datum.text", "datum.label"))
+            unit.update(written)
+            unit["transform"] = [{"calculate": said, "as": "label"}, *unit.get("transform", ())]
+            unit["encoding"]["text"] = {"field": "label"}
+        if look.colour and not is_on_marks(unit):
+            unit["encoding"]["color"] = {"value": readable(colour_named(look.colour), LIGHT_GROUND)}
 
 
 def _legends(spec: Spec | None) -> Iterator[tuple[Spec, str]]:
@@ -186,7 +228,9 @@ def _dress_legend(encoding: Spec, name: str, look: LegendLook) -> None:
         channel["legend"] = None
         return
     legend = {**channel["legend"]}
-    if look.place:
+    if look.place == "inside":
+        legend |= INSIDE
+    elif look.place:
         legend["orient"] = look.place
     if look.place in ("left", "right"):
         legend["columns"] = 1

@@ -48,13 +48,14 @@ def repainted(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing
         if mark in THROUGH_MANY or ("data" in unit and "values" in unit["data"]):
             continue
         if mark == "text":
-            _paint(unit, on_marks if _is_on_marks(unit) else labels)
+            _paint(unit, on_marks if is_on_marks(unit) else labels)
         else:
             _paint(unit, marks)
     return replace(drawing, spec=spec)
 
 
-def _is_on_marks(unit: Spec) -> bool:
+def is_on_marks(unit: Spec) -> bool:
+    """Whether texts stand on marks, whose colours decide theirs."""
     return any(colour in json.dumps(unit) for colour in ON_MARKS)
 
 

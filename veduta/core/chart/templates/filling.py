@@ -189,9 +189,9 @@ LikePart = Literal["drawing", "axes", "legend", "series", "tables", "whole", "co
 LIKE_PARTS: Final[dict[LikePart, tuple[str, tuple[str, ...]]]] = {
     "drawing": ("Kind, settings and layers", ("kind", "settings", "layers", "totals", "specification")),
     "axes": ("Looks of axes and dates", ("along", "value", "second", "dates")),
-    "legend": ("Look of the legend", ("legend",)),
+    "legend": ("Looks of legend and labels", ("legend", "labels")),
     "series": ("Look of its marks", ("series",)),
-    "tables": ("Looks of tables and their columns", ("table", "columns")),
+    "tables": ("Looks of tables and their columns", ("table", "columns", "values")),
     "whole": ("Look of the whole", ("whole",)),
     "conditions": ("Conditional formats", ("conditional",)),
     "lines": ("Lines to compare with", ("references",)),
