@@ -72,8 +72,9 @@ def shortened(most: int) -> str:
 
 
 def wrapped(width: int) -> str:
-    """An expression for an axis: labels in lines of about so many letters."""
-    lines = f"replace(datum.label, regexp('(.{{1,{width}}})(\\\\s+|$)', 'g'), '$1\\n')"
+    """An expression for an axis: labels in lines of about so many letters, broken at spaces and after dashes."""
+    apart = "replace(datum.label, regexp('([–/-])', 'g'), '$1\\u200b')"
+    lines = f"replace({apart}, regexp('(.{{1,{width}}})(\\\\s+|\\u200b|$)', 'g'), '$1\\n')"
     return f"split(trim({lines}), '\\n')"
 
 

@@ -172,7 +172,7 @@ def _make_logarithmic(drawing: Drawing, channel: Spec, shows_lengths: bool) -> N
 def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
     axis = channel["axis"]
     if look.labels == "wrapped":
-        axis |= {"labelAngle": 0, "labelExpr": wrapped(look.letters or WRAPPED), "labelOverlap": False}
+        axis |= {"labelAngle": 0, "labelExpr": wrapped(look.letters or WRAPPED), "labelOverlap": "greedy"}
     elif look.labels:
         axis["labelAngle"] = ANGLES[look.labels]
     if look.gaps and _draw_through_gaps(drawing):
