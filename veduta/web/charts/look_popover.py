@@ -160,7 +160,7 @@ def look_context(opened: Opened) -> dict[str, Any]:
         return series_context(opened)
     now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
-    kinds = [way if way in BOXES else "values", "axis"] if is_axis else [name]
+    kinds: list[str] = [way if way in BOXES else "values", "axis"] if is_axis else [name]
     if name == "along" and definition.groups and definition.groups[0].is_time_axis:
         kinds.insert(1, "times")
     differing = now.model_dump(exclude_defaults=True)
