@@ -212,6 +212,8 @@ class Palettes(WebTest):
             sent = {"light": first.lower(), "dark": "rgb(171 205 239)"}
             self.assertEqual(self.ask("palettes-dark", data=sent).status_code, status)
         self.assertEqual(dark_of_first(), own)
+        streamed = self.look("dashboard-blocks", self.make_dashboard().pk)
+        self.assertIn(own, b"".join(streamed).decode())
         self.assertContains(self.look("palettes"), f"{first} is {own}")
         self.assertEqual(self.ask("palettes-dark", data={"light": first, "dark": "darkish"}).status_code, 422)
         self.ask("palettes-dark", data={"light": "#111111", "dark": "#202C30"})

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextvars import Context, copy_context
 from functools import cache
+from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import FileResponse, HttpRequest, StreamingHttpResponse
 
 from veduta.core.chart.theme import counterparts
 from veduta.web.colours.models import own_counterparts
@@ -14,6 +17,15 @@ class CounterpartsMiddleware:
     def __init__(self, get_response) -> None:
         self.get_response = get_response
 
-    def __call__(self, request: HttpRequest) -> HttpResponse:
+    def __call__(self, request: HttpRequest) -> Any:
         with counterparts(cache(own_counterparts)):
-            return self.get_response(request)
+            response = self.get_response(request)
+            if isinstance(response, StreamingHttpResponse) and not isinstance(response, FileResponse):
+                response.streaming_content = _within(copy_context(), iter(response))
+        return response
+
+
+def _within(context: Context, parts: Iterator[bytes]) -> Iterator[bytes]:
+    """What is streamed after the request's function has ended is worked out in its context all the same."""
+    while (part := context.run(next, parts, None)) is not None:
+        yield part
