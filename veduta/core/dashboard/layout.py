@@ -1,0 +1,171 @@
+"""Where blocks stand on a page that flows: a grid of 12 columns, in which each stands as high as it can.
+
+Every function takes blocks and gives all of them back, none overlapping another, in the order in which they came.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Sequence
+from itertools import pairwise
+from typing import Literal
+
+from veduta.core.dashboard.definition import COLUMNS, Block
+
+Side = Literal["left", "right", "above", "below", "row_above", "row_below"]
+LOWEST = 2_000
+"""The last row on which a block may begin."""
+TALLEST = 40
+
+
+def overlaps(one: Block, other: Block) -> bool:
+    """Whether two blocks share a cell of the grid."""
+    beside = one.x < other.x + other.w and other.x < one.x + one.w
+    return beside and one.y < other.y + other.h and other.y < one.y + one.h
+
+
+def packed(blocks: Sequence[Block], first: Collection[str] = ()) -> tuple[Block, ...]:
+    """Blocks that stand as high as those before them let them. They keep their order from above and from the left;
+    where several want the same row, those that are named `first` go before the others."""
+    wanted = sorted(blocks, key=lambda block: (block.y, block.id not in first, block.x))
+    placed: dict[str, Block] = {}
+    for block in wanted:
+        placed[block.id] = _raised(block, placed.values())
+    return tuple(placed[block.id] for block in blocks)
+
+
+def _raised(block: Block, others: Iterable[Block]) -> Block:
+    """A block on the highest row on which it meets no other."""
+    above = [other for other in others if other.x < block.x + block.w and block.x < other.x + other.w]
+    for row in sorted({0, *(other.y + other.h for other in above)}):
+        there = _at(block, y=row)
+        if not any(overlaps(there, other) for other in above):
+            return there
+    raise AssertionError("below all others there is room")
+
+
+def _at(block: Block, **place: int) -> Block:
+    return block.model_copy(update=place)
+
+
+def moved(blocks: Sequence[Block], block_id: str, x: int, y: int) -> tuple[Block, ...]:
+    """With a block moved to a place, as far as the grid goes; those that stand there make room below it."""
+
+    def there(block: Block) -> Block:
+        return _at(block, x=min(max(x, 0), COLUMNS - block.w), y=min(max(y, 0), LOWEST))
+
+    return packed(_with(blocks, block_id, there), [block_id])
+
+
+def sized(blocks: Sequence[Block], block_id: str, w: int, h: int) -> tuple[Block, ...]:
+    """With a block made wider or narrower, higher or lower, as far as the grid goes."""
+
+    def so_large(block: Block) -> Block:
+        return _at(block, w=min(max(w, 1), COLUMNS - block.x), h=min(max(h, 1), TALLEST))
+
+    return packed(_with(blocks, block_id, so_large), [block_id])
+
+
+def put(blocks: Sequence[Block], block_id: str, target_id: str, side: Side) -> tuple[Block, ...]:
+    """With a block put at a side of another one: beside it, for which that gives half of its place (a column stays as
+    it is, and the block goes below it); above or below it, as wide as it; or on a row of its own over the full width,
+    above or below all that stands beside it."""
+    block, target = _named(blocks, block_id), _named(blocks, target_id)
+    if block_id == target_id:
+        return packed(blocks)
+    if side in ("left", "right") and target.w > 1:
+        return _beside(blocks, block, target, side)
+    if side in ("row_above", "row_below"):
+        top, bottom = _row_of([each for each in blocks if each.id != block_id], target)
+        place = {"x": 0, "w": COLUMNS, "y": top if side == "row_above" else bottom}
+        below = top if side == "row_above" else bottom
+        return _inserted(blocks, _at(block, **place), lambda other: other.y >= below)
+    y = target.y if side == "above" else target.y + target.h
+    place = {"x": target.x, "w": target.w, "y": min(y, LOWEST)}
+    return packed(_with(blocks, block_id, lambda each: _at(each, **place)), [block_id])
+
+
+def _beside(blocks: Sequence[Block], block: Block, target: Block, side: Side) -> tuple[Block, ...]:
+    half = target.w // 2
+    rest = target.w - half
+    own_x, other_x = (target.x, target.x + half) if side == "left" else (target.x + rest, target.x)
+    changed = {
+        block.id: _at(block, x=own_x, w=half, y=target.y, h=target.h),
+        target.id: _at(target, x=other_x, w=rest),
+    }
+    return packed([changed.get(each.id, each) for each in blocks], changed)
+
+
+def _row_of(blocks: Sequence[Block], target: Block) -> tuple[int, int]:
+    """From which row to before which all stand that stand beside a block, or beside one of those, and so on."""
+    top, bottom = target.y, target.y + target.h
+    while True:
+        beside = [block for block in blocks if block.y < bottom and top < block.y + block.h]
+        reach = min(block.y for block in beside), max(block.y + block.h for block in beside)
+        if reach == (top, bottom):
+            return reach
+        top, bottom = reach
+
+
+def _inserted(blocks: Sequence[Block], block: Block, goes_down: Callable[[Block], bool]) -> tuple[Block, ...]:
+    """With a block in its place, and those that go down moved by its height."""
+    others = [_at(each, y=min(each.y + block.h, LOWEST)) if goes_down(each) else each for each in blocks]
+    return packed([block if each.id == block.id else each for each in others], [block.id])
+
+
+def evened(blocks: Sequence[Block], block_id: str) -> tuple[Block, ...]:
+    """With the blocks that begin on a block's row as wide as one another, from the left edge to the right one, and as
+    high as the highest of them. What there is no column for stays as it is."""
+    row = sorted((each for each in blocks if each.y == _named(blocks, block_id).y), key=lambda each: each.x)
+    if len(row) > COLUMNS:
+        return packed(blocks)
+    ends = [round(COLUMNS * place / len(row)) for place in range(len(row) + 1)]
+    height = max(each.h for each in row)
+    changed = {
+        each.id: _at(each, x=start, w=end - start, h=height)
+        for each, (start, end) in zip(row, pairwise(ends), strict=True)
+    }
+    return packed([changed.get(each.id, each) for each in blocks], changed)
+
+
+def traded(blocks: Sequence[Block], block_id: str, other_id: str) -> tuple[Block, ...]:
+    """With two blocks of one width that stand right above one another in each other's places; others as they are."""
+    one, other = _named(blocks, block_id), _named(blocks, other_id)
+    upper, lower = (one, other) if one.y < other.y else (other, one)
+    changed = {lower.id: _at(lower, y=upper.y), upper.id: _at(upper, y=upper.y + lower.h)}
+    return packed([changed.get(each.id, each) for each in blocks])
+
+
+def neighbour(blocks: Sequence[Block], block_id: str, down: bool) -> Block | None:
+    """The block of the same width that stands right below another one, or right above it."""
+    block = _named(blocks, block_id)
+    touching = [each for each in blocks if (each.x, each.w) == (block.x, block.w) and each.id != block_id]
+    if down:
+        return next((each for each in touching if each.y == block.y + block.h), None)
+    return next((each for each in touching if each.y + each.h == block.y), None)
+
+
+def bottom(blocks: Iterable[Block]) -> int:
+    """The row below all blocks."""
+    return max((block.y + block.h for block in blocks), default=0)
+
+
+def stacked(blocks: Sequence[Block]) -> tuple[Block, ...]:
+    """The blocks below one another over the full width, in reading order, as a narrow screen has them."""
+    row, placed = 0, {}
+    for block in sorted(blocks, key=lambda each: (each.y, each.x)):
+        placed[block.id] = _at(block, x=0, w=COLUMNS, y=row)
+        row += block.h
+    return tuple(placed[block.id] for block in blocks)
+
+
+def _with(blocks: Sequence[Block], block_id: str, change: Callable[[Block], Block]) -> list[Block]:
+    _named(blocks, block_id)
+    return [change(each) if each.id == block_id else each for each in blocks]
+
+
+def _named(blocks: Sequence[Block], block_id: str) -> Block:
+    """Raises KeyError for a block that is not there."""
+    found = next((block for block in blocks if block.id == block_id), None)
+    if found is None:
+        raise KeyError(block_id)
+    return found
