@@ -19,9 +19,10 @@ function editor() {
   const start = sent("start");
   const names = start.charts;
   let grid;
-  let busy = false; // true while the grid is filled from the definition
+
   let openControl = null;
   let sending = Promise.resolve(true);
+  let editing = Promise.resolve(true);
 
   return {
     status: "",
@@ -52,9 +53,12 @@ function editor() {
         },
         this.$refs.grid,
       );
-      grid.on("change", () => {
-        if (!busy) this.readPlaces();
-      });
+      grid.on("dragstop", (_event, { gridstackNode: { id, x, y } }) =>
+        this.edit({ edit: "move_block", block: id, x, y }),
+      );
+      grid.on("resizestop", (_event, { gridstackNode: { id, w, h } }) =>
+        this.edit({ edit: "size_block", block: id, w, h }),
+      );
       document.addEventListener("veduta:theme", () => this.fill());
       document.addEventListener("click", (event) => {
         if (!near(event, ".popover, [data-control], dialog")) this.popoverOpen = false;
@@ -72,11 +76,29 @@ function editor() {
       return this.definition.blocks.find((block) => block.id === id);
     },
 
+    /**
+     * Has the server make an edit, after those before it. Resolves to whether it could be made.
+     * @param {Record<string, any>} change
+     */
+    edit(change) {
+      editing = editing.then(() => this.make(change));
+      return editing;
+    },
+    async make(change) {
+      try {
+        const { definition } = await post(`${this.base}change/`, { definition: this.definition, change });
+        this.take({ definition });
+        return true;
+      } catch (error) {
+        failed(error);
+        this.fill(); // what was dragged goes back
+        return false;
+      }
+    },
     // Takes a new state of the dashboard: history, draft, screen.
     take(changes, redraw = true) {
       const state = { ...this.history.now, ...changes };
-      if (!this.history.push(state)) return;
-      this.changed();
+      if (this.history.push(state)) this.changed();
       if (redraw) this.fill();
     },
     changed() {
@@ -84,9 +106,6 @@ function editor() {
       this.status = "saving…";
       this.buttons();
       this.keep();
-    },
-    withBlocks(blocks) {
-      return { definition: { ...this.definition, blocks } };
     },
     buttons() {
       this.canUndo = this.history.past.length > 0;
@@ -135,7 +154,6 @@ function editor() {
 
     // The grid.
     async fill() {
-      busy = true;
       this.$refs.name.value = this.history.now.name;
       this.buttons();
       const wanted = new Map(this.definition.blocks.map((block) => [block.id, block]));
@@ -156,7 +174,6 @@ function editor() {
         }
       }
       grid.batchUpdate(false);
-      busy = false;
       for (const block of wanted.values()) this.fillBlock(block);
       this.showControls();
     },
@@ -228,27 +245,14 @@ function editor() {
         );
       }
     },
-    readPlaces() {
-      const places = new Map(
-        grid.getGridItems().map((element) => {
-          const { x, y, w, h } = element.gridstackNode;
-          return [element.dataset.id, { x, y, w, h }];
-        }),
-      );
-      this.take(this.withBlocks(this.definition.blocks.map((block) => ({ ...block, ...places.get(block.id) }))), false);
-    },
-
     // Blocks.
-    bottom() {
-      return Math.max(0, ...this.definition.blocks.map((block) => (block.y ?? 0) + (block.h ?? 4)));
-    },
-    add(block) {
-      const full = { id: newId(), x: 0, y: this.bottom(), w: 6, h: 5, ...block };
-      this.take(this.withBlocks([...this.definition.blocks, full]));
-      const element = this.element(full.id);
+    async add(block) {
+      const id = newId();
+      if (!(await this.edit({ edit: "add_block", id, ...block }))) return null;
+      const element = this.element(id);
       element.scrollIntoView({ block: "nearest" });
       element.focus();
-      return full.id;
+      return id;
     },
     async chooseChart() {
       const { element, closed } = dialog(template("choose-chart"), { label: "Add a chart" });
@@ -261,10 +265,11 @@ function editor() {
     },
     async addText() {
       const text = await this.askText("");
-      if (text) this.add({ kind: "text", text, h: 3 });
+      if (text) this.add({ kind: "text", text });
     },
-    addHeading() {
-      this.editHeading(this.add({ kind: "heading", text: "Heading", w: 12, h: 1 }));
+    async addHeading() {
+      const id = await this.add({ kind: "heading", text: "Heading" });
+      if (id) this.editHeading(id);
     },
     async askText(text) {
       const { element, closed } = dialog(template("edit-text"), { label: "Text" });
@@ -306,18 +311,18 @@ function editor() {
       const { id } = near(event, "[data-id]").dataset;
       if (button.dataset.act === "remove") this.remove(id);
       else if (button.dataset.act === "duplicate") this.duplicate(id);
-      else this.edit(id);
+      else this.open(id);
     },
     gridDoubleClicked(event) {
       const element = near(event, "[data-id]");
-      if (element) this.edit(element.dataset.id);
+      if (element) this.open(element.dataset.id);
     },
-    async edit(id) {
+    async open(id) {
       const block = this.blockOf(id);
       if (block.kind === "heading") this.editHeading(id);
       else if (block.kind === "text") {
         const text = await this.askText(block.text ?? "");
-        if (text !== null) this.change(id, { text });
+        if (text !== null) this.edit({ edit: "set_block", block: id, text });
       } else {
         await this.flush();
         const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", block.chart);
@@ -340,7 +345,7 @@ function editor() {
         const text = box.value.trim() || "Heading";
         this.element(id).firstElementChild._key = "";
         if (text === this.blockOf(id)?.text) this.fill();
-        else this.change(id, { text });
+        else this.edit({ edit: "set_block", block: id, text });
       };
       box.addEventListener("blur", done, { once: true });
       box.addEventListener("keydown", (event) => {
@@ -348,67 +353,33 @@ function editor() {
         if (event.key === "Enter" || event.key === "Escape") box.blur();
       });
     },
-    change(id, changes) {
-      this.take(
-        this.withBlocks(this.definition.blocks.map((block) => (block.id === id ? { ...block, ...changes } : block))),
-      );
-    },
-    remove(id) {
-      this.take(this.withBlocks(this.definition.blocks.filter((block) => block.id !== id)));
+    async remove(id) {
+      if (!(await this.edit({ edit: "remove_blocks", blocks: [id] }))) return;
       toast("The block is removed.", { label: "Undo", run: () => this.undo() });
     },
-    duplicate(id) {
-      const copy = { ...this.blockOf(id) };
-      delete copy.id;
-      delete copy.y;
-      this.add(copy);
+    async duplicate(id) {
+      const copy = newId();
+      if (await this.edit({ edit: "duplicate_blocks", copies: { [id]: copy } })) this.element(copy).focus();
     },
     gridKeys(event) {
       const element = event.target;
       if (!element.matches?.(".grid-stack-item")) return;
       const { id } = element.dataset;
-      const { x, y, w, h } = element.gridstackNode;
       const moves = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
       if (moves[event.key]) {
         event.preventDefault();
-        const [dx, dy] = moves[event.key];
-        const neighbour = dy && !event.shiftKey && this.neighbourOf(element, dy);
-        if (neighbour) return this.tradePlaces(element, neighbour);
-        const place = event.shiftKey
-          ? { w: Math.max(1, Math.min(12 - x, w + dx)), h: Math.max(1, h + dy) }
-          : { x: Math.max(0, Math.min(12 - w, x + dx)), y: Math.max(0, y + dy) };
-        grid.update(element, place);
-        if (!busy) this.readPlaces();
+        const [right, down] = moves[event.key];
+        this.edit({ edit: event.shiftKey ? "grow_block" : "step_block", block: id, right, down });
       } else if (event.key === "Delete" || event.key === "Backspace") {
         event.preventDefault();
         this.remove(id);
       } else if (event.key === "Enter") {
         event.preventDefault();
-        this.edit(id);
+        this.open(id);
       } else if (event.key.toLowerCase() === "d" && (event.ctrlKey || event.metaKey)) {
         event.preventDefault();
         this.duplicate(id);
       }
-    },
-
-    // The block of the same width that stands right above (-1) or below (1) another one.
-    neighbourOf(element, dy) {
-      const { x, y, w, h } = element.gridstackNode;
-      return grid.getGridItems().find(({ gridstackNode: other }) => {
-        const touches = dy > 0 ? other.y === y + h : other.y + other.h === y;
-        return touches && other.x === x && other.w === w;
-      });
-    },
-    tradePlaces(element, neighbour) {
-      const [one, other] = [element.gridstackNode, neighbour.gridstackNode];
-      const [upper, lower] = one.y < other.y ? [one, other] : [other, one];
-      const top = upper.y;
-      const last = { x: upper.x, y: top + lower.h };
-      grid.batchUpdate();
-      grid.update(lower.el, { x: lower.x, y: top });
-      grid.update(upper.el, last);
-      grid.batchUpdate(false);
-      if (!busy) this.readPlaces();
     },
 
     // Controls.
@@ -437,7 +408,7 @@ function editor() {
       try {
         const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
         const control = await post(`${this.base}new-control/`, { dataset, ...what });
-        this.takeControls([...this.definition.controls, control]);
+        await this.edit({ edit: "add_control", control });
       } catch (error) {
         failed(error);
       }
@@ -469,20 +440,16 @@ function editor() {
         try {
           const rows = all(place, "[data-row]").map(written);
           const set = { rows, own: none.checked };
-          this.takeControls(this.definition.controls, await post(`${this.base}colours/`, set));
+          await this.edit({ edit: "set_colours", ...(await post(`${this.base}colours/`, set)) });
           element.close();
         } catch (error) {
           failed(error);
         }
       });
     },
-    takeControls(controls, others = {}) {
-      this.take({ definition: { ...this.definition, controls, ...others } });
-      this.fill();
-    },
     controlClicked(event) {
       const { control, away } = event.target.dataset;
-      if (away) this.takeControls(this.definition.controls.filter((item) => item.id !== away));
+      if (away) this.edit({ edit: "remove_control", control: away });
       else if (control) this.showControl(control, "", event.target);
     },
     async showControl(id, find = "", anchor = null) {
@@ -505,12 +472,7 @@ function editor() {
       }
     },
     setControl(id, choice) {
-      const controls = this.definition.controls.map((control) =>
-        control.id === id
-          ? { ...control, [control.kind]: control.kind === "parameter" ? (choice ?? { set: null }) : choice }
-          : control,
-      );
-      this.takeControls(controls);
+      return this.edit({ edit: "set_control", control: id, choice });
     },
     popoverClicked(event) {
       const fill = near(event, "[data-fill]");
@@ -529,7 +491,7 @@ function editor() {
     async chooseFrom(form, typed = false) {
       const choice = chosen(form);
       if (choice === undefined) return;
-      this.setControl(form.dataset.choice, choice);
+      await this.setControl(form.dataset.choice, choice);
       if (!typed)
         await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },

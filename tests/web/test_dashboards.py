@@ -342,6 +342,21 @@ class Editing(DashboardTest):
         self.client.post(answer["undo"], headers={"X-Veduta": "1"})
         self.assertEqual(self.look("dashboard", self.dashboard.pk).status_code, 200)
 
+    def test_an_edit_answers_with_the_definition_and_keeps_nothing(self):
+        self.as_(self.analyst)
+        draft = self.dashboard.draft
+        change = {"edit": "add_block", "id": "said", "kind": "text", "text": "Hello"}
+        answer = self.ask("dashboard-change", self.dashboard.pk, data={"definition": draft, "change": change})
+        self.assertEqual([each["id"] for each in answer.json()["definition"]["blocks"]][-1], "said")
+        self.dashboard.refresh_from_db()
+        self.assertEqual(self.dashboard.draft, draft)
+        for wrong in ({"edit": "turn_over"}, {"edit": "move_block", "block": "gone", "x": 0, "y": 0}, {}):
+            refused = self.ask("dashboard-change", self.dashboard.pk, data={"definition": draft, "change": wrong})
+            self.assertEqual(refused.status_code, 422)
+        self.as_(self.explorer)
+        sent = {"definition": draft, "change": change}
+        self.assertEqual(self.ask("dashboard-change", self.dashboard.pk, data=sent).status_code, 404)
+
     def test_an_unpublished_dashboard_opens_in_the_editor(self):
         new = services.create_dashboard(self.analyst)
         self.assertRedirects(

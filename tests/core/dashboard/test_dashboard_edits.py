@@ -37,6 +37,7 @@ class Edits(unittest.TestCase):
             "move_block": ({"block": "said", "x": 6, "y": 0}, lambda d: place(d, "late") == (6, 2, 6, 4)),
             "step_block": ({"block": "said", "down": -1}, lambda d: place(d, "fares") == (0, 2, 6, 4)),
             "size_block": ({"block": "fares", "w": 3, "h": 6}, lambda d: place(d, "said") == (0, 6, 6, 2)),
+            "grow_block": ({"block": "fares", "right": -1, "down": 1}, lambda d: place(d, "fares") == (0, 0, 5, 5)),
             "put_block": (
                 {"block": "said", "target": "late", "side": "left"},
                 lambda d: (place(d, "said"), place(d, "late")) == ((6, 0, 3, 4), (9, 0, 3, 4)),

@@ -101,6 +101,17 @@ def size_block(definition: DashboardDefinition, block: Name, w: int, h: int) -> 
 
 
 @edit
+def grow_block(
+    definition: DashboardDefinition, block: Name, right: Literal[-1, 0, 1] = 0, down: Literal[-1, 0, 1] = 0
+) -> DashboardDefinition:
+    """Make a block a column wider or narrower, or a row higher or lower, as a key does."""
+    _there(definition, block)
+    now = definition.block(block)
+    assert now is not None, "it is there"
+    return _laid_out(definition, layout.sized(definition.blocks, block, now.w + right, now.h + down))
+
+
+@edit
 def put_block(definition: DashboardDefinition, block: Name, target: Name, side: Side) -> DashboardDefinition:
     """Put a block beside another one, which gives half of its place, above or below it, or on a row of its own."""
     _there(definition, block, target)

@@ -15,6 +15,7 @@ urlpatterns = [
     path("<uuid:pk>/controls/<slug:control_id>/", views.control, name="dashboard-control"),
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", views.edit, name="dashboard-edit"),
+    path("<uuid:pk>/change/", views.change, name="dashboard-change"),
     path("<uuid:pk>/draft/", views.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", views.copy_draft, name="dashboard-draft-copy"),
     path("<uuid:pk>/publish/", views.publish, name="dashboard-publish"),

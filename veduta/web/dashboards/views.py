@@ -28,6 +28,7 @@ from veduta.core.dashboard.definition import (
     load_dashboard,
     load_state,
 )
+from veduta.core.dashboard.edits import apply_edit
 from veduta.core.dashboard.following import Choice, choice_of
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -100,6 +101,13 @@ class DraftSent(Sent):
     name: Line = ""
     revision: Whole = 0
     overwrite: Flag = False
+
+
+class Change(Sent):
+    """An edit of a draft as it stands on the page."""
+
+    definition: Object
+    change: Object
 
 
 class ColourRow(Sent):
@@ -509,6 +517,16 @@ def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
         raise VedutaError("That dataset does not exist any more.")
     made = services.control_for(dataset, wanted.field, wanted.parameter)
     return JsonResponse(made.model_dump(mode="json"))
+
+
+@require_POST
+@builders_only
+def change(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """A draft after an edit; nothing is kept yet."""
+    find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, Change)
+    changed = apply_edit(load_dashboard(asked.definition), asked.change)
+    return JsonResponse({"definition": changed.model_dump(mode="json")})
 
 
 @require_POST
