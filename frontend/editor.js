@@ -33,8 +33,11 @@ function editor() {
 
     init() {
       offer((event) => {
-        const tools = all(near(event, ".grid-stack-item") ?? document.createElement("div"), "[data-act]");
-        return tools.map((tool) => ({ label: tool.textContent, run: () => tool.click() }));
+        const item = near(event, ".grid-stack-item");
+        if (!item) return null;
+        const even = () => this.edit({ edit: "even_row", block: item.dataset.id });
+        const tools = all(item, "[data-act]").map((tool) => ({ label: tool.textContent, run: () => tool.click() }));
+        return [...tools, { label: "Make its row even", run: even }];
       });
       this.base = this.$root.dataset.base;
       this.history = new History(start.id, { definition: start.definition, name: start.name });
