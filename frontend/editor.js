@@ -19,10 +19,10 @@ function editor() {
   const start = sent("start");
   const names = start.charts;
   let grid;
-
   let openControl = null;
   let sending = Promise.resolve(true);
   let editing = Promise.resolve(true);
+  let waiting = 0; // edits that are not made yet
 
   return {
     status: "",
@@ -67,7 +67,7 @@ function editor() {
         if (!near(event, ".popover, [data-control], dialog")) this.popoverOpen = false;
       });
       addEventListener("beforeunload", (event) => {
-        if (this.unsent) event.preventDefault();
+        if (this.unsent || waiting) event.preventDefault();
       });
       this.fill();
     },
@@ -84,7 +84,14 @@ function editor() {
      * @param {Record<string, any>} change
      */
     edit(change) {
-      editing = editing.then(() => this.make(change));
+      return this.inTurn(() => this.make(change));
+    },
+    // Does something once the edits before it are made: what it changes, or sends, is what they have left.
+    inTurn(act) {
+      waiting += 1;
+      editing = editing.then(act).finally(() => {
+        waiting -= 1;
+      });
       return editing;
     },
     async make(change) {
@@ -327,6 +334,7 @@ function editor() {
         const text = await this.askText(block.text ?? "");
         if (text !== null) this.edit({ edit: "set_block", block: id, text });
       } else {
+        await editing;
         await this.flush();
         const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", block.chart);
         location.href = address;
@@ -507,16 +515,15 @@ function editor() {
 
     // History, name, publishing.
     undo() {
-      if (this.history.undo()) {
-        this.changed();
-        this.fill();
-      }
+      return this.inTurn(() => this.step(this.history.undo()));
     },
     redo() {
-      if (this.history.redo()) {
-        this.changed();
-        this.fill();
-      }
+      return this.inTurn(() => this.step(this.history.redo()));
+    },
+    step(state) {
+      if (!state) return;
+      this.changed();
+      this.fill();
     },
     keys(event) {
       if (event.key === "Escape") this.popoverOpen = false;
@@ -524,6 +531,7 @@ function editor() {
     },
     async saveNow() {
       try {
+        await editing;
         if (await this.flush()) toast("The draft is saved.", null, 2500);
       } catch (error) {
         failed(error);
@@ -537,6 +545,7 @@ function editor() {
     },
     async publish() {
       try {
+        await editing;
         if (!(await this.flush())) return;
         location.href = (await post(`${this.base}publish/`)).address;
       } catch (error) {

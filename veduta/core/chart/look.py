@@ -283,7 +283,8 @@ class Sheet:
 
 @dataclass(frozen=True)
 class DrawnPart:
-    """A part that a drawing has: what it is called, and for an axis whether values stand on it, and at which side."""
+    """A part that a drawing has: what it is called, whether values stand on it, such as on an axis or a legend of
+    shades, and at which side an axis is."""
 
     name: PartName
     title: str

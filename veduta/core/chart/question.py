@@ -185,7 +185,7 @@ def picture_of(
 ) -> Picture:
     """A result with all that its kind of drawing needs to draw it."""
     language = definition.look.whole.language
-    result, beside = in_language(result, language), kind.beside(definition, model, extra)
+    beside = kind.beside(definition, model, extra)
     ends = list(accumulate(map(len, (kind.unseen(definition), _compared(definition), _told(definition)))))
     own, compared, told, tested = (result.unseen[a:b] for a, b in pairwise([0, *ends, None]))
     numbers = _numbers_set(definition, model)

@@ -46,10 +46,12 @@ def _laid_out(definition: DashboardDefinition, blocks: Sequence[Block]) -> Dashb
     return definition.model_copy(update={"blocks": tuple(blocks)})
 
 
-def _there(definition: DashboardDefinition, *names: str) -> None:
-    """Raises DefinitionProblem if one of the blocks is gone."""
-    if any(definition.block(name) is None for name in names):
+def _block(definition: DashboardDefinition, name: str) -> Block:
+    """Raises DefinitionProblem for a block that is gone."""
+    block = definition.block(name)
+    if block is None:
         raise DefinitionProblem("That block is not there any more.", hint="Undo, or load the page again.")
+    return block
 
 
 @edit
@@ -68,14 +70,14 @@ def add_block(
     blocks = (*definition.blocks, block)
     if not target:
         return _laid_out(definition, layout.packed(blocks))
-    _there(definition, target)
+    _block(definition, target)
     return _laid_out(definition, layout.put(blocks, id, target, side))
 
 
 @edit
 def move_block(definition: DashboardDefinition, block: Name, x: int, y: int) -> DashboardDefinition:
     """Move a block to a place; what stands there makes room below it."""
-    _there(definition, block)
+    _block(definition, block)
     return _laid_out(definition, layout.moved(definition.blocks, block, x, y))
 
 
@@ -84,19 +86,17 @@ def step_block(
     definition: DashboardDefinition, block: Name, right: Literal[-1, 0, 1] = 0, down: Literal[-1, 0, 1] = 0
 ) -> DashboardDefinition:
     """Move a block a column or a row further, as a key does; up and down it trades places with one of its width."""
-    _there(definition, block)
+    now = _block(definition, block)
     other = layout.neighbour(definition.blocks, block, down > 0) if down else None
     if other:
         return _laid_out(definition, layout.traded(definition.blocks, block, other.id))
-    now = definition.block(block)
-    assert now is not None, "it is there"
     return _laid_out(definition, layout.moved(definition.blocks, block, now.x + right, now.y + down))
 
 
 @edit
 def size_block(definition: DashboardDefinition, block: Name, w: int, h: int) -> DashboardDefinition:
     """Make a block so many columns wide and so many rows high."""
-    _there(definition, block)
+    _block(definition, block)
     return _laid_out(definition, layout.sized(definition.blocks, block, w, h))
 
 
@@ -105,23 +105,22 @@ def grow_block(
     definition: DashboardDefinition, block: Name, right: Literal[-1, 0, 1] = 0, down: Literal[-1, 0, 1] = 0
 ) -> DashboardDefinition:
     """Make a block a column wider or narrower, or a row higher or lower, as a key does."""
-    _there(definition, block)
-    now = definition.block(block)
-    assert now is not None, "it is there"
+    now = _block(definition, block)
     return _laid_out(definition, layout.sized(definition.blocks, block, now.w + right, now.h + down))
 
 
 @edit
 def put_block(definition: DashboardDefinition, block: Name, target: Name, side: Side) -> DashboardDefinition:
     """Put a block beside another one, which gives half of its place, above or below it, or on a row of its own."""
-    _there(definition, block, target)
+    _block(definition, block)
+    _block(definition, target)
     return _laid_out(definition, layout.put(definition.blocks, block, target, side))
 
 
 @edit
 def even_row(definition: DashboardDefinition, block: Name) -> DashboardDefinition:
     """Make all blocks of a row as wide and as high as one another."""
-    _there(definition, block)
+    _block(definition, block)
     return _laid_out(definition, layout.evened(definition.blocks, block))
 
 
@@ -133,7 +132,7 @@ def set_block(
     title: Annotated[str, Attribute(max_length=300)] | None = None,
 ) -> DashboardDefinition:
     """What a block says; None stays as it is."""
-    _there(definition, block)
+    _block(definition, block)
     said = {name: words for name, words in (("text", text), ("title", title)) if words is not None}
     blocks = [each.model_copy(update=said) if each.id == block else each for each in definition.blocks]
     return _laid_out(definition, blocks)
@@ -142,16 +141,16 @@ def set_block(
 @edit
 def remove_blocks(definition: DashboardDefinition, blocks: Names) -> DashboardDefinition:
     """Take blocks away; those below them close up."""
-    _there(definition, *blocks)
+    for block in blocks:
+        _block(definition, block)
     return _laid_out(definition, layout.packed([each for each in definition.blocks if each.id not in blocks]))
 
 
 @edit
 def duplicate_blocks(definition: DashboardDefinition, copies: dict[Name, Name]) -> DashboardDefinition:
     """Copy blocks, each to a new one by its name, below all others and as they stand to one another."""
-    _there(definition, *copies)
+    copied = [_block(definition, name) for name in copies]
     bottom = layout.bottom(definition.blocks)
-    copied = [each for each in definition.blocks if each.id in copies]
     top = min((each.y for each in copied), default=0)
     made = [each.model_copy(update={"id": copies[each.id], "y": bottom + each.y - top}) for each in copied]
     return _laid_out(definition, layout.packed((*definition.blocks, *made)))

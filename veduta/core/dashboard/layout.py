@@ -75,10 +75,9 @@ def put(blocks: Sequence[Block], block_id: str, target_id: str, side: Side) -> t
     if side in ("left", "right") and target.w > 1:
         return _beside(blocks, block, target, side)
     if side in ("row_above", "row_below"):
-        top, bottom = _row_of([each for each in blocks if each.id != block_id], target)
-        place = {"x": 0, "w": COLUMNS, "y": top if side == "row_above" else bottom}
-        below = top if side == "row_above" else bottom
-        return _inserted(blocks, _at(block, **place), lambda other: other.y >= below)
+        top, end = _row_of([each for each in blocks if each.id != block_id], target)
+        row = top if side == "row_above" else end
+        return _inserted(blocks, _at(block, x=0, w=COLUMNS, y=row))
     y = target.y if side == "above" else target.y + target.h
     place = {"x": target.x, "w": target.w, "y": min(y, LOWEST)}
     return packed(_with(blocks, block_id, lambda each: _at(each, **place)), [block_id])
@@ -106,9 +105,9 @@ def _row_of(blocks: Sequence[Block], target: Block) -> tuple[int, int]:
         top, bottom = reach
 
 
-def _inserted(blocks: Sequence[Block], block: Block, goes_down: Callable[[Block], bool]) -> tuple[Block, ...]:
-    """With a block in its place, and those that go down moved by its height."""
-    others = [_at(each, y=min(each.y + block.h, LOWEST)) if goes_down(each) else each for each in blocks]
+def _inserted(blocks: Sequence[Block], block: Block) -> tuple[Block, ...]:
+    """With a block in its place, and those from its row on moved down by its height."""
+    others = [_at(each, y=min(each.y + block.h, LOWEST)) if each.y >= block.y else each for each in blocks]
     return packed([block if each.id == block.id else each for each in others], [block.id])
 
 

@@ -58,10 +58,8 @@ PICKS: dict[str, list[tuple[str, str, list[tuple[Any, str]]]]] = {
         ("size", "Letters", [("small", "Small"), ("", "Usual"), ("large", "Large")]),
         ("hidden", "On dashboards the title is", [(False, "Shown"), (True, "Hidden")]),
     ],
-    "legend": [
-        ("place", "Place", [("", "As usual"), *PLACES]),
-        ("order", "Order", [("", "As drawn"), ("reversed", "The other way round"), ("names", "By name")]),
-    ],
+    "legend": [("place", "Place", [("", "As usual"), *PLACES])],
+    "entries": [("order", "Order", [("", "As drawn"), ("reversed", "The other way round"), ("names", "By name")])],
     "table": [
         ("numbered", "Rows", [(False, "As they are"), (True, "Numbered")]),
         ("held", "The first column", [(False, "Scrolls"), (True, "Is held")]),
@@ -86,7 +84,7 @@ PATTERNS: tuple[str, str, list[tuple[Any, str]]] = (
 BOXES: dict[str, list[tuple[str, str]]] = {
     "values": [("low", "From"), ("high", "to"), ("ticks", "About so many marks")],
     "names": [("letters", "Letters at most"), ("every", "Every so manieth")],
-    "legend": [("most", "Entries at most; the last counts those left")],
+    "entries": [("most", "Entries at most; the last counts those left")],
 }
 COLOURS: dict[PartName, list[tuple[str, str]]] = {
     "whole": [("ground", "Ground"), ("border", "Line round it")],
@@ -161,8 +159,11 @@ def look_context(opened: Opened) -> dict[str, Any]:
     now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
     kinds: list[str] = [way if way in BOXES else "values", "axis"] if is_axis else [name]
-    if name == "along" and definition.groups and definition.groups[0].is_time_axis:
+    if name == "along" and _has_lines_in_time(definition, model):
         kinds.insert(1, "times")
+    has_entries = name == "legend" and way == "names"
+    if has_entries:
+        kinds.append("entries")
     differing = now.model_dump(exclude_defaults=True)
     return {
         "heading": HEADINGS[name],
@@ -175,7 +176,7 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "title": now.title if is_axis else None,
         "without_title": _edit(name, title=""),
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]]
-        + [_pick("whole", definition.look.whole, *PATTERNS)] * (name == "legend"),
+        + [_pick("whole", definition.look.whole, *PATTERNS)] * has_entries,
         "colours": [(key, label, getattr(now, key)) for key, label in COLOURS.get(name, ())],
         "which": _which_labels(definition, model) if name == "labels" else None,
         "languages": list(LANGUAGES.items()) if name == "whole" else [],
@@ -188,6 +189,13 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "boxes": [(key, label, getattr(now, key)) for kind in kinds for key, label in BOXES.get(kind, ())],
         "as_usual": _edit(name, **dict.fromkeys(differing)) if differing else None,
     }
+
+
+def _has_lines_in_time(definition: ChartDefinition, model: Model) -> bool:
+    """Whether lines go along time, which may have gaps."""
+    layers = choose_kind(definition, model)[0].layers(definition)
+    is_in_time = bool(definition.groups) and definition.groups[0].is_time_axis
+    return is_in_time and any(layer.how in ("line", "step") for layer in layers)
 
 
 def _which_labels(definition: ChartDefinition, model: Model) -> SettingInput | None:

@@ -44,7 +44,8 @@ def parts_of(drawing: Drawing, has_labels: bool = False) -> list[DrawnPart]:
         if part not in found:
             found[part] = _axis_part(part, channel, drawing)
     parts = [found[name] for name in ("value", "second", "along") if name in found]
-    legends = [DrawnPart("legend", "Legend")] if any(True for _ in _legends(drawing.spec)) else []
+    types = [encoding[name].get("type") for encoding, name in _legends(drawing.spec)]
+    legends = [DrawnPart("legend", "Legend", of_values="nominal" not in types)] if types else []
     entries = entries_of(drawing)
     series = [DrawnPart("series", "Marks" if entries == [ONLY] else "Series")] if entries else []
     has_labels = has_labels or any(_is_label(unit) for unit in units(drawing.spec))
