@@ -1,0 +1,327 @@
+"""Dashboards as they are made: the editor, its edits, drafts, versions and who they are shared with."""
+
+from __future__ import annotations
+
+import logging
+import uuid
+from typing import Annotated, Any
+
+from django.contrib import messages
+from django.contrib.auth.models import Group
+from django.http import Http404, HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.template.loader import render_to_string
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import BeforeValidator
+
+from veduta.core.chart.value_colours import lists_of
+from veduta.core.dashboard.definition import (
+    DashboardDefinition,
+    load_dashboard,
+)
+from veduta.core.dashboard.edits import apply_edit
+from veduta.core.data.fields import Kind
+from veduta.core.errors import VedutaError
+from veduta.web.accounts.access import Request, builders_only, signed_in
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
+from veduta.web.common.markdown import to_html
+from veduta.web.common.requests import (
+    Flag,
+    Line,
+    Maybe,
+    Object,
+    Sent,
+    Text,
+    Whole,
+    filled_in,
+    rows_of,
+    sent,
+    wants_json,
+)
+from veduta.web.common.revisions import Conflict
+from veduta.web.dashboards import services
+from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import model_of
+
+logger = logging.getLogger("veduta.dashboards")
+
+
+class DraftSent(Sent):
+    """A draft as it stands on the page."""
+
+    definition: Object
+    name: Line = ""
+    revision: Whole = 0
+    overwrite: Flag = False
+
+
+class Change(Sent):
+    """An edit of a draft as it stands on the page."""
+
+    definition: Object
+    change: Object
+
+
+class ColourRow(Sent):
+    """A field, a value and its colour; fields and values of several with · between them."""
+
+    fields: Line = ""
+    values: Line = ""
+    colour: Line = ""
+
+
+class ColoursSent(Sent):
+    rows: Annotated[list[ColourRow], BeforeValidator(rows_of)] = []
+    own: Flag = False
+
+
+class ControlSent(Sent):
+    dataset: Maybe = None
+    field: Line = ""
+    parameter: Line = ""
+
+
+class Placed(Sent):
+    chart: Maybe = None
+
+
+class Markdown(Sent):
+    text: Text = ""
+
+
+class Named(Sent):
+    name: Line = ""
+
+
+class BroughtBack(Sent):
+    what: Line = "draft"
+
+
+class Grant(Sent):
+    who: Line = ""
+    level: Line = ""
+    download: Flag = False
+
+
+@require_POST
+@builders_only
+def new_dashboard(request: Request) -> HttpResponse:
+    dashboard = services.create_dashboard(request.user, filled_in(request, Named).name)
+    if wants_json(request):
+        return JsonResponse({"id": str(dashboard.pk)})
+    return redirect("dashboard-edit", dashboard.pk)
+
+
+@require_GET
+@builders_only
+def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    definition = dashboard.load_draft()
+    datasets: list[dict[str, Any]] = []
+    for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
+        datasets.append(
+            {
+                "dataset": dataset,
+                "fields": [field for field in model_of(dataset).schema.visible if not _is_measure(field)],
+                "parameters": model_of(dataset).definition.parameters,
+            }
+        )
+    context = {
+        "dashboard": dashboard,
+        "start": {
+            "id": str(pk),
+            "name": dashboard.name,
+            "revision": dashboard.revision,
+            "definition": definition.model_dump(mode="json"),
+            "published": dashboard.published.number if dashboard.published else None,
+            "charts": _chart_names(definition),
+        },
+        "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
+        "datasets": datasets,
+        "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
+        "versions": dashboard.publications.select_related("published_by")[:50],
+    }
+    return render(request, "dashboards/edit.html", context)
+
+
+def _is_measure(field) -> bool:
+    return field.role == "measure" or field.kind is Kind.DECIMAL
+
+
+def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
+    charts = Chart.objects.filter(pk__in=[b.chart for b in definition.blocks if b.chart])
+    return {str(chart.pk): str(chart) for chart in charts}
+
+
+@require_POST
+@builders_only
+def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
+    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
+    definition = load_dashboard(draft.definition)
+    try:
+        saved = services.save_draft(request.user, dashboard, definition, draft.name, draft.revision, draft.overwrite)
+    except Conflict as conflict:
+        now = Dashboard.objects.get(pk=pk)
+        mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}
+        context = {
+            "message": str(conflict),
+            "only_mine": len(mine - theirs),
+            "only_theirs": len(theirs - mine),
+            "both": len(mine & theirs),
+        }
+        return JsonResponse(
+            {
+                "conflict": render_to_string("dashboards/conflict.html", context),
+                "theirs": {
+                    "definition": now.load_draft().model_dump(mode="json"),
+                    "name": now.name,
+                    "revision": now.revision,
+                },
+            },
+            status=409,
+        )
+    return JsonResponse({"revision": saved.revision, "at": f"{timezone.localtime(saved.updated_at):%H:%M}"})
+
+
+@require_POST
+@builders_only
+def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
+    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
+    new = services.copy_draft(request.user, dashboard, load_dashboard(draft.definition), draft.name)
+    return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
+
+
+@require_POST
+@builders_only
+def publish(request: Request, pk: uuid.UUID) -> JsonResponse:
+    publication = services.publish(request.user, find_dashboard(request.user, pk, edit=True))
+    messages.success(request, f"Version {publication.number} is published.")
+    return JsonResponse({"address": reverse("dashboard", args=[pk])})
+
+
+@require_POST
+@builders_only
+def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    what = filled_in(request, BroughtBack).what
+    services.bring_back(request.user, dashboard, number, what)
+    messages.success(request, f"Version {number} is {'published again' if what == 'published' else 'the draft now'}.")
+    return redirect("dashboard" if what == "published" else "dashboard-edit", pk)
+
+
+@require_POST
+@builders_only
+def place(request: Request, pk: uuid.UUID) -> JsonResponse:
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    chart = Chart.objects.filter(pk=sent(request, Placed).chart, deleted_at=None).first()
+    if chart is None:
+        raise VedutaError("That chart does not exist any more.")
+    services.place_chart(request.user, dashboard, chart)
+    return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
+
+
+@require_GET
+@builders_only
+def choices(request: Request) -> HttpResponse:
+    """The dashboards a chart can be placed on."""
+    editable = [d for d in dashboards_for(request.user) if may_edit(request.user, d)]
+    return render(request, "dashboards/choices.html", {"dashboards": editable})
+
+
+@require_POST
+@builders_only
+def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
+    find_dashboard(request.user, pk, edit=True)
+    wanted = sent(request, ControlSent)
+    dataset = Dataset.objects.filter(pk=wanted.dataset, deleted_at=None).first()
+    if dataset is None:
+        raise VedutaError("That dataset does not exist any more.")
+    made = services.control_for(dataset, wanted.field, wanted.parameter)
+    return JsonResponse(made.model_dump(mode="json"))
+
+
+@require_POST
+@builders_only
+def change(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """A draft after an edit; nothing is kept yet."""
+    find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, Change)
+    changed = apply_edit(load_dashboard(asked.definition), asked.change)
+    return JsonResponse({"definition": changed.model_dump(mode="json")})
+
+
+@require_POST
+@builders_only
+def colours(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Colours of values as they are written in the editor, for its definition."""
+    find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, ColoursSent)
+    lists = lists_of((row.fields, row.values, row.colour) for row in asked.rows)
+    return JsonResponse({"colours": [each.model_dump(mode="json") for each in lists], "own_colours": asked.own})
+
+
+@require_POST
+@builders_only
+def text(request: Request) -> JsonResponse:
+    """Markdown as safe HTML, for the editor's preview."""
+    return JsonResponse({"html": to_html(sent(request, Markdown).text[:20_000])})
+
+
+@require_POST
+@builders_only
+def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    return redirect("dashboard-edit", services.duplicate_dashboard(request.user, dashboard).pk)
+
+
+@require_POST
+@builders_only
+def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    services.delete_dashboard(request.user, dashboard)
+    return JsonResponse({"message": f"“{dashboard.name}” is deleted.", "undo": reverse("dashboard-restore", args=[pk])})
+
+
+@require_POST
+@builders_only
+def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
+    dashboard = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
+    if dashboard is None or not may_edit(request.user, dashboard):
+        raise Http404
+    services.restore_dashboard(request.user, dashboard)
+    return JsonResponse({"message": f"“{dashboard.name}” is back."})
+
+
+@signed_in
+def share(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """Who may see or edit the dashboard."""
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    if request.method == "POST":
+        given = filled_in(request, Grant)
+        try:
+            name = services.grant(request.user, dashboard, given.who, given.level, given.download)
+        except VedutaError as problem:
+            messages.error(request, str(problem))
+        else:
+            said = {
+                "view": "may view this dashboard",
+                "edit": "may edit this dashboard",
+                "": "may not see this dashboard any more",
+            }
+            messages.success(request, f"{name} {said[given.level]}.")
+        return redirect("dashboard-share", pk)
+    granted = grants(dashboard)
+    keys = {grant["key"] for grant in granted}
+    people = [
+        p
+        for p in User.objects.filter(is_active=True).exclude(pk=dashboard.created_by_id).order_by("username")
+        if f"person-{p.pk}" not in keys
+    ]
+    groups = [g for g in Group.objects.order_by("name") if f"group-{g.pk}" not in keys]
+    context = {"dashboard": dashboard, "grants": granted, "people": people, "groups": groups}
+    return render(request, "dashboards/share.html", context)
