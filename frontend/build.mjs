@@ -11,7 +11,6 @@ for (const part of ["latin", "latin-ext"]) {
   const font = `archivo-${part}-standard-normal.woff2`;
   cpSync(`node_modules/@fontsource-variable/archivo/files/${font}`, `${out}/files/${font}`);
 }
-cpSync("node_modules/gridstack/dist/gridstack.min.css", `${out}/gridstack.css`);
 
 // Which parts each page's script needs, so that the page can ask for all of them at once.
 /** @type {esbuild.Plugin} */

@@ -73,6 +73,7 @@ export function dashboard() {
       const text = this.stateText();
       if (text && text === kept.text) query.set("k", kept.key);
       else if (text) query.set("v", text);
+      if (start.page) query.set("page", start.page);
       if (start.version) query.set("version", start.version);
       for (const [name, value] of Object.entries(more)) query.set(name, value);
       return query.size ? `?${query}` : "";
@@ -106,6 +107,7 @@ export function dashboard() {
           const came = performance.now();
           times.requests = came - times.began;
           if (line.trail !== undefined) updateContent(this.$refs.trail, line.trail);
+          else if (line.control) document.querySelector(`#block-${line.control}`).innerHTML = line.html;
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
           times.drawing += performance.now() - came;
         }
@@ -190,6 +192,25 @@ export function dashboard() {
       this.go({ selections: marks.length ? [...others, { block: id, mode, points: marks }] : others });
     },
 
+    // Pages: each is come to with what narrows this one.
+    pageClicked(event) {
+      const page = near(event, "[data-page]");
+      if (!page || event.ctrlKey || event.metaKey || event.shiftKey) return;
+      event.preventDefault();
+      this.goToPage(page.dataset.page);
+    },
+    goToPage(page) {
+      location.href = location.pathname + this.query({ page });
+    },
+    pageKeys(event) {
+      const step = { PageDown: 1, PageUp: -1 }[event.key];
+      if (!step || !event.altKey || !this.$refs.pages) return;
+      event.preventDefault();
+      const pages = all(this.$refs.pages, "[data-page]");
+      const next = pages[pages.findIndex((page) => page.hasAttribute("aria-current")) + step];
+      if (next) this.goToPage(next.dataset.page);
+    },
+
     // The trail.
     trailClicked(event) {
       const button = near(event, "button");
@@ -219,7 +240,7 @@ export function dashboard() {
           await shown(this.$refs.popover);
           placeUnder(
             this.$refs.popover,
-            this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail,
+            button ?? this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail,
           );
           focusFirst(this.$refs.popover);
         }
@@ -267,6 +288,8 @@ export function dashboard() {
 
     // Rows behind, and blocks as tables.
     boardClicked(event) {
+      const control = near(event, "[data-control]");
+      if (control) return this.openControl(control.dataset.control, "", control);
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
       const column = columnsAsked(event);

@@ -1,71 +1,61 @@
-// The dashboard editor: blocks on a grid, placed with the mouse or the keyboard.
+// The dashboard editor. The server makes every edit; this sends them, keeps their history and shows what comes back.
 import Alpine from "@alpinejs/csp";
-import { GridStack } from "gridstack";
+import { board } from "./editing/board.js";
+import { choosing } from "./editing/choosing.js";
+import { controls } from "./editing/controls.js";
+import { watchDragging } from "./editing/dragging.js";
+import { filling } from "./editing/filling.js";
+import { pages } from "./editing/pages.js";
+import { texts } from "./editing/texts.js";
 import { offer } from "./lib/context.js";
-import { all, made, near, sent } from "./lib/dom.js";
-import { draw, showNotes, showTexts } from "./lib/draw.js";
+import { near, sent } from "./lib/dom.js";
 import { History } from "./lib/history.js";
+import { post } from "./lib/http.js";
+import { newId } from "./lib/ids.js";
 import { shortcuts } from "./lib/keys.js";
-import { getHtml, getJson, post } from "./lib/http.js";
-import { chosen, filledForm, isTyped } from "./lib/forms.js";
-import { debounce, dialog, failed, toast, whenReachable } from "./lib/page.js";
-import { moveByArrows, placeUnder, shown } from "./lib/popover.js";
-import { updateContent } from "./lib/update.js";
-
-const newId = () => Array.from(crypto.getRandomValues(new Uint8Array(6)), (byte) => (byte % 36).toString(36)).join("");
-const template = (id) => document.getElementById(id).innerHTML;
+import { debounce, dialog, failed, openDialog, toast, whenReachable } from "./lib/page.js";
 
 function editor() {
   const start = sent("start");
-  const names = start.charts;
-  let grid;
-  let openControl = null;
   let sending = Promise.resolve(true);
   let editing = Promise.resolve(true);
   let waiting = 0; // edits that are not made yet
 
   return {
+    ...board(),
+    ...choosing(),
+    ...controls(),
+    ...filling(),
+    ...pages(),
+    ...texts(),
     status: "",
+    said: "", // where a block is that was moved
     canUndo: false,
     canRedo: false,
     isEmpty: false,
     popoverOpen: false,
 
     init() {
-      offer((event) => {
-        const item = near(event, ".grid-stack-item");
-        if (!item) return null;
-        const even = () => this.edit({ edit: "even_row", block: item.dataset.id });
-        const tools = all(item, "[data-act]").map((tool) => ({ label: tool.textContent, run: () => tool.click() }));
-        return [...tools, { label: "Make its row even", run: even }];
-      });
+      offer((event) => this.offered(event));
+      offer((event) => this.offeredForPage(event));
       this.base = this.$root.dataset.base;
       this.history = new History(start.id, { definition: start.definition, name: start.name });
       this.revision = start.revision;
       this.status = start.published ? `version ${start.published} is published` : "not published yet";
       this.keep = debounce(() => this.flush(), 400);
-      this.typed = debounce((/** @type {any} */ target) => this.showControl(openControl, target.value), 250);
-      grid = GridStack.init(
-        {
-          column: 12,
-          cellHeight: 56,
-          margin: 0,
-          handle: ".block-handle",
-          animate: false,
-          columnOpts: { breakpoints: [] },
-        },
-        this.$refs.grid,
-      );
-      grid.on("dragstop", (_event, { gridstackNode: { id, x, y } }) =>
-        this.edit({ edit: "move_block", block: id, x, y }),
-      );
-      grid.on("resizestop", (_event, { gridstackNode: { id, w, h } }) =>
-        this.edit({ edit: "size_block", block: id, w, h }),
-      );
-      document.addEventListener("veduta:theme", () => this.fill());
+      this.typed = debounce((/** @type {any} */ target) => this.showControl(this.openControl, target.value), 250);
+      watchDragging(this.$refs.board, {
+        page: () => this.page,
+        block: (id) => this.blockOf(id),
+        taken: (id) => this.chosenOr(id),
+        edit: (change) => this.edit(change),
+      });
+      document.addEventListener("veduta:theme", () => this.redraw());
       document.addEventListener("click", (event) => {
         if (!near(event, ".popover, [data-control], dialog")) this.popoverOpen = false;
       });
+      document.addEventListener("copy", (event) => this.copied(event));
+      document.addEventListener("paste", (event) => this.pasted(event));
       addEventListener("beforeunload", (event) => {
         if (this.unsent || waiting) event.preventDefault();
       });
@@ -75,8 +65,8 @@ function editor() {
     get definition() {
       return this.history.now.definition;
     },
-    blockOf(id) {
-      return this.definition.blocks.find((block) => block.id === id);
+    get page() {
+      return this.definition.pages.find((page) => page.id === this.pageId) ?? this.definition.pages[0];
     },
 
     /**
@@ -96,8 +86,9 @@ function editor() {
     },
     async make(change) {
       try {
-        const { definition } = await post(`${this.base}change/`, { definition: this.definition, change });
-        this.take({ definition });
+        const { definition, said } = await post(`${this.base}change/`, { definition: this.definition, change });
+        await this.take({ definition });
+        if (/move|step|size|grow|put/.test(change.edit)) this.said = said;
         return true;
       } catch (error) {
         failed(error);
@@ -109,7 +100,7 @@ function editor() {
     take(changes, redraw = true) {
       const state = { ...this.history.now, ...changes };
       if (this.history.push(state)) this.changed();
-      if (redraw) this.fill();
+      return redraw ? this.fill() : undefined;
     },
     changed() {
       this.unsent = true;
@@ -117,10 +108,16 @@ function editor() {
       this.buttons();
       this.keep();
     },
+    showHead() {
+      this.$refs.name.value = this.history.now.name;
+      this.buttons();
+      this.showPages();
+      this.showControls();
+    },
     buttons() {
       this.canUndo = this.history.past.length > 0;
       this.canRedo = this.history.future.length > 0;
-      this.isEmpty = this.definition.blocks.length === 0;
+      this.isEmpty = this.page.blocks.length === 0;
     },
 
     // Sends what is unsent now, after what is under way; block data and publishing wait for it.
@@ -162,115 +159,28 @@ function editor() {
       return this.send(true);
     },
 
-    // The grid.
-    async fill() {
-      this.$refs.name.value = this.history.now.name;
-      this.buttons();
-      const wanted = new Map(this.definition.blocks.map((block) => [block.id, block]));
-      grid.batchUpdate();
-      for (const element of grid.getGridItems()) if (!wanted.has(element.dataset.id)) grid.removeWidget(element);
-      for (const block of wanted.values()) {
-        const place = { x: block.x ?? 0, y: block.y ?? 0, w: block.w ?? 6, h: block.h ?? 4 };
-        const there = this.element(block.id);
-        if (there) grid.update(there, place);
-        else {
-          const element = document.createElement("div");
-          element.className = "grid-stack-item";
-          element.dataset.id = block.id;
-          element.tabIndex = 0;
-          element.innerHTML = '<div class="grid-stack-item-content board-block"></div>';
-          this.$refs.grid.append(element);
-          grid.makeWidget(element, { ...place, id: block.id });
-        }
-      }
-      grid.batchUpdate(false);
-      for (const block of wanted.values()) this.fillBlock(block);
-      this.showControls();
-    },
-    element(id) {
-      return this.$refs.grid.querySelector(`[data-id="${id}"]`);
-    },
-    async fillBlock(block) {
-      const element = this.element(block.id);
-      const body = element.firstElementChild;
-      const { controls, colours, own_colours: own } = this.definition;
-      const key = JSON.stringify([block.kind, block.text, block.chart, block.title, controls, colours, own]);
-      element.setAttribute(
-        "aria-label",
-        `${block.kind}: ${block.title || block.text || names[block.chart] || ""}`.slice(0, 120),
-      );
-      if (body._key === key) return;
-      body._key = key;
-      const head = document.createElement("div");
-      head.className = "block-handle flex items-start gap-2 cursor-move";
-      const title = made("span", { className: "block-title grow" });
-      const tools = document.createElement("span");
-      tools.className = "shrink-0 flex gap-2 text-[12px]";
-      const tool = (label, act) => {
-        const button = made("button", {
-          type: "button",
-          className: "link",
-          textContent: label,
-        });
-        button.dataset.act = act;
-        tools.append(button);
-      };
-      tool("Edit", "edit");
-      tool("Duplicate", "duplicate");
-      tool("Remove", "remove");
-      head.append(title, tools);
-      const content = document.createElement("div");
-      content.className = "picture relative mt-1";
-      const note = made("div", { className: "note" });
-      body.replaceChildren(head, made("p", { className: "chart-note", hidden: true }), content, note);
-      if (block.kind === "heading") {
-        title.className += " !text-[18px]";
-        title.textContent = block.text || "Heading";
-      } else if (block.kind === "text") {
-        title.className += " muted !font-normal text-[11px]";
-        title.textContent = "Text";
-        content.className += " prose-text";
-        content.innerHTML = (await post(this.$root.dataset.text, { text: block.text ?? "" })).html;
-      } else {
-        title.textContent = block.title || names[block.chart] || "Chart";
-        await this.drawBlock(block, content, title, note);
-      }
-    },
-    async drawBlock(block, content, title, note) {
-      try {
-        await this.flush();
-        const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
-        showTexts(title, /** @type {HTMLElement} */ (content.previousElementSibling), data);
-        await draw(content, data);
-        const notes = [...data.notes];
-        if (data.not_followed.length)
-          notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
-        showNotes(note, notes, data.key);
-      } catch (error) {
-        content.replaceChildren(
-          made("p", {
-            className: "notice notice-problem",
-            textContent: error.message,
-          }),
-        );
-      }
-    },
     // Blocks.
     async add(block) {
       const id = newId();
-      if (!(await this.edit({ edit: "add_block", id, ...block }))) return null;
+      if (!(await this.edit({ edit: "add_block", id, page: this.page.id, ...block }))) return null;
       const element = this.element(id);
-      element.scrollIntoView({ block: "nearest" });
-      element.focus();
+      element?.scrollIntoView({ block: "nearest" });
+      element?.focus();
       return id;
     },
+    addOf(event) {
+      const { kind } = event.currentTarget.dataset;
+      return this.add({ kind });
+    },
+    /** Asks for a chart; the form beside makes a new one, for an empty place if it is given. */
+    async askChart(place = "") {
+      const { element, closed } = openDialog("choose-chart", "A chart");
+      const into = /** @type {HTMLInputElement} */ (element.querySelector("[name=place]"));
+      if (into) into.value = place;
+      return closed;
+    },
     async chooseChart() {
-      const { element, closed } = dialog(template("choose-chart"), { label: "Add a chart" });
-      element.addEventListener("click", (event) => {
-        const option = near(event, "[data-name]");
-        if (option) names[option.dataset.close] = option.dataset.name;
-      });
-      const chart = await closed;
+      const chart = await this.askChart();
       if (chart) this.add({ kind: "chart", chart });
     },
     async addText() {
@@ -279,238 +189,25 @@ function editor() {
     },
     async addHeading() {
       const id = await this.add({ kind: "heading", text: "Heading" });
-      if (id) this.editHeading(id);
-    },
-    async askText(text) {
-      const { element, closed } = dialog(template("edit-text"), { label: "Text" });
-      const area = element.querySelector("textarea");
-      const preview = element.querySelector("[data-preview]");
-      const show = async () => {
-        preview.innerHTML = (await post(this.$root.dataset.text, { text: area.value })).html;
-      };
-      const later = debounce(show, 200);
-      area.value = text;
-      area.addEventListener("input", later);
-      element.addEventListener("click", (event) => {
-        const button = near(event, "[data-wrap], [data-line], [data-link]");
-        if (!button) return;
-        const { selectionStart: from, selectionEnd: to, value } = area;
-        const marked = value.slice(from, to) || "text";
-        const { wrap, line } = button.dataset;
-        const lineStart = value.lastIndexOf("\n", from - 1) + 1;
-        if (wrap) area.setRangeText(wrap + marked + wrap, from, to, "select");
-        else if (line) area.setRangeText(line, lineStart, lineStart, "end");
-        else area.setRangeText(`[${marked}](https://)`, from, to, "end");
-        area.focus();
-        later();
-      });
-      area.focus();
-      if (text) show();
-      let written = text;
-      area.addEventListener("input", () => {
-        written = area.value;
-      });
-      element.addEventListener("close", () => {
-        written = area.value;
-      });
-      return (await closed) === "ok" ? written.trim() : null;
-    },
-    gridClicked(event) {
-      const button = near(event, "[data-act]");
-      if (!button) return;
-      const { id } = near(event, "[data-id]").dataset;
-      if (button.dataset.act === "remove") this.remove(id);
-      else if (button.dataset.act === "duplicate") this.duplicate(id);
-      else this.open(id);
-    },
-    gridDoubleClicked(event) {
-      const element = near(event, "[data-id]");
-      if (element) this.open(element.dataset.id);
+      if (id) this.editTitle(id);
     },
     async open(id) {
       const block = this.blockOf(id);
-      if (block.kind === "heading") this.editHeading(id);
-      else if (block.kind === "text") {
-        const text = await this.askText(block.text ?? "");
-        if (text !== null) this.edit({ edit: "set_block", block: id, text });
-      } else {
-        await editing;
-        await this.flush();
-        const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", block.chart);
-        location.href = address;
-      }
-    },
-    editHeading(id) {
-      const title = this.element(id)?.querySelector(".block-title");
-      if (!title) return;
-      const box = made("input", {
-        value: this.blockOf(id).text,
-        className: "w-full font-bold",
-        maxLength: 300,
-      });
-      box.setAttribute("aria-label", "Heading");
-      title.replaceChildren(box);
-      box.focus();
-      box.select();
-      const done = () => {
-        const text = box.value.trim() || "Heading";
-        this.element(id).firstElementChild._key = "";
-        if (text === this.blockOf(id)?.text) this.fill();
-        else this.edit({ edit: "set_block", block: id, text });
+      const acts = {
+        heading: () => this.editTitle(id),
+        group: () => this.editTitle(id),
+        text: () => this.editText(block),
+        chart: () => this.openChart(block),
+        image: () => this.choosePicture(block),
+        control: () => this.chooseControlOf(block),
+        place: () => this.fillPlace(block),
       };
-      box.addEventListener("blur", done, { once: true });
-      box.addEventListener("keydown", (event) => {
-        event.stopPropagation();
-        if (event.key === "Enter" || event.key === "Escape") box.blur();
-      });
+      return acts[block.kind]?.();
     },
-    async remove(id) {
-      if (!(await this.edit({ edit: "remove_blocks", blocks: [id] }))) return;
-      toast("The block is removed.", { label: "Undo", run: () => this.undo() });
-    },
-    async duplicate(id) {
-      const copy = newId();
-      if (await this.edit({ edit: "duplicate_blocks", copies: { [id]: copy } })) this.element(copy).focus();
-    },
-    gridKeys(event) {
-      const element = event.target;
-      if (!element.matches?.(".grid-stack-item")) return;
-      const { id } = element.dataset;
-      const moves = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
-      if (moves[event.key]) {
-        event.preventDefault();
-        const [right, down] = moves[event.key];
-        this.edit({ edit: event.shiftKey ? "grow_block" : "step_block", block: id, right, down });
-      } else if (event.key === "Delete" || event.key === "Backspace") {
-        event.preventDefault();
-        this.remove(id);
-      } else if (event.key === "Enter") {
-        event.preventDefault();
-        this.open(id);
-      } else if (event.key.toLowerCase() === "d" && (event.ctrlKey || event.metaKey)) {
-        event.preventDefault();
-        this.duplicate(id);
-      }
-    },
-
-    // Controls.
-    showControls() {
-      const chips = this.definition.controls.map((control) => {
-        const chip = made("span", { className: "chip" });
-        const open = made("button", {
-          type: "button",
-          textContent: control.name,
-          title: "What it is set to at first",
-        });
-        open.dataset.control = control.id;
-        const away = made("button", { type: "button", textContent: "✕" });
-        away.setAttribute("aria-label", `Remove the control ${control.name}`);
-        away.dataset.away = control.id;
-        chip.append(open, away);
-        return chip;
-      });
-      const none = made("span", { className: "muted", textContent: "none yet" });
-      this.$refs.controls.replaceChildren(...(chips.length ? chips : [none]));
-    },
-    async chooseControl() {
-      const choice = await dialog(template("choose-control"), { label: "Add a control" }).closed;
-      if (!choice) return;
-      const [dataset, field] = choice.split(" ");
-      try {
-        const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
-        const control = await post(`${this.base}new-control/`, { dataset, ...what });
-        await this.edit({ edit: "add_control", control });
-      } catch (error) {
-        failed(error);
-      }
-    },
-    // Colours of values: a line for each; a field or value of several has · between them.
-    async setColours() {
-      const { colours, own_colours: own } = this.definition;
-      const { element } = dialog(template("set-colours"), { label: "Colours of values" });
-      const place = element.querySelector("[data-colours]");
-      const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
-      const add = (row = {}) => {
-        place.insertAdjacentHTML("beforeend", template("colour-row"));
-        for (const input of inputs(place.lastElementChild)) input.value = row[input.name] ?? "";
-      };
-      for (const { fields, colours: of } of colours ?? []) {
-        for (const { values, colour } of of) {
-          add({ fields: fields.join(" · "), values: values.map((value) => value ?? "(empty)").join(" · "), colour });
-        }
-      }
-      add();
-      inputs(place.lastElementChild)[0].focus();
-      const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
-      none.checked = Boolean(own);
-      const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));
-      element.addEventListener("click", async (event) => {
-        near(event, "[data-away]")?.closest("[data-row]").remove();
-        if (near(event, "[data-add]")) add();
-        if (!near(event, "[data-take]")) return;
-        try {
-          const rows = all(place, "[data-row]").map(written);
-          const set = { rows, own: none.checked };
-          await this.edit({ edit: "set_colours", ...(await post(`${this.base}colours/`, set)) });
-          element.close();
-        } catch (error) {
-          failed(error);
-        }
-      });
-    },
-    controlClicked(event) {
-      const { control, away } = event.target.dataset;
-      if (away) this.edit({ edit: "remove_control", control: away });
-      else if (control) this.showControl(control, "", event.target);
-    },
-    async showControl(id, find = "", anchor = null) {
-      openControl = id;
-      try {
-        await this.flush();
-        const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
-        if (this.popoverOpen && !anchor) updateContent(this.$refs.popover, html);
-        else {
-          this.$refs.popover.innerHTML = html;
-          this.popoverOpen = true;
-          await shown(this.$refs.popover);
-          placeUnder(
-            this.$refs.popover,
-            this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls,
-          );
-        }
-      } catch (error) {
-        failed(error);
-      }
-    },
-    setControl(id, choice) {
-      return this.edit({ edit: "set_control", control: id, choice });
-    },
-    popoverClicked(event) {
-      const fill = near(event, "[data-fill]");
-      const everything = near(event, "[data-all]");
-      if (fill) this.chooseFrom(filledForm(fill, "choice"));
-      else if (everything) {
-        this.setControl(everything.dataset.all, null);
-        this.popoverOpen = false;
-      }
-    },
-    popoverChanged(event) {
-      const form = near(event, "form[data-choice]");
-      if (!form || "find" in event.target.dataset) return;
-      this.chooseFrom(form, isTyped(event.target));
-    },
-    async chooseFrom(form, typed = false) {
-      const choice = chosen(form);
-      if (choice === undefined) return;
-      await this.setControl(form.dataset.choice, choice);
-      if (!typed)
-        await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
-    },
-    popoverTyped(event) {
-      if ("find" in event.target.dataset) this.typed(event.target);
-    },
-    popoverKeys(event) {
-      moveByArrows(event, this.$refs.popover);
+    async openChart({ chart }) {
+      await editing;
+      await this.flush();
+      location.href = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", chart);
     },
 
     // History, name, publishing.
@@ -527,6 +224,7 @@ function editor() {
     },
     keys(event) {
       if (event.key === "Escape") this.popoverOpen = false;
+      if (this.pageKeys(event)) return;
       shortcuts(event, { save: () => this.saveNow(), undo: () => this.undo(), redo: () => this.redo() });
     },
     async saveNow() {
@@ -541,7 +239,7 @@ function editor() {
       this.take({ name: this.$refs.name.value.trim() }, false);
     },
     showVersions() {
-      dialog(template("versions"), { label: "Versions" });
+      openDialog("versions", "Versions");
     },
     async publish() {
       try {

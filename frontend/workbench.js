@@ -541,7 +541,7 @@ export function workbench() {
           if (choice === "new") dashboard = (await post(this.$root.dataset.newDashboard, {})).id;
         }
         const address = this.$root.dataset.place.replace("00000000-0000-0000-0000-000000000000", dashboard);
-        location.href = (await post(address, { chart: start.id })).address;
+        location.href = (await post(address, { chart: start.id, place: start.place })).address;
       } catch (error) {
         failed(error);
       }

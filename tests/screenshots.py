@@ -167,7 +167,7 @@ def main() -> None:
         shaping(analyst)
         analyst.go("/dashboards/")
         analyst.page.click("a:text-is('Edit')")
-        analyst.page.wait_for_selector(".grid-stack .reachable")
+        analyst.page.wait_for_selector(".board-made .reachable")
         analyst.shoot("editor")
         dark = Camera(browser, address, "explorer", color_scheme="dark")
         dark.dashboard()

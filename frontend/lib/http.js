@@ -81,6 +81,16 @@ export async function post(address, data = {}, options = {}) {
 }
 
 /**
+ * Sends a file as the body of a request.
+ * @param {string} address
+ * @param {File} file
+ */
+export async function postFile(address, file) {
+  const headers = { "Content-Type": "application/octet-stream", "X-File-Name": encodeURIComponent(file.name) };
+  return (await request(address, { method: "POST", body: file, headers })).json();
+}
+
+/**
  * Sends what stands in a form as the browser would; the answer says where to go on.
  * @param {HTMLFormElement} form
  * @param {HTMLElement | null} submitter

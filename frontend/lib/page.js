@@ -58,6 +58,13 @@ export function dialog(html, { wide = false, label = "" } = {}) {
 }
 
 /**
+ * Shows one of the dialogs that came with the page.
+ * @param {string} name
+ * @param {string} label
+ */
+export const openDialog = (name, label) => dialog(byId(name).innerHTML, { label });
+
+/**
  * Runs once nothing was asked for a while (in milliseconds), with what was asked last.
  * @template {unknown[]} V
  * @param {(...values: V) => void} run

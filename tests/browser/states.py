@@ -203,7 +203,7 @@ def keys(walker: Walker) -> None:
 @state("analyst")
 def editor(walker: Walker) -> None:
     walker.go(walker.named("/dashboards/", "Season at a glance") + "edit/")
-    walker.page.wait_for_selector(".grid-stack-item [role=img], .grid-stack-item svg")
+    walker.page.wait_for_selector(".board-made [role=img], .board-made svg")
 
 
 @state("analyst")

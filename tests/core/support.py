@@ -88,3 +88,8 @@ class FolderTest(unittest.TestCase):
         path = self.folder / name
         path.write_bytes(content if isinstance(content, bytes) else content.encode(encoding))
         return path
+
+
+def one_page(*blocks: dict[str, Any], **parts: Any) -> dict[str, Any]:
+    """The data of a dashboard with these blocks on its only page."""
+    return {"pages": [{"id": "p1", "name": "Page 1", "blocks": list(blocks)}], **parts}

@@ -98,6 +98,12 @@ class EveryVersion(unittest.TestCase):
         written = {int(file.stem.split("-")[1]) for file in STORED.glob("chart-*.json")}
         self.assertEqual(written, set(range(1, CHART_VERSION + 1)))
 
+    def test_the_only_page_of_earlier_dashboards_has_all_their_blocks(self):
+        first = stored("dashboard-1")
+        pages = [{"id": "p1", "name": "Page 1", "blocks": first["blocks"]}]
+        later = {name: value for name, value in first.items() if name not in ("blocks", "version")}
+        self.assertEqual(load_dashboard(first), load_dashboard(later | {"pages": pages}))
+
     def test_charts_of_the_first_version_keep_how_they_stack(self):
         first, second = stored("chart-1"), stored("chart-2")
         expected = load_definition(second | {"layers": []})

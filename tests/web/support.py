@@ -124,11 +124,17 @@ class WebTest(TestCase):
         bars, figure = self.make_chart(), self.make_chart("Sailings", show=[{}])
         definition = load_dashboard(
             {
-                "blocks": [
-                    {"id": "bars", "kind": "chart", "chart": str(bars.pk)},
-                    {"id": "count", "kind": "chart", "chart": str(figure.pk), "x": 6},
-                    {"id": "words", "kind": "text", "text": "**Fares** <script>alert(1)</script>", "y": 4},
-                    {"id": "title", "kind": "heading", "text": "The season", "y": 8},
+                "pages": [
+                    {
+                        "id": "p1",
+                        "name": "Page 1",
+                        "blocks": [
+                            {"id": "bars", "kind": "chart", "chart": str(bars.pk)},
+                            {"id": "count", "kind": "chart", "chart": str(figure.pk), "x": 6},
+                            {"id": "words", "kind": "text", "text": "**Fares** <script>alert(1)</script>", "y": 4},
+                            {"id": "title", "kind": "heading", "text": "The season", "y": 8},
+                        ],
+                    }
                 ],
                 "controls": [
                     dashboards.control_for(self.dataset, self.ids[source])

@@ -8,6 +8,7 @@ from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
+from tests.core.support import one_page
 from tests.web.support import WebTest, import_now, spaced_alike
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.errors import VedutaError
@@ -57,7 +58,7 @@ class Reading(DashboardTest):
         chart = self.make_chart("Taken", dataset=str(dataset.pk), show=[{"field": fare, "aggregate": "sum"}], by=[])
         control = services.control_for(dataset, at).model_copy(update={"id": "at"})
         block = {"id": "count", "kind": "chart", "chart": str(chart.pk)}
-        definition = load_dashboard({"blocks": [block], "controls": [control.model_dump(mode="json")]})
+        definition = load_dashboard(one_page(block, controls=[control.model_dump(mode="json")]))
         self.dashboard = services.create_dashboard(self.analyst, "Gangway")
         services.save_draft(self.analyst, self.dashboard, definition, "Gangway", 0)
         services.publish(self.analyst, self.dashboard)
@@ -150,21 +151,21 @@ class Reading(DashboardTest):
             address = reverse("dashboard-blocks", args=[self.dashboard.pk])
             with CaptureQueriesContext(connection) as queries:
                 lines = b"".join(self.client.get(address).streaming_content).splitlines()
-            self.assertGreaterEqual(len(lines), len(publication.definition["blocks"]) - 2)
+            self.assertGreaterEqual(len(lines), len(publication.definition["pages"][0]["blocks"]) - 2)
             return len(queries)
 
         publication = self.dashboard.published
         asked()
         few = asked()
-        bars = next(block for block in publication.definition["blocks"] if block["id"] == "bars")
-        publication.definition["blocks"] += [{**bars, "id": f"more{i}", "y": 20 + i} for i in range(6)]
+        bars = next(block for block in publication.definition["pages"][0]["blocks"] if block["id"] == "bars")
+        publication.definition["pages"][0]["blocks"] += [{**bars, "id": f"more{i}", "y": 20 + i} for i in range(6)]
         publication.save()
         publications.clear()  # no other publication ever changes
         self.assertEqual(asked(), few + 1)  # its definition is loaded anew
 
     def test_one_failing_block_leaves_the_others_alone(self):
         publication = self.dashboard.published
-        publication.definition["blocks"][0]["definition"]["version"] = 9
+        publication.definition["pages"][0]["blocks"][0]["definition"]["version"] = 9
         publication.save()
         self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)
         self.assertIn("newer version", self.block("bars").json()["message"])
@@ -265,7 +266,7 @@ class Editing(DashboardTest):
             "dashboard-draft",
             self.dashboard.pk,
             data={
-                "definition": {"blocks": [{"id": "t", "kind": "text", "text": "Short"}]},
+                "definition": one_page({"id": "t", "kind": "text", "text": "Short"}),
                 "name": "Season",
                 "revision": 1,
             },
@@ -296,10 +297,10 @@ class Editing(DashboardTest):
 
     def test_forged_definitions_are_refused(self):
         for definition in (
-            {"blocks": [{"id": "a", "kind": "chart", "chart": "7c9e6679-7425-40de-944b-e07fc1f90ae7"}]},
-            {"blocks": [{"id": "a", "kind": "chart", "chart": "'; drop table"}]},
-            {"blocks": [{"id": "<script>", "kind": "text"}]},
-            {"blocks": "all"},
+            one_page({"id": "a", "kind": "chart", "chart": "7c9e6679-7425-40de-944b-e07fc1f90ae7"}),
+            one_page({"id": "a", "kind": "chart", "chart": "'; drop table"}),
+            one_page({"id": "<script>", "kind": "text"}),
+            {"pages": "all"},
             None,
         ):
             with self.subTest(definition=definition):
@@ -347,7 +348,7 @@ class Editing(DashboardTest):
         draft = self.dashboard.draft
         change = {"edit": "add_block", "id": "said", "kind": "text", "text": "Hello"}
         answer = self.ask("dashboard-change", self.dashboard.pk, data={"definition": draft, "change": change})
-        self.assertEqual([each["id"] for each in answer.json()["definition"]["blocks"]][-1], "said")
+        self.assertEqual([each["id"] for each in answer.json()["definition"]["pages"][0]["blocks"]][-1], "said")
         self.dashboard.refresh_from_db()
         self.assertEqual(self.dashboard.draft, draft)
         for wrong in ({"edit": "turn_over"}, {"edit": "move_block", "block": "gone", "x": 0, "y": 0}, {}):

@@ -20,8 +20,10 @@ import json
 from django.contrib.auth.models import Group
 from django.core.management import call_command
 call_command("migrate", verbosity=0)
+from tests.core.support import one_page
 from tests.web.support import FERRIES, make_user, receive
 from veduta.core.chart.definition import load_definition
+from tests.core.support import one_page
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import services as dashboards
@@ -42,7 +44,7 @@ region = next(field.id for field in dataset.all_fields if field.source == "regio
 definition = load_definition({"dataset": str(dataset.pk), "show": [{"field": taken}], "by": [region]})
 chart = charts.create_chart(analyst, dataset, definition, "Taken")
 charts.save_chart(analyst, chart, chart.load(), 0)
-layout = load_dashboard({"blocks": [{"id": "bars", "kind": "chart", "chart": str(chart.pk)}]})
+layout = load_dashboard(one_page({"id": "bars", "kind": "chart", "chart": str(chart.pk)}))
 dashboard = dashboards.create_dashboard(analyst, "Season")
 dashboards.save_draft(analyst, dashboard, layout, "Season", 0)
 dashboards.publish(analyst, dashboard)

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from django.contrib.auth.models import Group
 
-from veduta.core.dashboard.definition import Block, Control, DashboardDefinition
+from veduta.core.dashboard.controls import Control
+from veduta.core.dashboard.definition import FIRST, Block, DashboardDefinition
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import services as dashboards
@@ -26,7 +27,7 @@ def publish_board(
         Block(id=f"b{number}", kind="chart", chart=str(charts[chart].pk), x=x, y=y, w=w, h=h)
         for number, (chart, x, y, w, h) in enumerate(places, 1)
     )
-    definition = DashboardDefinition(blocks=blocks, controls=tuple(controls))
+    definition = DashboardDefinition(pages=(FIRST.model_copy(update={"blocks": blocks}),), controls=tuple(controls))
     dashboard = dashboards.save_draft(user, dashboard, definition, dashboard.name, 0)
     dashboards.publish(user, dashboard)
     group = Group.objects.get(name=GROUP)

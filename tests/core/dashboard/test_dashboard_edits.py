@@ -2,26 +2,30 @@
 
 import unittest
 
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.support import one_page
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import EDITS, apply_edit
+from veduta.core.dashboard.layout import overlaps
 from veduta.core.errors import DefinitionProblem
 
 REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "c3", "field_kind": "text", "name": "Region"}
 TOP = {"id": "top", "kind": "parameter", "dataset": "d", "field": "top", "field_kind": "whole", "name": "Top"}
-START = load_dashboard(
-    {
-        "blocks": [
-            {"id": "fares", "kind": "chart", "chart": "1", "x": 0, "y": 0, "w": 6, "h": 4},
-            {"id": "late", "kind": "chart", "chart": "2", "x": 6, "y": 0, "w": 6, "h": 4},
-            {"id": "said", "kind": "text", "text": "Said", "x": 0, "y": 4, "w": 6, "h": 2},
-        ],
-        "controls": [REGION, TOP],
-    }
-)
+FARES = {"id": "fares", "kind": "chart", "chart": "1", "x": 0, "y": 0, "w": 6, "h": 4}
+LATE = {"id": "late", "kind": "chart", "chart": "2", "x": 6, "y": 0, "w": 6, "h": 4}
+SAID = {"id": "said", "kind": "text", "text": "Said", "x": 0, "y": 4, "w": 6, "h": 2}
+START = load_dashboard(one_page(FARES, LATE, SAID, controls=[REGION, TOP]))
+FIXED = apply_edit(START, {"edit": "set_page", "page": "p1", "kind": "fixed", "width": 1200})
+GROUPED = apply_edit(START, {"edit": "group_blocks", "id": "both", "blocks": ["late", "said"], "title": "Both"})
+PLACE = apply_edit(START, {"edit": "add_block", "id": "there", "kind": "place", "text": "What the winter brings"})
+PAGES = apply_edit(START, {"edit": "add_page", "id": "p2", "name": "Vessels"})
 
 
-def after(edit, **sent):
-    return apply_edit(START, {"edit": edit, **sent})
+def after(edit, start=START, /, **sent):
+    return apply_edit(start, {"edit": edit, **sent})
 
 
 def place(definition, name):
@@ -29,26 +33,55 @@ def place(definition, name):
     return (block.x, block.y, block.w, block.h)
 
 
+def names(definition, page=0):
+    return [block.id for block in definition.pages[page].blocks]
+
+
 class Edits(unittest.TestCase):
     def test_each_does_what_it_says(self):
         colours = [{"fields": ["Region"], "colours": [{"values": ["North Reach"], "colour": "#AA5500"}]}]
         examples = {
             "add_block": ({"id": "new", "kind": "heading"}, lambda d: place(d, "new") == (0, 6, 12, 1)),
-            "move_block": ({"block": "said", "x": 6, "y": 0}, lambda d: place(d, "late") == (6, 2, 6, 4)),
-            "step_block": ({"block": "said", "down": -1}, lambda d: place(d, "fares") == (0, 2, 6, 4)),
+            "add_column": ({"id": "new", "page": "p1", "side": "left"}, lambda d: place(d, "fares") == (3, 0, 4, 4)),
+            "move_blocks": ({"blocks": ["said"], "x": 6, "y": 0}, lambda d: place(d, "late") == (6, 2, 6, 4)),
+            "step_blocks": ({"blocks": ["said"], "down": -1}, lambda d: place(d, "fares") == (0, 2, 6, 4)),
             "size_block": ({"block": "fares", "w": 3, "h": 6}, lambda d: place(d, "said") == (0, 6, 6, 2)),
             "grow_block": ({"block": "fares", "right": -1, "down": 1}, lambda d: place(d, "fares") == (0, 0, 5, 5)),
-            "put_block": (
-                {"block": "said", "target": "late", "side": "left"},
+            "put_blocks": (
+                {"blocks": ["said"], "target": "late", "side": "left"},
                 lambda d: (place(d, "said"), place(d, "late")) == ((6, 0, 3, 4), (9, 0, 3, 4)),
+            ),
+            "move_line": (
+                {"block": "fares", "edge": "right", "by": 2},
+                lambda d: (place(d, "fares"), place(d, "late")) == ((0, 0, 8, 4), (8, 0, 4, 4)),
+            ),
+            "same_size": ({"blocks": ["said", "late"]}, lambda d: place(d, "late") == (6, 0, 6, 2)),
+            "align_blocks": ({"blocks": ["late", "said"], "edge": "left"}, lambda d: place(d, "said") == (6, 4, 6, 2)),
+            "lock_blocks": ({"blocks": ["late"]}, lambda d: d.block("late").locked),
+            "group_blocks": (
+                {"id": "both", "blocks": ["late", "said"]},
+                lambda d: (place(d, "both"), d.block("late").group) == ((0, 0, 12, 4), "both"),
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
             "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
             "remove_blocks": ({"blocks": ["fares"]}, lambda d: place(d, "said") == (0, 0, 6, 2)),
             "duplicate_blocks": (
-                {"copies": {"late": "again", "said": "too"}},
-                lambda d: (place(d, "again"), place(d, "too")) == ((6, 4, 6, 4), (0, 6, 6, 2)),
+                {"blocks": ["late", "said"], "prefix": "new"},
+                lambda d: (place(d, "new1"), place(d, "new2")) == ((6, 4, 6, 4), (0, 6, 6, 2)),
             ),
+            "copy_to_page": (
+                {"blocks": ["said"], "page": "p1", "prefix": "new"},
+                lambda d: place(d, "new1") == (0, 6, 6, 2),
+            ),
+            "paste_blocks": (
+                {"blocks": [{**SAID, "text": "From elsewhere"}], "page": "p1", "prefix": "new"},
+                lambda d: d.block("new1").text == "From elsewhere",
+            ),
+            "move_to_page": ({"blocks": ["said"], "page": "p1"}, lambda d: d == START),
+            "add_page": ({"id": "p2"}, lambda d: [each.name for each in d.pages] == ["Page 1", "Page 2"]),
+            "copy_page": ({"page": "p1", "id": "p2"}, lambda d: names(d, 1) == ["p21", "p22", "p23"]),
+            "set_page": ({"page": "p1", "name": " Fares "}, lambda d: d.pages[0].name == "Fares"),
+            "move_page": ({"page": "p1", "to": 3}, lambda d: d == START),
             "add_control": (
                 {"control": {**REGION, "id": "other"}},
                 lambda d: [each.id for each in d.controls] == ["region", "top", "other"],
@@ -63,20 +96,41 @@ class Edits(unittest.TestCase):
                 lambda d: (d.own_colours, d.colours[0].fields) == (True, ("Region",)),
             ),
         }
-        self.assertEqual(set(examples), set(EDITS))
-        for name, (sent, holds) in examples.items():
+        others = {
+            "fill_place": (
+                PLACE,
+                {"block": "there", "kind": "text", "text": "Here"},
+                lambda d: (d.block("there").kind, d.block("there").text) == ("text", "Here"),
+            ),
+            "order_blocks": (FIXED, {"blocks": ["fares"], "to": "front"}, lambda d: names(d)[-1] == "fares"),
+            "ungroup": (GROUPED, {"group": "both"}, lambda d: names(d) == ["fares", "late", "said"]),
+            "remove_page": (PAGES, {"page": "p1"}, lambda d: [each.id for each in d.pages] == ["p2"]),
+        }
+        examples_of_all = {name: (START, *example) for name, example in examples.items()} | others
+        self.assertEqual(set(examples_of_all), set(EDITS))
+        for name, (start, sent, holds) in examples_of_all.items():
             with self.subTest(edit=name):
-                self.assertTrue(holds(after(name, **sent)))
+                changed = after(name, start, **sent)
+                self.assertTrue(holds(changed), changed.pages)
 
     def test_what_cannot_be_done_is_told(self):
         for edit, sent in (
             ("add_block", {"id": "fares", "kind": "text"}),
             ("add_block", {"id": "new", "kind": "text", "target": "gone"}),
             ("add_block", {"id": "No id!", "kind": "text"}),
-            ("move_block", {"block": "gone", "x": 0, "y": 0}),
-            ("put_block", {"block": "said", "target": "late", "side": "within"}),
+            ("move_blocks", {"blocks": ["gone"], "x": 0, "y": 0}),
+            ("put_blocks", {"blocks": ["said"], "target": "late", "side": "within"}),
+            ("fill_place", {"block": "said", "kind": "text"}),
+            ("order_blocks", {"blocks": ["said"], "to": "front"}),
+            ("add_column", {"id": "fares", "page": "p1", "side": "left"}),
+            ("set_page", {"page": "p1", "hidden": True}),
+            ("set_page", {"page": "gone", "name": "New"}),
+            ("remove_page", {"page": "p1"}),
+            ("add_page", {"id": "p1"}),
+            ("ungroup", {"group": "gone"}),
+            ("move_to_page", {"blocks": ["said"], "page": "gone"}),
             ("remove_blocks", {"blocks": []}),
-            ("duplicate_blocks", {"copies": {"late": "fares"}}),
+            ("paste_blocks", {"blocks": [{**SAID, "kind": "engine"}], "page": "p1", "prefix": "new"}),
             ("set_control", {"control": "region", "choice": {"set": [3]}}),
             ("add_control", {"control": REGION}),
             ("turn_over", {}),
@@ -91,3 +145,130 @@ class Edits(unittest.TestCase):
     def test_what_is_said_of_nothing_stays(self):
         changed = after("set_block", block="said", title="Said by")
         self.assertEqual((changed.block("said").text, changed.block("said").title), ("Said", "Said by"))
+
+
+class Groups(unittest.TestCase):
+    def test_a_group_is_as_high_as_what_it_holds_and_its_title(self):
+        self.assertEqual(place(GROUPED, "both"), (0, 0, 12, 5))
+        self.assertEqual([place(GROUPED, name) for name in ("late", "said")], [(6, 0, 6, 4), (0, 0, 6, 2)])
+        taller = after("size_block", GROUPED, block="said", w=6, h=9)
+        self.assertEqual((place(taller, "both")[3], place(taller, "fares")[1]), (10, 10))
+
+    def test_it_moves_as_one_and_is_left_by_what_is_put_elsewhere(self):
+        moved = after("put_blocks", GROUPED, blocks=["both"], target="fares", side="right")
+        self.assertEqual((place(moved, "fares"), place(moved, "both")), ((0, 0, 3, 4), (3, 0, 3, 5)))
+        left = after("put_blocks", GROUPED, blocks=["said"], target="fares", side="below")
+        self.assertEqual(left.block("said").group, "")
+        joined = after("put_blocks", GROUPED, blocks=["fares"], target="late", side="above")
+        self.assertEqual((joined.block("fares").group, place(joined, "late")), ("both", (6, 4, 6, 4)))
+
+    def test_a_group_that_holds_nothing_goes(self):
+        emptied = after("remove_blocks", GROUPED, blocks=["late", "said"])
+        self.assertEqual(names(emptied), ["fares"])
+        self.assertEqual(names(after("remove_blocks", GROUPED, blocks=["both"])), ["fares"])
+
+    def test_its_copy_holds_copies(self):
+        copied = after("duplicate_blocks", GROUPED, blocks=["both"], prefix="new")
+        held = [block.text for block in copied.blocks if block.group in ("new1", "new2", "new3")]
+        self.assertEqual(held, ["", "Said"])
+
+    def test_no_group_is_in_another(self):
+        again = after("group_blocks", GROUPED, id="all", blocks=["fares", "both"])
+        self.assertEqual({block.group for block in again.blocks if block.kind != "group"}, {"all"})
+
+
+class Pages(unittest.TestCase):
+    def test_blocks_move_between_pages(self):
+        moved = after("move_to_page", PAGES, blocks=["late", "said"], page="p2")
+        self.assertEqual((names(moved), names(moved, 1)), (["fares"], ["late", "said"]))
+        self.assertEqual(place(moved, "late"), (6, 0, 6, 4))
+        put = after("put_blocks", moved, blocks=["fares"], target="said", side="left")
+        self.assertEqual((names(put), place(put, "fares")), ([], (0, 0, 3, 2)))
+
+    def test_some_page_is_always_shown(self):
+        hidden = after("set_page", PAGES, page="p2", hidden=True)
+        with self.assertRaises(DefinitionProblem):
+            after("remove_page", hidden, page="p1")
+        with self.assertRaises(DefinitionProblem):
+            after("set_page", hidden, page="p1", hidden=True)
+
+    def test_what_is_locked_stays(self):
+        locked = after("lock_blocks", blocks=["late"])
+        for edit, sent in (
+            ("move_blocks", {"blocks": ["late"], "x": 0, "y": 0}),
+            ("size_block", {"block": "late", "w": 3, "h": 3}),
+            ("remove_blocks", {"blocks": ["said", "late"]}),
+            ("set_block", {"block": "late", "title": "New"}),
+        ):
+            with self.subTest(edit), self.assertRaisesRegex(DefinitionProblem, "locked"):
+                after(edit, locked, **sent)
+        self.assertFalse(after("lock_blocks", locked, blocks=["late"], locked=False).block("late").locked)
+
+
+class FixedPages(unittest.TestCase):
+    def test_blocks_lie_where_they_were_put_on_the_grid_and_on_the_page(self):
+        self.assertEqual([place(FIXED, name) for name in ("fares", "late")], [(0, 0, 600, 228), (600, 0, 600, 228)])
+        moved = after("move_blocks", FIXED, blocks=["said", "late"], x=312, y=1_000)
+        self.assertEqual(place(moved, "said"), (320, 606, 600, 114))
+        self.assertEqual(place(moved, "late"), (600, 492, 600, 228))
+        loose = after("set_page", FIXED, page="p1", snap=False)
+        self.assertEqual(place(after("move_blocks", loose, blocks=["said"], x=3, y=4), "said"), (3, 4, 600, 114))
+        self.assertEqual(place(after("size_block", FIXED, block="late", w=5_000, h=1), "late"), (600, 0, 600, 20))
+
+    def test_it_becomes_one_that_flows_again(self):
+        self.assertEqual(after("set_page", FIXED, page="p1", kind="flowing", width=1280), START)
+
+    def test_blocks_lie_over_one_another_in_an_order(self):
+        for to, order in (
+            ("front", ["late", "said", "fares"]),
+            ("forward", ["late", "fares", "said"]),
+            ("back", ["fares", "late", "said"]),
+        ):
+            with self.subTest(to):
+                self.assertEqual(names(after("order_blocks", FIXED, blocks=["fares"], to=to)), order)
+
+    def test_a_smaller_page_keeps_all_blocks_on_it(self):
+        small = after("set_page", FIXED, page="p1", width=400, height=300)
+        for block in small.blocks:
+            self.assertLessEqual(block.x + block.w, 400)
+            self.assertLessEqual(block.y + block.h, 300)
+
+
+class Anything(unittest.TestCase):
+    @examples(80)
+    @given(st.data())
+    def test_no_series_of_edits_loses_a_block_or_lays_one_over_another(self, data):
+        definition = load_dashboard(one_page(FARES, LATE, SAID, {**SAID, "id": "more", "y": 8}))
+        number = st.integers(-2, 14)
+        for step in range(data.draw(st.integers(1, 6))):
+            there = [block.id for block in definition.blocks]
+            some = st.lists(st.sampled_from(there), min_size=1, max_size=3, unique=True)
+            one = st.sampled_from(there)
+            sides = st.sampled_from(["left", "right", "above", "below", "row_above", "row_below"])
+            change = data.draw(
+                st.one_of(
+                    st.fixed_dictionaries({"edit": st.just("move_blocks"), "blocks": some, "x": number, "y": number}),
+                    st.fixed_dictionaries({"edit": st.just("size_block"), "block": one, "w": number, "h": number}),
+                    st.fixed_dictionaries(
+                        {"edit": st.just("put_blocks"), "blocks": some, "target": one, "side": sides}
+                    ),
+                    st.fixed_dictionaries(
+                        {
+                            "edit": st.just("move_line"),
+                            "block": one,
+                            "edge": st.sampled_from(["right", "below"]),
+                            "by": number,
+                        }
+                    ),
+                    st.fixed_dictionaries({"edit": st.just("group_blocks"), "id": st.just(f"g{step}"), "blocks": some}),
+                    st.fixed_dictionaries({"edit": st.just("even_row"), "block": one}),
+                )
+            )
+            definition = apply_edit(definition, change)
+            self.whole(definition.pages[0].blocks)
+
+    def whole(self, blocks):
+        self.assertEqual({b.id for b in blocks if b.kind != "group"}, {"fares", "late", "said", "more"})
+        for i, one in enumerate(blocks):
+            for other in blocks[i + 1 :]:
+                self.assertFalse(one.group == other.group and overlaps(one, other), (one, other))

@@ -2,17 +2,10 @@ import datetime as dt
 import json
 import unittest
 
-from tests.core.support import SAILING_FIELDS, field
+from tests.core.support import SAILING_FIELDS, field, one_page
 from veduta.core.chart.definition import load_definition
-from veduta.core.dashboard.definition import (
-    Control,
-    DatesChoice,
-    ListChoice,
-    ParameterChoice,
-    ViewState,
-    load_dashboard,
-    load_state,
-)
+from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.definition import ViewState, load_dashboard, load_state
 from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
@@ -34,7 +27,7 @@ OTHER = Schema([field("Region", Kind.TEXT).model_copy(update={"id": "c9"}), fiel
 
 class Definitions(unittest.TestCase):
     def test_it_survives_being_stored(self):
-        data = {"blocks": [{"id": "a1", "kind": "text", "text": "Hello"}], "controls": [DATE, REGION]}
+        data = one_page({"id": "a1", "kind": "text", "text": "Hello"}, controls=[DATE, REGION])
         dashboard = load_dashboard(data)
         self.assertEqual(load_dashboard(dashboard.model_dump(mode="json")), dashboard)
 
@@ -42,22 +35,22 @@ class Definitions(unittest.TestCase):
         block = {"id": "a1", "kind": "text"}
         for data in (
             None,
-            {"blocks": [block, block]},
-            {"blocks": [{**block, "w": 13}]},
-            {"blocks": [{**block, "id": "<b>"}]},
+            one_page(block, block),
+            one_page({**block, "w": 13}),
+            one_page({**block, "id": "<b>"}),
             {"pages": []},
         ):
             with self.subTest(data=data), self.assertRaises(DefinitionProblem):
                 load_dashboard(data)
         with self.assertRaises(NewerDefinition):
-            load_dashboard({"version": 2})
+            load_dashboard({"version": 3})
 
     def test_blocks_are_read_from_the_top_left(self):
         places = {"a": (6, 0), "b": (0, 4), "c": (0, 0)}
         dashboard = load_dashboard(
-            {"blocks": [{"id": k, "kind": "heading", "x": x, "y": y} for k, (x, y) in places.items()]}
+            one_page(*({"id": k, "kind": "heading", "x": x, "y": y} for k, (x, y) in places.items()))
         )
-        self.assertEqual([block.id for block in dashboard.in_reading_order], ["c", "a", "b"])
+        self.assertEqual([block.id for block in dashboard.pages[0].in_reading_order], ["c", "a", "b"])
 
 
 class States(unittest.TestCase):

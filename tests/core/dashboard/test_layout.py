@@ -10,7 +10,9 @@ from veduta.core.dashboard.definition import COLUMNS, Block
 from veduta.core.dashboard.layout import (
     bottom,
     evened,
+    line_moved,
     moved,
+    narrowed,
     neighbour,
     overlaps,
     packed,
@@ -68,6 +70,8 @@ class Whole(unittest.TestCase):
             sized(page, one, data.draw(number), data.draw(number)),
             put(page, one, other, data.draw(st.sampled_from(SIDES))),
             evened(page, one),
+            line_moved(page, one, data.draw(st.sampled_from(("right", "below"))), data.draw(number)),
+            narrowed(page, data.draw(st.booleans()), 3),
         ):
             self.check(page, changed)
             self.assertEqual(packed(changed), changed)
@@ -123,6 +127,23 @@ class Places(unittest.TestCase):
         self.assertEqual(
             places(evened(row, "b")),
             {"a": (0, 0, 4, 5), "b": (4, 0, 4, 5), "c": (8, 0, 4, 5), "d": (0, 5, 12, 1)},
+        )
+
+    def test_the_line_between_blocks_moves_for_all_along_it(self):
+        page = (block("a", 0, 0, 6, 2), block("b", 6, 0, 6, 4), block("c", 0, 2, 6, 2), block("d", 0, 4, 6, 1))
+        after = places(line_moved(page, "a", "right", -2))
+        self.assertEqual(after, {"a": (0, 0, 4, 2), "b": (4, 0, 8, 4), "c": (0, 2, 4, 2), "d": (0, 4, 6, 1)})
+        self.assertEqual(places(line_moved(page, "b", "right", 3)), places(page))  # it ends at the edge of the page
+        self.assertEqual(places(line_moved(page, "a", "right", 20))["b"], (11, 0, 1, 4))
+        lower = places(line_moved(page, "c", "below", 3))
+        self.assertEqual((lower["c"], lower["b"], lower["d"]), ((0, 2, 6, 5), (6, 0, 6, 7), (0, 7, 6, 1)))
+
+    def test_a_heading_over_the_full_width_stays_so(self):
+        heading = Block(id="h", kind="heading", x=0, y=0, w=12, h=1)
+        page = (heading, block("a", 0, 1), block("b", 6, 1))
+        self.assertEqual(places(put(page, "h", "b", "left"))["h"], (0, 4, 12, 1))
+        self.assertEqual(
+            places(put(page, "b", "h", "right")), {"h": (0, 0, 12, 1), "a": (0, 5, 6, 4), "b": (0, 1, 12, 4)}
         )
 
     def test_two_of_one_width_trade_places(self):

@@ -1,153 +1,161 @@
-"""A dashboard: blocks on a grid and the controls of its trail. A definition is a value."""
+"""A dashboard: pages of blocks, and the controls of its trail. A definition is a value."""
 
 from __future__ import annotations
 
-import datetime as dt
-import json
+from itertools import chain
 from typing import Any, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
 from veduta.core.chart.value_colours import ColourList
-from veduta.core.data.fields import Field, Frozen, Kind
-from veduta.core.formats import value_words
-from veduta.core.model.definition import Choice
-from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed
-from veduta.core.stored import load
-from veduta.core.words import listed
+from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.data.fields import Frozen
+from veduta.core.query.filters import Value
+from veduta.core.stored import Upgrade, load
 
-VERSION: Final = 1
+VERSION: Final = 2
 COLUMNS = 12
-IDENTIFIER = r"^[a-z0-9]{1,20}$"
+FARTHEST = 20_000
+"""The last row, or px, of a page."""
+MOST_BLOCKS = 500
+"""How many blocks a dashboard may have, on all of its pages together."""
 
 
-class DatesChoice(Frozen):
-    """What a date control is set to: recent periods, or two days of which either may be open;
-    those of a date-time may say the time."""
-
-    kind: Literal["relative", "dates"] = "relative"
-    unit: Literal["day", "week", "month", "quarter", "year"] = "month"
-    count: int = Attribute(12, ge=1, le=1_000)
-    back: int = Attribute(0, ge=0, le=1_000)
-    anchor: Literal["latest", "today"] = "latest"
-    start: dt.date | None = None
-    end: dt.date | None = None
-    start_time: dt.time | None = None
-    end_time: dt.time | None = None
-
-    @model_validator(mode="after")
-    def _in_order(self) -> DatesChoice:
-        if self.start and self.end:
-            first = dt.datetime.combine(self.start, self.start_time or dt.time.min)
-            if first > dt.datetime.combine(self.end, self.end_time or dt.time.max):
-                raise ValueError("the first moment is after the last")
-        return self
-
-    def filter(self, field: str) -> RelativeFilter | DatesFilter | None:
-        """The filter it makes on a field; None if it shows all."""
-        if self.kind == "relative":
-            return RelativeFilter(field=field, unit=self.unit, count=self.count, back=self.back, anchor=self.anchor)
-        if not (self.start or self.end):
-            return None
-        times = {"start_time": self.start_time, "end_time": self.end_time}
-        return DatesFilter(field=field, start=self.start, end=self.end, **times)
-
-    def words(self, control: Control) -> str:
-        made = self.filter(control.field)
-        return made.words_of_periods() if made else "all"
-
-
-class ListChoice(Frozen):
-    """What a list control is set to: some values, or all but them."""
-
-    values: tuple[Value, ...] = Attribute(max_length=5_000)
-    exclude: bool = False
-
-    def filter(self, field: str) -> ListFilter | None:
-        return ListFilter(field=field, values=self.values, exclude=self.exclude) if self.values else None
-
-    def words(self, control: Control) -> str:
-        if not self.values:
-            return "all"
-        field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
-        said = listed([value_words(typed(value, field), field) for value in self.values], "or", 3)
-        return f"all but {said}" if self.exclude else said
-
-
-class ParameterChoice(Frozen):
-    """What a parameter is set to; None is no limit."""
-
-    set: tuple[Value, ...] | None = Attribute(max_length=200)
-
-    def filter(self, field: str) -> None:
-        """None: the formulas and limits that read a parameter filter, or not."""
-
-    def words(self, control: Control) -> str:
-        labels = {json.dumps(each.value): each.label for each in control.choices}
-        said = [labels.get(json.dumps(value)) or str(value) for value in self.set or ()]
-        return listed(said, "or", 3) if said else "no limit"
-
-
-class Control(Frozen):
-    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets
-    follow by a field of the same name. A parameter's `field` is its own id, and blocks of its dataset
-    follow; `choices` are its labelled values."""
-
-    id: str = Attribute(pattern=IDENTIFIER)
-    kind: Literal["dates", "list", "parameter"]
-    dataset: str
-    field: str
-    field_kind: Kind
-    name: str = Attribute(min_length=1, max_length=200)
-    dates: DatesChoice | None = None
-    list: ListChoice | None = None
-    parameter: ParameterChoice | None = None
-    choices: tuple[Choice, ...] = ()
+BlockKind = Literal["chart", "text", "heading", "image", "divider", "control", "gap", "place", "group"]
 
 
 class Block(Frozen):
-    """A place on the grid of 12 columns. `chart` is a chart's id; `definition` its frozen state once published."""
+    """A place on a page, and what is there.
+
+    On a page that flows, places are counted in columns and rows of its grid, on a fixed one in px. Those of the blocks
+    in a `group` count from its own upper left corner, and on a page that flows it has 12 columns of its own. A locked
+    block is not moved, sized or taken away by hand.
+
+    `chart` is a chart's id; `definition` its frozen state once published. `picture` is the name of a kept picture, of
+    which `text` says what is seen on it, and `control` the id of one of the dashboard's controls.
+    """
 
     id: str = Attribute(pattern=IDENTIFIER)
-    kind: Literal["chart", "text", "heading"]
-    x: int = Attribute(0, ge=0, lt=COLUMNS)
-    y: int = Attribute(0, ge=0, le=2_000)
-    w: int = Attribute(6, ge=1, le=COLUMNS)
-    h: int = Attribute(4, ge=1, le=40)
+    kind: BlockKind
+    x: int = Attribute(0, ge=0, le=FARTHEST)
+    y: int = Attribute(0, ge=0, le=FARTHEST)
+    w: int = Attribute(6, ge=1, le=FARTHEST)
+    h: int = Attribute(4, ge=1, le=FARTHEST)
+    group: str = ""
+    locked: bool = False
     chart: str = ""
     text: str = Attribute("", max_length=20_000)
     title: str = Attribute("", max_length=300)
+    picture: str = Attribute("", max_length=200)
+    control: str = ""
     definition: dict[str, Any] | None = None
+
+
+class Page(Frozen):
+    """Blocks that are shown together. A hidden page has no tab: readers come to it from a link in a block.
+
+    A page that flows is a grid of 12 columns, in which blocks stand as high as they can. A fixed one is so many px wide
+    and high, and its blocks stand where they were put, the later ones over the earlier; with `snap` they are put on a
+    grid of `step` px, which `grid` shows to whoever makes it.
+    """
+
+    id: str = Attribute(pattern=IDENTIFIER)
+    name: str = Attribute(min_length=1, max_length=200)
+    hidden: bool = False
+    kind: Literal["flowing", "fixed"] = "flowing"
+    width: int = Attribute(1280, ge=200, le=FARTHEST)
+    height: int = Attribute(720, ge=200, le=FARTHEST)
+    step: int = Attribute(20, ge=2, le=200)
+    grid: bool = True
+    snap: bool = True
+    blocks: tuple[Block, ...] = Attribute((), max_length=200)
+
+    @model_validator(mode="after")
+    def _places_are_on_it(self) -> Page:
+        if self.kind == "flowing" and any(block.x + block.w > COLUMNS for block in self.blocks):
+            raise ValueError(f"a block goes beyond the {COLUMNS} columns of its page")
+        groups = {block.id for block in self.blocks if block.kind == "group"}
+        for block in self.blocks:
+            if block.group and (block.group not in groups or block.kind == "group"):
+                raise ValueError("a block is in a group that cannot hold it")
+        return self
+
+    @property
+    def in_reading_order(self) -> list[Block]:
+        """From above and from the left; the blocks of a group after it."""
+        tops = {block.id: (block.y, block.x) for block in self.blocks if not block.group}
+        return sorted(
+            self.blocks,
+            key=lambda block: (*tops[block.group or block.id], bool(block.group), block.y, block.x),
+        )
+
+
+FIRST = Page(id="p1", name="Page 1")
 
 
 class DashboardDefinition(Frozen):
     """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere."""
 
-    version: Literal[1] = VERSION
-    blocks: tuple[Block, ...] = Attribute((), max_length=200)
+    version: Literal[2] = VERSION
+    pages: tuple[Page, ...] = Attribute((FIRST,), min_length=1, max_length=50)
     controls: tuple[Control, ...] = Attribute((), max_length=20)
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False
 
     @model_validator(mode="after")
-    def _ids_differ(self) -> DashboardDefinition:
-        for items in (self.blocks, self.controls):
-            if len({item.id for item in items}) < len(items):
+    def _names_differ(self) -> DashboardDefinition:
+        for parts in (self.pages, self.blocks, self.controls):
+            if len({part.id for part in parts}) < len(parts):
                 raise ValueError("two parts have the same id")
+        if len(self.blocks) > MOST_BLOCKS:
+            raise ValueError(f"it has more than {MOST_BLOCKS} blocks")
+        if all(page.hidden for page in self.pages):
+            raise ValueError("all of its pages are hidden")
         return self
+
+    @property
+    def blocks(self) -> tuple[Block, ...]:
+        """Those of all pages."""
+        return tuple(chain.from_iterable(page.blocks for page in self.pages))
+
+    @property
+    def charts(self) -> list[Block]:
+        """The blocks with a chart, of all pages."""
+        return [block for block in self.blocks if block.kind == "chart"]
+
+    @property
+    def shown(self) -> list[Page]:
+        """The pages that have a tab."""
+        return [page for page in self.pages if not page.hidden]
 
     def block(self, block_id: str) -> Block | None:
         return next((block for block in self.blocks if block.id == block_id), None)
 
-    @property
-    def in_reading_order(self) -> list[Block]:
-        return sorted(self.blocks, key=lambda block: (block.y, block.x))
+    def page(self, page_id: str) -> Page | None:
+        return next((page for page in self.pages if page.id == page_id), None)
+
+    def page_of(self, block_id: str) -> Page | None:
+        """The page on which a block is."""
+        return next((page for page in self.pages if any(block.id == block_id for block in page.blocks)), None)
+
+    def with_page(self, page: Page) -> DashboardDefinition:
+        """With a page in place of the one of its id."""
+        return self.model_copy(update={"pages": tuple(page if each.id == page.id else each for each in self.pages)})
+
+
+def _with_pages(data: dict[str, Any]) -> dict[str, Any]:
+    """Before version 2 all blocks were on one page."""
+    kept = {name: value for name, value in data.items() if name != "blocks"}
+    return kept | {"pages": [{"id": FIRST.id, "name": FIRST.name, "blocks": data.get("blocks", [])}]}
+
+
+UPGRADES: dict[int, Upgrade] = {1: _with_pages}
 
 
 def load_dashboard(data: Any) -> DashboardDefinition:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
-    return load(DashboardDefinition, data, name="dashboard", version=VERSION)
+    return load(DashboardDefinition, data, name="dashboard", version=VERSION, upgrades=UPGRADES)
 
 
 class Selection(Frozen):

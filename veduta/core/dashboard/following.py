@@ -9,15 +9,8 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.points import points_filters
-from veduta.core.dashboard.definition import (
-    Control,
-    DashboardDefinition,
-    DatesChoice,
-    ListChoice,
-    ParameterChoice,
-    Selection,
-    ViewState,
-)
+from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import Filter

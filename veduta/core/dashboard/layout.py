@@ -1,20 +1,24 @@
 """Where blocks stand on a page that flows: a grid of 12 columns, in which each stands as high as it can.
 
-Every function takes blocks and gives all of them back, none overlapping another, in the order in which they came.
+Every function takes blocks and gives all of them back, none overlapping another, in the order in which they came. They
+are those of a page that are in no group, or those of one group, whose width is 12 columns of its own.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 from itertools import pairwise
-from typing import Literal
+from typing import Any, Literal
 
 from veduta.core.dashboard.definition import COLUMNS, Block
 
 Side = Literal["left", "right", "above", "below", "row_above", "row_below"]
+Edge = Literal["right", "below"]
 LOWEST = 2_000
 """The last row on which a block may begin."""
 TALLEST = 40
+FULL_WIDTH = ("heading", "divider")
+"""Kinds of blocks that stay over the full width, once they are."""
 
 
 def overlaps(one: Block, other: Block) -> bool:
@@ -37,21 +41,22 @@ def _raised(block: Block, others: Iterable[Block]) -> Block:
     """A block on the highest row on which it meets no other."""
     above = [other for other in others if other.x < block.x + block.w and block.x < other.x + other.w]
     for row in sorted({0, *(other.y + other.h for other in above)}):
-        there = _at(block, y=row)
+        there = at(block, y=row)
         if not any(overlaps(there, other) for other in above):
             return there
     raise AssertionError("below all others there is room")
 
 
-def _at(block: Block, **place: int) -> Block:
-    return block.model_copy(update=place)
+def at(block: Block, **changed: Any) -> Block:
+    """A block with another place, or something else of it changed."""
+    return block.model_copy(update=changed)
 
 
 def moved(blocks: Sequence[Block], block_id: str, x: int, y: int) -> tuple[Block, ...]:
     """With a block moved to a place, as far as the grid goes; those that stand there make room below it."""
 
     def there(block: Block) -> Block:
-        return _at(block, x=min(max(x, 0), COLUMNS - block.w), y=min(max(y, 0), LOWEST))
+        return at(block, x=min(max(x, 0), COLUMNS - block.w), y=min(max(y, 0), LOWEST))
 
     return packed(_with(blocks, block_id, there), [block_id])
 
@@ -60,7 +65,7 @@ def sized(blocks: Sequence[Block], block_id: str, w: int, h: int) -> tuple[Block
     """With a block made wider or narrower, higher or lower, as far as the grid goes."""
 
     def so_large(block: Block) -> Block:
-        return _at(block, w=min(max(w, 1), COLUMNS - block.x), h=min(max(h, 1), TALLEST))
+        return at(block, w=min(max(w, 1), COLUMNS - block.x), h=min(max(h, 1), TALLEST))
 
     return packed(_with(blocks, block_id, so_large), [block_id])
 
@@ -68,19 +73,25 @@ def sized(blocks: Sequence[Block], block_id: str, w: int, h: int) -> tuple[Block
 def put(blocks: Sequence[Block], block_id: str, target_id: str, side: Side) -> tuple[Block, ...]:
     """With a block put at a side of another one: beside it, for which that gives half of its place (a column stays as
     it is, and the block goes below it); above or below it, as wide as it; or on a row of its own over the full width,
-    above or below all that stands beside it."""
-    block, target = _named(blocks, block_id), _named(blocks, target_id)
+    above or below all that stands beside it. A heading or divider over the full width stays so, moved or met."""
+    block, target = named(blocks, block_id), named(blocks, target_id)
     if block_id == target_id:
         return packed(blocks)
+    if _is_full(block) or _is_full(target):
+        side = "row_above" if side in ("above", "row_above") else "row_below"
     if side in ("left", "right") and target.w > 1:
         return _beside(blocks, block, target, side)
     if side in ("row_above", "row_below"):
         top, end = _row_of([each for each in blocks if each.id != block_id], target)
         row = top if side == "row_above" else end
-        return _inserted(blocks, _at(block, x=0, w=COLUMNS, y=row))
+        return _inserted(blocks, at(block, x=0, w=COLUMNS, y=row))
     y = target.y if side == "above" else target.y + target.h
     place = {"x": target.x, "w": target.w, "y": min(y, LOWEST)}
-    return packed(_with(blocks, block_id, lambda each: _at(each, **place)), [block_id])
+    return packed(_with(blocks, block_id, lambda each: at(each, **place)), [block_id])
+
+
+def _is_full(block: Block) -> bool:
+    return block.kind in FULL_WIDTH and block.w == COLUMNS
 
 
 def _beside(blocks: Sequence[Block], block: Block, target: Block, side: Side) -> tuple[Block, ...]:
@@ -88,8 +99,8 @@ def _beside(blocks: Sequence[Block], block: Block, target: Block, side: Side) ->
     rest = target.w - half
     own_x, other_x = (target.x, target.x + half) if side == "left" else (target.x + rest, target.x)
     changed = {
-        block.id: _at(block, x=own_x, w=half, y=target.y, h=target.h),
-        target.id: _at(target, x=other_x, w=rest),
+        block.id: at(block, x=own_x, w=half, y=target.y, h=target.h),
+        target.id: at(target, x=other_x, w=rest),
     }
     return packed([changed.get(each.id, each) for each in blocks], changed)
 
@@ -107,36 +118,92 @@ def _row_of(blocks: Sequence[Block], target: Block) -> tuple[int, int]:
 
 def _inserted(blocks: Sequence[Block], block: Block) -> tuple[Block, ...]:
     """With a block in its place, and those from its row on moved down by its height."""
-    others = [_at(each, y=min(each.y + block.h, LOWEST)) if each.y >= block.y else each for each in blocks]
+    others = [at(each, y=min(each.y + block.h, LOWEST)) if each.y >= block.y else each for each in blocks]
     return packed([block if each.id == block.id else each for each in others], [block.id])
 
 
 def evened(blocks: Sequence[Block], block_id: str) -> tuple[Block, ...]:
     """With the blocks that begin on a block's row as wide as one another, from the left edge to the right one, and as
     high as the highest of them. What there is no column for stays as it is."""
-    row = sorted((each for each in blocks if each.y == _named(blocks, block_id).y), key=lambda each: each.x)
+    row = sorted((each for each in blocks if each.y == named(blocks, block_id).y), key=lambda each: each.x)
     if len(row) > COLUMNS:
         return packed(blocks)
     ends = [round(COLUMNS * place / len(row)) for place in range(len(row) + 1)]
     height = max(each.h for each in row)
     changed = {
-        each.id: _at(each, x=start, w=end - start, h=height)
+        each.id: at(each, x=start, w=end - start, h=height)
         for each, (start, end) in zip(row, pairwise(ends), strict=True)
     }
     return packed([changed.get(each.id, each) for each in blocks], changed)
 
 
+def line_moved(blocks: Sequence[Block], block_id: str, edge: Edge, by: int) -> tuple[Block, ...]:
+    """With the line at a block's right or lower edge so many columns or rows further: those that end on it grow, and
+    beside it those that begin on it shrink, as far as each keeps a column or a row."""
+    block = named(blocks, block_id)
+    if edge == "below":
+        ends = block.y + block.h
+        beside = _along(blocks, [block], lambda each: each.y + each.h == ends, across=True)
+        by = max(by, 1 - min(each.h for each in beside))
+        changed = {each.id: at(each, h=min(each.h + by, TALLEST)) for each in beside}
+        return packed([changed.get(each.id, each) for each in blocks], changed)
+    line = block.x + block.w
+    met = _along(blocks, [block], lambda each: line in (each.x, each.x + each.w), across=False)
+    left, right = [each for each in met if each.x + each.w == line], [each for each in met if each.x == line]
+    by = min(max(by, 1 - min(each.w for each in left)), min((each.w - 1 for each in right), default=COLUMNS - line))
+    changed = {each.id: at(each, w=each.w + by) for each in left}
+    changed |= {each.id: at(each, x=each.x + by, w=each.w - by) for each in right}
+    return packed([changed.get(each.id, each) for each in blocks], changed)
+
+
+def _along(blocks: Sequence[Block], found: list[Block], on_line: Callable[[Block], bool], across: bool) -> list[Block]:
+    """The blocks on a line that hang together with those `found`: in rows they share or, on a line `across`, by
+    touching one another."""
+    on_it = [each for each in blocks if on_line(each)]
+    while True:
+        if across:
+            more = [each for each in on_it if any(each.x <= of.x + of.w and of.x <= each.x + each.w for of in found)]
+        else:
+            more = [each for each in on_it if any(each.y < of.y + of.h and of.y < each.y + each.h for of in found)]
+        if len(more) == len(found):
+            return more
+        found = more
+
+
+def narrowed(blocks: Sequence[Block], left: bool, w: int) -> tuple[Block, ...]:
+    """With room for a column of so many columns at the left or right: all stand closer together."""
+    rest = COLUMNS - w
+    return packed([spread(block, 0, COLUMNS, w if left else 0, rest) for block in blocks])
+
+
+def spread(block: Block, x: int, w: int, to_x: int, to_w: int) -> Block:
+    """A block that stands somewhere in the `w` columns from `x` on, as far along in other ones."""
+    start = round((block.x - x) * to_w / w)
+    end = round((block.x + block.w - x) * to_w / w)
+    width = max(end - start, 1)
+    return at(block, x=to_x + min(start, max(to_w - width, 0)), w=width)
+
+
+def stepped(blocks: Sequence[Block], block_id: str, right: int, down: int) -> tuple[Block, ...]:
+    """With a block a column or a row further; up and down it trades places with one of its width."""
+    block = named(blocks, block_id)
+    other = neighbour(blocks, block_id, down > 0) if down else None
+    if other:
+        return traded(blocks, block_id, other.id)
+    return moved(blocks, block_id, block.x + right, block.y + down)
+
+
 def traded(blocks: Sequence[Block], block_id: str, other_id: str) -> tuple[Block, ...]:
     """With two blocks of one width that stand right above one another in each other's places; others as they are."""
-    one, other = _named(blocks, block_id), _named(blocks, other_id)
+    one, other = named(blocks, block_id), named(blocks, other_id)
     upper, lower = (one, other) if one.y < other.y else (other, one)
-    changed = {lower.id: _at(lower, y=upper.y), upper.id: _at(upper, y=upper.y + lower.h)}
+    changed = {lower.id: at(lower, y=upper.y), upper.id: at(upper, y=upper.y + lower.h)}
     return packed([changed.get(each.id, each) for each in blocks])
 
 
 def neighbour(blocks: Sequence[Block], block_id: str, down: bool) -> Block | None:
     """The block of the same width that stands right below another one, or right above it."""
-    block = _named(blocks, block_id)
+    block = named(blocks, block_id)
     touching = [each for each in blocks if (each.x, each.w) == (block.x, block.w) and each.id != block_id]
     if down:
         return next((each for each in touching if each.y == block.y + block.h), None)
@@ -152,17 +219,17 @@ def stacked(blocks: Sequence[Block]) -> tuple[Block, ...]:
     """The blocks below one another over the full width, in reading order, as a narrow screen has them."""
     row, placed = 0, {}
     for block in sorted(blocks, key=lambda each: (each.y, each.x)):
-        placed[block.id] = _at(block, x=0, w=COLUMNS, y=row)
+        placed[block.id] = at(block, x=0, w=COLUMNS, y=row)
         row += block.h
     return tuple(placed[block.id] for block in blocks)
 
 
 def _with(blocks: Sequence[Block], block_id: str, change: Callable[[Block], Block]) -> list[Block]:
-    _named(blocks, block_id)
+    named(blocks, block_id)
     return [change(each) if each.id == block_id else each for each in blocks]
 
 
-def _named(blocks: Sequence[Block], block_id: str) -> Block:
+def named(blocks: Sequence[Block], block_id: str) -> Block:
     """Raises KeyError for a block that is not there."""
     found = next((block for block in blocks if block.id == block_id), None)
     if found is None:

@@ -7,6 +7,7 @@ from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import asdict
 from typing import Annotated, Any
+from urllib.parse import urlencode
 
 from django.core.paginator import Paginator
 from django.db.models.functions import Lower
@@ -105,10 +106,11 @@ class RowsFile(Sent):
 
 
 class Where(Sent):
-    """Where a chart is of, and where one goes on from it."""
+    """What a chart is of, and where one goes on from it: to an empty place of a dashboard, if one is said."""
 
     dataset: Line = ""
     dashboard: Line = ""
+    place: Line = ""
 
 
 def _newest(question: Question) -> Callable[[], bool] | None:
@@ -150,7 +152,8 @@ def new_chart(request: Request) -> HttpResponse:
     chart = services.create_chart(request.user, dataset)
     address = reverse("chart", args=[chart.pk])
     back = _as_uuid(where.dashboard)
-    return redirect(f"{address}?dashboard={back}" if back else address)
+    query = urlencode({"dashboard": back} | ({"place": where.place} if where.place else {}))
+    return redirect(f"{address}?{query}" if back else address)
 
 
 def _as_uuid(text: str | None) -> uuid.UUID | None:
@@ -171,6 +174,7 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         groups = chart_fields(model)
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
+    where = asked(request, Where)
     start = {
         "id": str(chart.pk),
         "definition": definition_json(definition),
@@ -178,7 +182,8 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         "saved": chart.revision > 0,
         "draft": bool(draft),
         "opens": not draft and not chart.revision,
-        "dashboard": str(_as_uuid(asked(request, Where).dashboard) or ""),
+        "dashboard": str(_as_uuid(where.dashboard) or ""),
+        "place": where.place,
     }
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
     return render(

@@ -18,10 +18,10 @@ from pydantic import BeforeValidator
 
 from veduta.core.chart.value_colours import lists_of
 from veduta.core.dashboard.definition import (
-    DashboardDefinition,
+    ViewState,
     load_dashboard,
 )
-from veduta.core.dashboard.edits import apply_edit
+from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
@@ -44,9 +44,12 @@ from veduta.web.common.requests import (
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
+from veduta.web.dashboards.faces import faces_to_edit
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
+from veduta.web.pictures.services import there
 
 logger = logging.getLogger("veduta.dashboards")
 
@@ -65,6 +68,13 @@ class Change(Sent):
 
     definition: Object
     change: Object
+
+
+class FacesAsked(Sent):
+    """Blocks of a draft as it stands on the page."""
+
+    definition: Object
+    blocks: list[Line]
 
 
 class ColourRow(Sent):
@@ -87,7 +97,10 @@ class ControlSent(Sent):
 
 
 class Placed(Sent):
+    """A chart, and the empty place it was made for, if there is one."""
+
     chart: Maybe = None
+    place: Line = ""
 
 
 class Markdown(Sent):
@@ -139,9 +152,9 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             "revision": dashboard.revision,
             "definition": definition.model_dump(mode="json"),
             "published": dashboard.published.number if dashboard.published else None,
-            "charts": _chart_names(definition),
         },
         "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
+        "pictures": there(),
         "datasets": datasets,
         "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
@@ -151,11 +164,6 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 def _is_measure(field) -> bool:
     return field.role == "measure" or field.kind is Kind.DECIMAL
-
-
-def _chart_names(definition: DashboardDefinition) -> dict[str, str]:
-    charts = Chart.objects.filter(pk__in=[b.chart for b in definition.blocks if b.chart])
-    return {str(chart.pk): str(chart) for chart in charts}
 
 
 @require_POST
@@ -218,10 +226,11 @@ def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
 @builders_only
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
-    chart = Chart.objects.filter(pk=sent(request, Placed).chart, deleted_at=None).first()
+    placed = sent(request, Placed)
+    chart = Chart.objects.filter(pk=placed.chart, deleted_at=None).first()
     if chart is None:
         raise VedutaError("That chart does not exist any more.")
-    services.place_chart(request.user, dashboard, chart)
+    services.place_chart(request.user, dashboard, chart, placed.place)
     return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
 
 
@@ -252,7 +261,19 @@ def change(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
     asked = sent(request, Change)
     changed = apply_edit(load_dashboard(asked.definition), asked.change)
-    return JsonResponse({"definition": changed.model_dump(mode="json")})
+    moved = asked.change.get("blocks") or [asked.change.get("block", "")]
+    return JsonResponse({"definition": changed.model_dump(mode="json"), "said": place_words(changed, moved[0])})
+
+
+@require_POST
+@builders_only
+def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """The HTML of blocks of a draft as it stands on the page, by their names."""
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, FacesAsked)
+    definition = services.frozen(load_dashboard(asked.definition))
+    reading = Reading(dashboard, definition, ViewState(), request.user)
+    return JsonResponse({"faces": faces_to_edit(reading, asked.blocks)})
 
 
 @require_POST

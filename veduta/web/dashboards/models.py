@@ -9,6 +9,7 @@ from django.db import models
 
 from veduta.core.cache import Cache
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
+from veduta.core.errors import DefinitionProblem
 
 publications: Cache[DashboardDefinition] = Cache(200)
 
@@ -33,6 +34,14 @@ class Dashboard(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def charts_of_draft(self) -> set[str]:
+        """The ids of the charts on the draft; none of one that cannot be read."""
+        try:
+            return {block.chart for block in self.load_draft().charts}
+        except DefinitionProblem:
+            return set()
 
     def load_draft(self) -> DashboardDefinition:
         return load_dashboard(self.draft)

@@ -19,13 +19,8 @@ from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import without_values
-from veduta.core.dashboard.definition import (
-    Block,
-    Control,
-    DashboardDefinition,
-    ParameterChoice,
-    ViewState,
-)
+from veduta.core.dashboard.controls import Control, ParameterChoice
+from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
@@ -106,9 +101,7 @@ class Reading:
     def words_of_rules(self) -> list[str]:
         """Of which datasets the reader sees only some rows, by which rules."""
         words: list[str] = []
-        for pk in dict.fromkeys(
-            (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
-        ):
+        for pk in dict.fromkeys((block.definition or {}).get("dataset", "") for block in self.definition.charts):
             try:
                 words += self.model(self.dataset(pk)).ruling.words()
             except VedutaError:
@@ -231,7 +224,7 @@ class Reading:
         source = self.source(selection.block)
         if source is None:
             return None
-        others = [b for b in self.definition.blocks if b.kind == "chart" and b.id != selection.block]
+        others = [block for block in self.definition.charts if block.id != selection.block]
         followers = 0
         for block in others:
             try:
@@ -252,9 +245,8 @@ class Reading:
     def latest(self) -> str:
         """The latest date in the data of the dashboard's controls or charts, in words."""
         latest: dt.date | None = None
-        for pk in {c.dataset for c in self.definition.controls} | {
-            (b.definition or {}).get("dataset", "") for b in self.definition.blocks if b.kind == "chart"
-        }:
+        of_charts = {(block.definition or {}).get("dataset", "") for block in self.definition.charts}
+        for pk in {control.dataset for control in self.definition.controls} | of_charts:
             try:
                 days = context_now(self.model(self.dataset(pk))).latest_of_first()
             except VedutaError:

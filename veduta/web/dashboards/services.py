@@ -14,15 +14,9 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.texts import without_values
-from veduta.core.dashboard.definition import (
-    Block,
-    Control,
-    DashboardDefinition,
-    DatesChoice,
-    ParameterChoice,
-    ViewState,
-    load_state,
-)
+from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice
+from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState, load_state
+from veduta.core.dashboard.edits import apply_edit
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
@@ -76,7 +70,7 @@ def save_draft(
 
 
 def _check_charts(definition: DashboardDefinition) -> None:
-    wanted = {block.chart for block in definition.blocks if block.kind == "chart"}
+    wanted = {block.chart for block in definition.charts}
     try:
         there = {str(pk) for pk in Chart.objects.filter(pk__in=wanted).values_list("pk", flat=True)}
     except ValidationError:  # an id that is none
@@ -87,19 +81,17 @@ def _check_charts(definition: DashboardDefinition) -> None:
 
 def frozen(definition: DashboardDefinition) -> DashboardDefinition:
     """The definition with each chart's definition as it is saved now."""
-    charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[b.chart for b in definition.blocks if b.chart])}
-    blocks = []
-    for block in definition.blocks:
-        if block.kind == "chart":
-            chart = charts[block.chart]
-            block = block.model_copy(
-                update={
-                    "definition": chart.definition,
-                    "title": block.title or without_values(chart.definition.get("title", "")),
-                }
-            )
-        blocks.append(block)
-    return definition.model_copy(update={"blocks": tuple(blocks)})
+    charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[block.chart for block in definition.charts])}
+
+    def with_chart(block: Block) -> Block:
+        if block.chart not in charts:
+            return block
+        stored = charts[block.chart].definition
+        title = block.title or without_values(stored.get("title", ""))
+        return block.model_copy(update={"definition": stored, "title": title})
+
+    pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in definition.pages]
+    return definition.model_copy(update={"pages": tuple(pages)})
 
 
 def _keep_version(
@@ -146,19 +138,21 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
         dashboard.save()
 
 
-def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> Block:
-    """Put a chart below everything that is on the draft."""
+def place_chart(user: User, dashboard: Dashboard, chart: Chart, place: str = "") -> None:
+    """Put a chart into an empty place of the draft or, without one, below everything that is on its first page."""
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
         definition = dashboard.load_draft()
-        bottom = max((block.y + block.h for block in definition.blocks), default=0)
-        block = Block(id=new_id(), kind="chart", chart=str(chart.pk), x=0, y=bottom, w=6, h=5)
-        dashboard.draft = definition.model_copy(update={"blocks": (*definition.blocks, block)}).model_dump(mode="json")
+        there = definition.block(place)
+        into = {"edit": "fill_place", "block": place} if there and there.kind == "place" else {"edit": "add_block"}
+        change = {**into, "kind": "chart", "chart": str(chart.pk)}
+        if "block" not in into:
+            change["id"] = new_id()
+        dashboard.draft = apply_edit(definition, change).model_dump(mode="json")
         dashboard.revision += 1
         dashboard.updated_by = user
         dashboard.save()
-    return block
 
 
 def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:

@@ -16,6 +16,7 @@ urlpatterns = [
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),
     path("<uuid:pk>/change/", editing.change, name="dashboard-change"),
+    path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),
     path("<uuid:pk>/publish/", editing.publish, name="dashboard-publish"),

@@ -15,15 +15,8 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.dashboard.definition import (
-    Block,
-    Control,
-    DashboardDefinition,
-    DatesChoice,
-    ListChoice,
-    ParameterChoice,
-    load_state,
-)
+from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.definition import Block, Page, load_state
 from veduta.core.dashboard.following import Choice, choice_of
 from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -33,7 +26,6 @@ from veduta.web.charts.choices import parameter_choices
 from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
-from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import (
     Flag,
     FromRow,
@@ -49,8 +41,10 @@ from veduta.web.common.requests import (
 )
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
+from veduta.web.dashboards.faces import faces_of, shown_to_readers
+from veduta.web.dashboards.layout_styles import styles_of
 from veduta.web.dashboards.models import Publication
-from veduta.web.dashboards.reading import Reading, block_title
+from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.modelling.services import model_for, model_of, parts_for
@@ -60,10 +54,11 @@ logger = logging.getLogger("veduta.dashboards")
 
 class View(Sent):
     """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, or the key
-    `k` by which one is kept)."""
+    `k` by which one is kept), at one of its pages."""
 
     v: Text = ""
     k: Line = ""
+    page: Line = ""
     version: Line = ""
     draft: Flag = False
 
@@ -127,22 +122,20 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
+        problem.hint = "The dashboard is shown without them."
         reading = Reading.of(dashboard, load_state(""), request.user)
         trail = _trail(reading)
-    blocks = [
-        {
-            "block": block,
-            "title": block_title(block, reading) if block.kind == "chart" else "",
-            "html": to_html(block.text) if block.kind == "text" else "",
-        }
-        for block in reading.definition.in_reading_order
-    ]
+    page = _page(reading, view)
+    if view.page and page.id != view.page:
+        problem = DefinitionProblem("That page is not there any more.", hint=f"“{page.name}” is shown instead.")
     context = {
         "dashboard": dashboard,
         "reading": reading,
         "version": view.version,
-        "blocks": blocks,
-        "layout": _layout(reading.definition),
+        "page": page,
+        "pages": [each for each in reading.definition.pages if not each.hidden or each == page],
+        "faces": faces_of(reading, shown_to_readers(page)),
+        "layout": styles_of(page),
         "company": CompanyLook.now(),
         **trail,
         "problem": problem,
@@ -153,6 +146,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
             "state": reading.state.model_dump(mode="json", exclude_unset=True),
             "key": view.k if problem is None else "",
             "version": view.version,
+            "page": page.id if view.page else "",
             "rows": may_download(request.user, dashboard),
         },
     }
@@ -163,13 +157,9 @@ def _raise_not_found() -> HttpResponse:
     raise Http404
 
 
-def _layout(definition: DashboardDefinition) -> str:
-    """Where the blocks stand on a wide screen, as CSS; on a narrow one they follow each other."""
-    places = (
-        f"#block-{block.id} {{ grid-column: {block.x + 1} / span {block.w}; grid-row: {block.y + 1} / span {block.h} }}"
-        for block in definition.blocks
-    )
-    return f"@media (min-width: 48.01rem) {{ {' '.join(places)} }}"
+def _page(reading: Reading, view: View) -> Page:
+    """The page that is asked for; the first that has a tab for one that is gone."""
+    return reading.definition.page(view.page) or reading.definition.shown[0]
 
 
 @require_POST
@@ -204,20 +194,28 @@ def _trail(reading: Reading) -> dict[str, Any]:
 @require_GET
 @signed_in
 def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """The trail and then all blocks under the state in the address, a line of JSON each, sent as each is worked out.
+    """The trail and then the blocks of a page under the state in the address, a line of JSON each, as each is worked
+    out.
 
     A block that fails sends its problem and leaves the others alone.
     """
     reading = _reading(request, pk)
-    trail = _trail(reading)
+    trail, page = _trail(reading), _page(reading, asked(request, View))
 
     def lines() -> Iterator[str]:
         yield json.dumps({"trail": render_to_string("dashboards/trail.html", trail)}) + "\n"
-        for block in reading.definition.in_reading_order:
-            if block.kind == "chart":
+        for block in page.in_reading_order:
+            if block.kind == "control":
+                yield json.dumps({"control": block.id, "html": _control_face(reading, block)}) + "\n"
+            elif block.kind == "chart":
                 yield json.dumps({"block": block.id} | _data_or_problem(reading, block)) + "\n"
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
+
+
+def _control_face(reading: Reading, block: Block) -> str:
+    (face,) = faces_of(reading, [block])
+    return render_to_string(face.template, {"face": face})
 
 
 def _data_or_problem(reading: Reading, block: Block) -> dict[str, Any]:

@@ -114,8 +114,7 @@ def _graph(user: User) -> tuple[dict[str, Box], set[tuple[str, str]]]:
             boxes[key] = Box(key, "dashboard", dashboard.name, reverse(page, args=[dashboard.pk]))
         else:
             boxes[key] = Box(key, "dashboard", "A dashboard", "", "not shared with you")
-        blocks = dashboard.draft.get("blocks", []) if isinstance(dashboard.draft, dict) else []
-        edges |= {(f"c{block['chart']}", key) for block in blocks if block.get("chart")}
+        edges |= {(f"c{chart}", key) for chart in dashboard.charts_of_draft}
     return boxes, {(a, b) for a, b in edges if a in boxes and b in boxes}
 
 

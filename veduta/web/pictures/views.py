@@ -8,6 +8,7 @@ from urllib.parse import unquote
 from django.core.paginator import Paginator
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
+from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
@@ -45,10 +46,11 @@ def picture_list(request: Request) -> HttpResponse:
 @require_POST
 @builders_only
 def receive(request: Request) -> JsonResponse:
-    """Take a file as the raw body of the request, named by the X-File-Name header."""
+    """Take a file as the raw body of the request, named by the X-File-Name header; answers with it as one of a list."""
     content = small_file(request, services.LARGEST, "Pictures beside values")
-    services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
-    return JsonResponse({"address": reverse("pictures")})
+    kept = services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
+    option = render_to_string("pictures/option.html", {"picture": kept})
+    return JsonResponse({"address": reverse("pictures"), "html": option})
 
 
 @require_GET

@@ -1,0 +1,134 @@
+// The controls of a dashboard, and its colours of values, in the editor.
+import { all, byId, made, near } from "../lib/dom.js";
+import { chosen, filledForm, isTyped } from "../lib/forms.js";
+import { getHtml, post } from "../lib/http.js";
+import { failed, openDialog } from "../lib/page.js";
+import { moveByArrows, placeUnder, shown } from "../lib/popover.js";
+import { updateContent } from "../lib/update.js";
+
+/** @returns {any} Methods of the editor. */
+export function controls() {
+  return {
+    openControl: null,
+
+    showControls() {
+      const chips = this.definition.controls.map((control) => {
+        const chip = made("span", { className: "chip" });
+        const open = made("button", {
+          type: "button",
+          textContent: control.name,
+          title: "What it is set to at first",
+        });
+        open.dataset.control = control.id;
+        const away = made("button", { type: "button", textContent: "✕" });
+        away.setAttribute("aria-label", `Remove the control ${control.name}`);
+        away.dataset.away = control.id;
+        chip.append(open, away);
+        return chip;
+      });
+      const none = made("span", { className: "muted", textContent: "none yet" });
+      this.$refs.controls.replaceChildren(...(chips.length ? chips : [none]));
+    },
+    async chooseControl() {
+      const choice = await openDialog("choose-control", "Add a control").closed;
+      if (!choice) return false;
+      const [dataset, field] = choice.split(" ");
+      try {
+        const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
+        const control = await post(`${this.base}new-control/`, { dataset, ...what });
+        return await this.edit({ edit: "add_control", control });
+      } catch (error) {
+        failed(error);
+        return false;
+      }
+    },
+    // Colours of values: a line for each; a field or value of several has · between them.
+    async setColours() {
+      const { colours, own_colours: own } = this.definition;
+      const { element } = openDialog("set-colours", "Colours of values");
+      const place = element.querySelector("[data-colours]");
+      const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
+      const add = (row = {}) => {
+        place.insertAdjacentHTML("beforeend", byId("colour-row").innerHTML);
+        for (const input of inputs(place.lastElementChild)) input.value = row[input.name] ?? "";
+      };
+      for (const { fields, colours: of } of colours ?? []) {
+        for (const { values, colour } of of) {
+          add({ fields: fields.join(" · "), values: values.map((value) => value ?? "(empty)").join(" · "), colour });
+        }
+      }
+      add();
+      inputs(place.lastElementChild)[0].focus();
+      const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
+      none.checked = Boolean(own);
+      const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));
+      element.addEventListener("click", async (event) => {
+        near(event, "[data-away]")?.closest("[data-row]").remove();
+        if (near(event, "[data-add]")) add();
+        if (!near(event, "[data-take]")) return;
+        try {
+          const rows = all(place, "[data-row]").map(written);
+          const set = { rows, own: none.checked };
+          await this.edit({ edit: "set_colours", ...(await post(`${this.base}colours/`, set)) });
+          element.close();
+        } catch (error) {
+          failed(error);
+        }
+      });
+    },
+    controlClicked(event) {
+      const { control, away } = event.target.dataset;
+      if (away) this.edit({ edit: "remove_control", control: away });
+      else if (control) this.showControl(control, "", event.target);
+    },
+    async showControl(id, find = "", anchor = null) {
+      this.openControl = id;
+      try {
+        await this.flush();
+        const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
+        if (this.popoverOpen && !anchor) updateContent(this.$refs.popover, html);
+        else {
+          this.$refs.popover.innerHTML = html;
+          this.popoverOpen = true;
+          await shown(this.$refs.popover);
+          placeUnder(
+            this.$refs.popover,
+            this.$refs.controls.querySelector(`[data-control="${id}"]`) ?? this.$refs.controls,
+          );
+        }
+      } catch (error) {
+        failed(error);
+      }
+    },
+    setControl(id, choice) {
+      return this.edit({ edit: "set_control", control: id, choice });
+    },
+    popoverClicked(event) {
+      const fill = near(event, "[data-fill]");
+      const everything = near(event, "[data-all]");
+      if (fill) this.chooseFrom(filledForm(fill, "choice"));
+      else if (everything) {
+        this.setControl(everything.dataset.all, null);
+        this.popoverOpen = false;
+      }
+    },
+    popoverChanged(event) {
+      const form = near(event, "form[data-choice]");
+      if (!form || "find" in event.target.dataset) return;
+      this.chooseFrom(form, isTyped(event.target));
+    },
+    async chooseFrom(form, typed = false) {
+      const choice = chosen(form);
+      if (choice === undefined) return;
+      await this.setControl(form.dataset.choice, choice);
+      if (!typed)
+        await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
+    },
+    popoverTyped(event) {
+      if ("find" in event.target.dataset) this.typed(event.target);
+    },
+    popoverKeys(event) {
+      moveByArrows(event, this.$refs.popover);
+    },
+  };
+}

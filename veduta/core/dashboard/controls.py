@@ -1,0 +1,102 @@
+"""The controls of a dashboard's trail: filters and parameters that readers set."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from typing import Literal
+
+from pydantic import Field as Attribute
+from pydantic import model_validator
+
+from veduta.core.data.fields import Field, Frozen, Kind
+from veduta.core.formats import value_words
+from veduta.core.model.definition import Choice
+from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed
+from veduta.core.words import listed
+
+IDENTIFIER = r"^[a-z0-9]{1,20}$"
+
+
+class DatesChoice(Frozen):
+    """What a date control is set to: recent periods, or two days of which either may be open;
+    those of a date-time may say the time."""
+
+    kind: Literal["relative", "dates"] = "relative"
+    unit: Literal["day", "week", "month", "quarter", "year"] = "month"
+    count: int = Attribute(12, ge=1, le=1_000)
+    back: int = Attribute(0, ge=0, le=1_000)
+    anchor: Literal["latest", "today"] = "latest"
+    start: dt.date | None = None
+    end: dt.date | None = None
+    start_time: dt.time | None = None
+    end_time: dt.time | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> DatesChoice:
+        if self.start and self.end:
+            first = dt.datetime.combine(self.start, self.start_time or dt.time.min)
+            if first > dt.datetime.combine(self.end, self.end_time or dt.time.max):
+                raise ValueError("the first moment is after the last")
+        return self
+
+    def filter(self, field: str) -> RelativeFilter | DatesFilter | None:
+        """The filter it makes on a field; None if it shows all."""
+        if self.kind == "relative":
+            return RelativeFilter(field=field, unit=self.unit, count=self.count, back=self.back, anchor=self.anchor)
+        if not (self.start or self.end):
+            return None
+        times = {"start_time": self.start_time, "end_time": self.end_time}
+        return DatesFilter(field=field, start=self.start, end=self.end, **times)
+
+    def words(self, control: Control) -> str:
+        made = self.filter(control.field)
+        return made.words_of_periods() if made else "all"
+
+
+class ListChoice(Frozen):
+    """What a list control is set to: some values, or all but them."""
+
+    values: tuple[Value, ...] = Attribute(max_length=5_000)
+    exclude: bool = False
+
+    def filter(self, field: str) -> ListFilter | None:
+        return ListFilter(field=field, values=self.values, exclude=self.exclude) if self.values else None
+
+    def words(self, control: Control) -> str:
+        if not self.values:
+            return "all"
+        field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
+        said = listed([value_words(typed(value, field), field) for value in self.values], "or", 3)
+        return f"all but {said}" if self.exclude else said
+
+
+class ParameterChoice(Frozen):
+    """What a parameter is set to; None is no limit."""
+
+    set: tuple[Value, ...] | None = Attribute(max_length=200)
+
+    def filter(self, field: str) -> None:
+        """None: the formulas and limits that read a parameter filter, or not."""
+
+    def words(self, control: Control) -> str:
+        labels = {json.dumps(each.value): each.label for each in control.choices}
+        said = [labels.get(json.dumps(value)) or str(value) for value in self.set or ()]
+        return listed(said, "or", 3) if said else "no limit"
+
+
+class Control(Frozen):
+    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets
+    follow by a field of the same name. A parameter's `field` is its own id, and blocks of its dataset
+    follow; `choices` are its labelled values."""
+
+    id: str = Attribute(pattern=IDENTIFIER)
+    kind: Literal["dates", "list", "parameter"]
+    dataset: str
+    field: str
+    field_kind: Kind
+    name: str = Attribute(min_length=1, max_length=200)
+    dates: DatesChoice | None = None
+    list: ListChoice | None = None
+    parameter: ParameterChoice | None = None
+    choices: tuple[Choice, ...] = ()

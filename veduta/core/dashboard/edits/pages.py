@@ -1,0 +1,145 @@
+"""Edits of pages, and of blocks between them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field as Attribute
+
+from veduta.core.dashboard import fixed, groups, layout
+from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
+from veduta.core.dashboard.edits.registry import (
+    USUAL_SIZES,
+    Name,
+    Names,
+    added,
+    copies,
+    edit,
+    packed,
+    page_named,
+    page_with,
+)
+from veduta.core.dashboard.layout import at
+from veduta.core.errors import DefinitionProblem
+
+PageName = Annotated[str, Attribute(max_length=200)]
+
+
+@edit
+def add_page(definition: DashboardDefinition, id: Name, name: PageName = "", after: str = "") -> DashboardDefinition:
+    """Add an empty page at the end, or after another one."""
+    page = Page(id=id, name=name.strip() or f"Page {len(definition.pages) + 1}")
+    return _inserted(definition, page, after)
+
+
+def _inserted(definition: DashboardDefinition, page: Page, after: str) -> DashboardDefinition:
+    names = [each.id for each in definition.pages]
+    place = names.index(after) + 1 if after in names else len(names)
+    return definition.model_copy(update={"pages": (*definition.pages[:place], page, *definition.pages[place:])})
+
+
+@edit
+def copy_page(definition: DashboardDefinition, page: Name, id: Name) -> DashboardDefinition:
+    """Copy a page with all that is on it; the names of the blocks begin with that of the copy."""
+    copied = page_named(definition, page)
+    blocks = tuple(copies(copied.blocks, id))
+    name = f"{copied.name} (copy)"[:200]
+    return _inserted(definition, copied.model_copy(update={"id": id, "name": name, "blocks": blocks}), page)
+
+
+@edit
+def set_page(
+    definition: DashboardDefinition,
+    page: Name,
+    name: PageName | None = None,
+    hidden: bool | None = None,
+    kind: Literal["flowing", "fixed"] | None = None,
+    width: int | None = None,
+    height: int | None = None,
+    step: int | None = None,
+    grid: bool | None = None,
+    snap: bool | None = None,
+) -> DashboardDefinition:
+    """What a page is called, whether readers see its tab, and its kind; None stays as it is."""
+    changed = page_named(definition, page)
+    if hidden and definition.shown == [changed]:
+        raise DefinitionProblem("Readers see one page at least.", hint="Show another page first.")
+    said: dict[str, Any] = {"name": (name or "").strip() or None, "hidden": hidden}
+    said |= {"width": width, "height": height, "step": step, "grid": grid, "snap": snap}
+    changed = changed.model_copy(update={key: value for key, value in said.items() if value is not None})
+    if kind and kind != changed.kind:
+        changed = fixed.as_fixed(changed) if kind == "fixed" else fixed.as_flowing(changed)
+    elif changed.kind == "fixed":
+        changed = fixed.fitted(changed)
+    return definition.with_page(changed)
+
+
+@edit
+def move_page(definition: DashboardDefinition, page: Name, to: Annotated[int, Attribute(ge=0)]) -> DashboardDefinition:
+    """Make a page the first (0), second, … of all."""
+    moved = page_named(definition, page)
+    others = [each for each in definition.pages if each.id != page]
+    return definition.model_copy(update={"pages": (*others[:to], moved, *others[to:])})
+
+
+@edit
+def remove_page(definition: DashboardDefinition, page: Name) -> DashboardDefinition:
+    """Take a page away with all that is on it."""
+    gone = page_named(definition, page)
+    kept = tuple(each for each in definition.pages if each.id != page)
+    if not kept:
+        raise DefinitionProblem("A dashboard has one page at least.", hint="Add another one first.")
+    if all(each.hidden for each in kept):
+        raise DefinitionProblem(f"Without “{gone.name}” all pages would be hidden.", hint="Show another page first.")
+    return definition.model_copy(update={"pages": kept})
+
+
+@edit
+def duplicate_blocks(definition: DashboardDefinition, blocks: Names, prefix: Name) -> DashboardDefinition:
+    """Copy blocks, as they stand to one another, below all others; their names begin with `prefix`."""
+    page = page_with(definition, blocks)
+    return copy_to_page(definition, blocks, page.id, prefix)
+
+
+@edit
+def copy_to_page(definition: DashboardDefinition, blocks: Names, page: Name, prefix: Name) -> DashboardDefinition:
+    """Copy blocks to a page, the same or another one, below all that is there."""
+    copied = groups.with_members(page_with(definition, blocks).blocks, blocks)
+    return paste_blocks(definition, page, tuple(copied), prefix)
+
+
+@edit
+def paste_blocks(
+    definition: DashboardDefinition,
+    page: Name,
+    blocks: Annotated[tuple[Block, ...], Attribute(min_length=1, max_length=200)],
+    prefix: Name,
+) -> DashboardDefinition:
+    """Add copies of blocks, of whatever dashboard, below all that is on a page."""
+    onto = page_named(definition, page)
+    fitting = [_fitting(each, onto) for each in blocks]
+    return definition.with_page(added(onto, copies(fitting, prefix)))
+
+
+def _fitting(block: Block, page: Page) -> Block:
+    """A block that came from a page of another kind, with a place on this one."""
+    if page.kind == "fixed" and block.w <= COLUMNS:
+        return at(block, x=block.x * page.width // COLUMNS, w=block.w * page.width // COLUMNS, h=block.h * fixed.ROW)
+    if page.kind == "flowing" and (block.x + block.w > COLUMNS or block.h > layout.TALLEST):
+        w, h = USUAL_SIZES[block.kind]
+        return at(block, x=0, y=0, w=w, h=h)
+    return block
+
+
+@edit
+def move_to_page(definition: DashboardDefinition, blocks: Names, page: Name) -> DashboardDefinition:
+    """Move blocks to another page, below all that is there."""
+    source, onto = page_with(definition, blocks, moving=True), page_named(definition, page)
+    if source.id == onto.id:
+        return definition
+    moving = groups.with_members(source.blocks, blocks)
+    gone = {each.id for each in moving}
+    left = tuple(each for each in source.blocks if each.id not in gone)
+    definition = definition.with_page(packed(source.model_copy(update={"blocks": left})))
+    alone = [each if each.group in gone else at(each, group="") for each in moving]
+    return definition.with_page(added(onto, [_fitting(each, onto) for each in alone]))

@@ -1,0 +1,79 @@
+"""What the blocks of a page look like before their charts are drawn: the same for who reads and who makes them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from django.template.loader import render_to_string
+from django.utils.safestring import SafeString
+
+from veduta.core.dashboard.definition import Block, Page
+from veduta.web.common.markdown import to_html
+from veduta.web.dashboards.reading import Reading, TrailItem, block_title
+from veduta.web.pictures.services import Shown, named
+
+KIND_NAMES = {
+    "image": "Picture",
+    "divider": "Divider",
+    "gap": "Gap",
+    "place": "Empty place",
+    "group": "Group",
+    "text": "Text",
+    "control": "Control",
+}
+
+
+@dataclass
+class Face:
+    """A block with what its template shows; `name` is what it is to who does not see it."""
+
+    block: Block
+    name: str = ""
+    title: str = ""
+    html: SafeString = SafeString("")
+    picture: Shown | None = None
+    control: TrailItem | None = None
+    faces: list[Face] = field(default_factory=list)
+
+    @property
+    def template(self) -> str:
+        return f"dashboards/blocks/{self.block.kind}.html"
+
+
+def faces_of(reading: Reading, blocks: Iterable[Block]) -> list[Face]:
+    """Blocks in the order in which they are read, those of a group within it."""
+    blocks = list(blocks)
+    pictures = named(block.picture for block in blocks if block.picture)
+    controls = {item.key: item for item in reading.trail() if item.mode == "control"}
+    made = {block.id: _face(reading, block, pictures, controls) for block in blocks}
+    for face in made.values():
+        if face.block.group in made:
+            made[face.block.group].faces.append(face)
+    return [face for face in made.values() if face.block.group not in made]
+
+
+def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: dict[str, TrailItem]) -> Face:
+    title = block_title(block, reading) if block.kind == "chart" else block.title
+    control = controls.get(block.control)
+    said = {"heading": block.text, "control": control.name if control else "", "place": block.text}
+    return Face(
+        block,
+        name=(title or said.get(block.kind) or KIND_NAMES.get(block.kind, ""))[:120],
+        title=title,
+        html=to_html(block.text) if block.kind == "text" else SafeString(""),
+        picture=pictures.get(block.picture.casefold()),
+        control=control,
+    )
+
+
+def shown_to_readers(page: Page) -> list[Block]:
+    """The blocks of a page in reading order, without places that nothing fills yet."""
+    return [block for block in page.in_reading_order if block.kind != "place"]
+
+
+def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
+    """The HTML of blocks in the editor, by their names; what a group holds is put into it there."""
+    wanted = [block for block in map(reading.definition.block, names) if block]
+    faces = [face for block in wanted for face in faces_of(reading, [block])]
+    return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}
