@@ -4,7 +4,7 @@ import { all, made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
-import { debounce, failed } from "./lib/page.js";
+import { debounce, dialog, failed } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
@@ -174,11 +174,43 @@ export function dashboard() {
       picture.replaceChildren(box);
     },
 
-    // Selections.
-    chosen(block, points, { add }) {
+    // What a click on marks does: it selects them, unless the block leads somewhere else with them.
+    chosen(block, points, how) {
+      if (!points[0].length) return undefined;
+      const { click, to, block: id } = block.dataset;
+      const others = this.state.selections.filter((selection) => selection.block !== id || selection.dashboard);
+      const acts = {
+        page: () => this.goToPage(to, { selections: [...others, { block: id, mode: "focus", points }] }),
+        dashboard: () => this.goToDashboard(to, id, points),
+        rows: () => start.rows && this.behind(id, { points: JSON.stringify(points) }),
+        address: () => this.showAddress(id, points[0]),
+        nothing: () => undefined,
+      };
+      return click ? acts[click]() : this.select(block, points, how);
+    },
+    async goToDashboard(target, block, points) {
+      const base = this.base.replace(start.id, target);
+      const state = { selections: [{ block, dashboard: start.id, points }] };
+      try {
+        const text = JSON.stringify(state);
+        const { key } = text.length > LONG ? await post(`${base}views/`, { state }) : { key: "" };
+        location.href = `${base}?${key ? `k=${key}` : new URLSearchParams({ v: text })}`;
+      } catch (error) {
+        failed(error);
+      }
+    },
+    // An address of the web is shown before it opens.
+    async showAddress(block, point) {
+      try {
+        const query = this.query({ points: JSON.stringify([point]) });
+        dialog(await getHtml(`${this.base}blocks/${block}/address/${query}`), { label: "A web address" });
+      } catch (error) {
+        failed(error);
+      }
+    },
+    select(block, points, { add }) {
       const id = block.dataset.block;
-      if (!points[0].length) return;
-      let old = this.state.selections.find((selection) => selection.block === id);
+      let old = this.state.selections.find((selection) => selection.block === id && !selection.dashboard);
       if (old && old.points[0].length !== points[0].length) old = undefined; // a range and marks do not mix
       let marks = points;
       if (old && add) {
@@ -187,7 +219,7 @@ export function dashboard() {
           ? old.points.filter((point) => !points.some((other) => same(point, other)))
           : [...old.points, ...points.filter((point) => !old.points.some((other) => same(point, other)))];
       } else if (old && same(old.points, points)) marks = [];
-      const others = this.state.selections.filter((selection) => selection.block !== id);
+      const others = this.state.selections.filter((selection) => selection !== old);
       const mode = old && add ? old.mode : "focus";
       this.go({ selections: marks.length ? [...others, { block: id, mode, points: marks }] : others });
     },
@@ -199,7 +231,8 @@ export function dashboard() {
       event.preventDefault();
       this.goToPage(page.dataset.page);
     },
-    goToPage(page) {
+    goToPage(page, changes = {}) {
+      this.state = { ...this.state, ...changes };
       location.href = location.pathname + this.query({ page });
     },
     pageKeys(event) {

@@ -4,6 +4,7 @@ import { board } from "./editing/board.js";
 import { choosing } from "./editing/choosing.js";
 import { controls } from "./editing/controls.js";
 import { watchDragging } from "./editing/dragging.js";
+import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { pages } from "./editing/pages.js";
 import { texts } from "./editing/texts.js";
@@ -25,6 +26,7 @@ function editor() {
     ...board(),
     ...choosing(),
     ...controls(),
+    ...dressing(),
     ...filling(),
     ...pages(),
     ...texts(),
@@ -72,9 +74,10 @@ function editor() {
     /**
      * Has the server make an edit, after those before it. Resolves to whether it could be made.
      * @param {Record<string, any>} change
+     * @param {(problem: any) => void} [refused]
      */
-    edit(change) {
-      return this.inTurn(() => this.make(change));
+    edit(change, refused = failed) {
+      return this.inTurn(() => this.make(change, refused));
     },
     // Does something once the edits before it are made: what it changes, or sends, is what they have left.
     inTurn(act) {
@@ -84,14 +87,14 @@ function editor() {
       });
       return editing;
     },
-    async make(change) {
+    async make(change, refused) {
       try {
         const { definition, said } = await post(`${this.base}change/`, { definition: this.definition, change });
         await this.take({ definition });
         if (/move|step|size|grow|put/.test(change.edit)) this.said = said;
         return true;
       } catch (error) {
-        failed(error);
+        refused(error);
         this.fill(); // what was dragged goes back
         return false;
       }

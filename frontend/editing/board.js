@@ -16,6 +16,8 @@ function faceOf(block, controls) {
 export function board() {
   const faces = new Map(); // of each block as it stands on the board
   const drawn = new Map();
+  const grounds = new CSSStyleSheet();
+  document.adoptedStyleSheets.push(grounds);
   let turn = 0;
 
   return {
@@ -36,8 +38,9 @@ export function board() {
       );
       if (stale.length) {
         const asked = { definition: this.definition, blocks: stale.map(({ id }) => id) };
-        const { faces: html } = await post(`${this.base}faces/`, asked);
+        const { faces: html, grounds: rules } = await post(`${this.base}faces/`, asked);
         if (mine !== turn) return; // the definition has changed meanwhile
+        grounds.replaceSync(rules);
         for (const block of stale) {
           this.putFace(block.id, html[block.id]);
           faces.set(block.id, faceOf(block, controls));
@@ -93,7 +96,7 @@ export function board() {
 
     async drawBlock(block) {
       const { controls, colours, own_colours: own } = this.definition;
-      const wanted = JSON.stringify([block.chart, block.title, controls, colours, own]);
+      const wanted = JSON.stringify([block.chart, block.title, block.look, controls, colours, own]);
       if (drawn.get(block.id) === wanted) return;
       drawn.set(block.id, wanted);
       const element = this.element(block.id);

@@ -64,6 +64,7 @@ export function choosing() {
       if (block.locked) return [{ label: "Unlock", run: () => this.lock(blocks, false) }];
       return [
         { label: block.kind === "place" ? "Fill it" : "Edit", run: () => this.open(id) },
+        { label: "How it looks…", run: () => this.dress(id) },
         { label: "Duplicate", run: () => this.duplicate(blocks) },
         { label: "Copy", run: () => document.execCommand("copy") },
         ...(blocks.length > 1 ? [{ label: `Group these ${blocks.length} blocks`, run: () => this.group(blocks) }] : []),

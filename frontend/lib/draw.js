@@ -34,7 +34,10 @@ function readThemes() {
   return /** @type {NonNullable<typeof themes>} */ (themes);
 }
 
-export function isDark() {
+/** @param {Element} [at] What stands on a ground of its own is drawn as that asks for. */
+export function isDark(at) {
+  const ground = at?.closest(".in-light, .in-dark");
+  if (ground) return ground.matches(".in-dark");
   const set = document.documentElement.dataset.theme;
   return set ? set === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
 }
@@ -43,11 +46,12 @@ export function isDark() {
  * A specification in the colours of the theme; `own` are the dark counterparts of colours that people have chosen.
  * @param {any} spec
  * @param {Record<string, string>} own
+ * @param {boolean} dark
  */
-function themed(spec, own) {
-  if (!isDark()) return spec;
-  const dark = { ...readThemes().dark_colours, ...own };
-  return JSON.parse(JSON.stringify(spec).replace(/#[0-9A-Fa-f]{6}\b/g, (colour) => dark[colour] ?? colour));
+function themed(spec, own, dark) {
+  if (!dark) return spec;
+  const counterparts = { ...readThemes().dark_colours, ...own };
+  return JSON.parse(JSON.stringify(spec).replace(/#[0-9A-Fa-f]{6}\b/g, (colour) => counterparts[colour] ?? colour));
 }
 
 /** @type {HTMLElement | undefined} */
@@ -189,7 +193,7 @@ export async function draw(host, data) {
   layOn(host, data.sheet);
   host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
   if (!data.spec) return showHtml(host, data.html ?? "");
-  const key = JSON.stringify(data.spec) + isDark();
+  const key = JSON.stringify(data.spec) + isDark(host);
   const there = drawings.get(host);
   if (there?.key === key && !data.panels) {
     giveData(there.view, there.names, data);
@@ -198,14 +202,15 @@ export async function draw(host, data) {
     return;
   }
   const first = there?.key === key ? there.first : 0;
-  const ready = data.panels ? null : prepared(data.spec, data.dark); // what the grammar refuses leaves the last drawing there
+  // What the grammar refuses leaves the last drawing there.
+  const ready = data.panels ? null : prepared(data.spec, data.dark, isDark(host));
   clear(host);
   host.replaceChildren();
   host.classList.add("drawn");
   if (ready) await drawWhole(host, data, ready, key);
   else await drawPanels(host, data, /** @type {import("./panels.js").Room} */ (data.panels), { key, first });
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
-  patterned(host, themed(data.spec, data.dark ?? {}).usermeta?.patterns);
+  patterned(host, themed(data.spec, data.dark ?? {}, isDark(host)).usermeta?.patterns);
   sayPlainly(host);
   makeReachable(host);
   watch(host);
@@ -253,7 +258,7 @@ async function drawWhole(host, data, ready, key) {
 async function drawPanels(host, data, room, { key, first }) {
   const layout = arranged(data.spec, room, host.clientWidth, host.clientHeight, first);
   const place = host.appendChild(made("div", { className: "panels" }));
-  const ready = prepared(layout.spec, data.dark);
+  const ready = prepared(layout.spec, data.dark, isDark(host));
   const view = shown(place, ready, data);
   const again = () => draw(host, data);
   const { first: start } = layout;
@@ -279,9 +284,9 @@ async function drawPanels(host, data, room, { key, first }) {
  * @param {Record<string, string>} [own] Dark counterparts of colours that people have chosen.
  * @returns {Prepared}
  */
-function prepared(spec, own = {}) {
-  const config = readThemes()[isDark() ? "dark" : "light"];
-  const compiled = vegaLite.compile(themed(spec, own), { config, logger: quiet }).spec;
+function prepared(spec, own = {}, dark = isDark()) {
+  const config = readThemes()[dark ? "dark" : "light"];
+  const compiled = vegaLite.compile(themed(spec, own, dark), { config, logger: quiet }).spec;
   if (!spec.concat) limitLegends(compiled);
   const isMap = !spec.concat && madeZoomable(compiled);
   return {
@@ -535,11 +540,16 @@ const SIZES = { small: "text-small", large: "text-large" };
  * Shows a chart's title and the note below it as they are set to look.
  * @param {HTMLElement | null} title
  * @param {HTMLElement} note
- * @param {{ title: string, note: string, title_look: { align: string, size: string, hidden: boolean } }} data
+ * @param {{ title: string, note: string, foot: string, title_look: { align: string, size: string, hidden: boolean } }} data
  */
-export function showTexts(title, note, { title: words, note: more, title_look: look }) {
+export function showTexts(title, note, { title: words, note: more, foot: below, title_look: look }) {
   note.textContent = more;
   note.hidden = !more;
+  const foot = /** @type {HTMLElement | null} */ (note.parentElement?.querySelector(".chart-foot"));
+  if (foot) {
+    foot.textContent = below;
+    foot.hidden = !below;
+  }
   if (title) title.textContent = words;
   title?.classList.toggle("visually-hidden", look.hidden);
   for (const element of title ? [title, note] : [note]) {

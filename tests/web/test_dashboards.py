@@ -117,7 +117,10 @@ class Reading(DashboardTest):
     def test_a_fault_in_one_block_is_said_in_its_line_only(self):
         with (
             mock.patch("veduta.web.dashboards.reading.rows_table"),
-            mock.patch("veduta.web.dashboards.reading.chart_data", side_effect=[RuntimeError("secret"), {"title": ""}]),
+            mock.patch(
+                "veduta.web.dashboards.reading.chart_data",
+                side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}}],
+            ),
         ):
             _, bars, count = self.lines()
         self.assertEqual(bars["problem"], "This block could not be worked out because of a fault on our side.")
@@ -445,3 +448,134 @@ class Sharing(DashboardTest):
         ):
             with self.assertRaises(PermissionDenied):
                 action()
+
+
+class Looking(DashboardTest):
+    """Blocks with texts, grounds and clicks of their own."""
+
+    def change(self, **change):
+        return self.ask(
+            "dashboard-change", self.dashboard.pk, data={"definition": self.dashboard.draft, "change": change}
+        )
+
+    def dress(self, block="bars", title="", look=None, click=None):
+        """Set a block's look in the draft, and publish it."""
+        changed = self.change(edit="set_look", block=block, title=title, look=look or {}, click=click or {})
+        self.dashboard.draft = changed.json()["definition"]
+        self.dashboard.save()
+        services.publish(self.analyst, self.dashboard)
+        self.dashboard.refresh_from_db()
+
+    def test_texts_have_values_and_formulas(self):
+        look = {"subtitle": "{=sum(fare)} of {total}", "note": "{rows} sailings", "parts": ["title", "dates"]}
+        self.dress(title="Fares, {dates}", look=look)
+        stored = self.dashboard.load_draft().block("bars").look.subtitle
+        self.assertIn(f"#{self.ids['fare']}", stored)
+        data = self.block(state={"controls": {"date": None}}).json()
+        self.assertEqual(data["title"], "Fares, all up to 14 Feb 2026")
+        self.assertEqual(data["note"].splitlines()[1], "all up to 14 Feb 2026")
+        first, total = data["note"].splitlines()[0].split(" of ")
+        self.assertEqual(first.replace("€", ""), total.replace("€", ""))
+        self.assertEqual(data["foot"], "5 sailings")
+        form = self.ask(
+            "dashboard-look", self.dashboard.pk, data={"definition": self.dashboard.draft, "block": "bars"}
+        ).content.decode()
+        self.assertIn("{=sum(Fare)} of {total}", form.replace("&quot;", ""))
+
+    def test_a_value_that_nobody_knows_is_told(self):
+        answer = self.change(edit="set_look", block="bars", look={"note": "as {nothing}"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("{nothing}", answer.json()["message"])
+
+    def test_grounds_and_borders_are_styles(self):
+        self.dress(look={"ground": "#0B5D62", "border": "line"})
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk])).content.decode()
+        self.assertRegex(page, r"#block-bars \{ background: light-dark\(#[0-9A-F]{6}, #[0-9A-F]{6}\)")
+        self.assertIn("block-chart in-dark", " ".join(page.split()))
+
+    def test_a_click_opens_an_address_of_the_clicked_values(self):
+        self.dress(click={"does": "address", "address": "https://quay.example/{Region}"})
+        points = json.dumps([["South Banks"]])
+        shown = self.look("dashboard-address", self.dashboard.pk, "bars", points=points)
+        self.assertContains(shown, 'href="https://quay.example/South%20Banks"')
+        self.assertContains(self.look("dashboard-address", self.dashboard.pk, "bars", points="[[]]"), "leads nowhere")
+        self.assertContains(self.look("dashboard-address", self.dashboard.pk, "count", points="[[]]"), "leads nowhere")
+
+    def test_what_was_clicked_is_carried_to_another_dashboard(self):
+        first = self.dashboard
+        second = services.duplicate_dashboard(self.analyst, first)
+        services.publish(self.analyst, second)
+        self.dashboard = Dashboard.objects.get(pk=second.pk)
+        carried = {"block": "bars", "dashboard": str(first.pk), "points": [["South Banks"]]}
+        state = {"selections": [carried], "controls": {"date": None}}
+        self.assertIn(">1<", spaced_alike(self.block("count", state).json()["html"]))
+        rows = self.block("bars", state).json()["rows"]
+        self.assertEqual([row["name"] for row in rows], ["South Banks"])
+        page = self.client.get(reverse("dashboard", args=[second.pk]), {"v": json.dumps(state)})
+        self.assertContains(page, "Region is South Banks")
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.as_(self.explorer)  # who may not see the first one
+        self.assertIn(">5<", spaced_alike(self.block("count", state).json()["html"]))
+
+    def test_a_click_that_leads_nowhere_is_told_at_once(self):
+        def problem(click):
+            self.dress(click=click)
+            data = {"definition": self.dashboard.draft, "blocks": ["bars"]}
+            return self.ask("dashboard-faces", self.dashboard.pk, data=data).json()["faces"]["bars"]
+
+        self.assertIn("The page that a click opens is gone.", problem({"does": "page", "page": "gone"}))
+        self.assertIn("there is none", problem({"does": "address"}))
+        self.assertIn("is gone", problem({"does": "dashboard", "dashboard": "gone"}))
+        other = services.duplicate_dashboard(self.analyst, self.dashboard)
+        self.assertIn("not published yet", problem({"does": "dashboard", "dashboard": str(other.pk)}))
+        services.publish(self.analyst, other)
+        self.assertNotIn("notice-problem", problem({"does": "dashboard", "dashboard": str(other.pk)}))
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.assertIn("may see this dashboard, but not", problem({"does": "dashboard", "dashboard": str(other.pk)}))
+
+
+class Paging(DashboardTest):
+    def setUp(self):
+        super().setUp()
+        for change in (
+            {"edit": "add_page", "id": "p2", "name": "Quays"},
+            {"edit": "move_to_page", "blocks": ["bars"], "page": "p2"},
+            {"edit": "add_page", "id": "p3", "name": "Behind"},
+            {"edit": "set_page", "page": "p3", "hidden": True},
+            {"edit": "add_block", "id": "trail", "kind": "control", "control": "region", "page": "p3"},
+            {"edit": "add_block", "id": "later", "kind": "place", "text": "Winter", "page": "p2"},
+        ):
+            data = {"definition": self.dashboard.draft, "change": change}
+            self.dashboard.draft = self.ask("dashboard-change", self.dashboard.pk, data=data).json()["definition"]
+        self.dashboard.save()
+        services.publish(self.analyst, self.dashboard)
+
+    def page(self, **query):
+        return self.client.get(reverse("dashboard", args=[self.dashboard.pk]), query)
+
+    def lines(self, **query):
+        answer = self.client.get(reverse("dashboard-blocks", args=[self.dashboard.pk]), query)
+        return [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]
+
+    def test_each_page_shows_and_asks_for_its_own_blocks(self):
+        first, second = self.page(), self.page(page="p2")
+        self.assertContains(first, 'data-block="count"')
+        self.assertNotContains(first, 'data-block="bars"')
+        self.assertContains(second, 'data-block="bars"')
+        self.assertEqual([line.get("block") for line in self.lines(page="p2")], [None, "bars"])
+        self.assertNotContains(second, "Winter")  # nothing stands there yet
+
+    def test_a_hidden_page_has_a_tab_only_while_it_is_read(self):
+        self.assertNotContains(self.page(), "Behind")
+        self.assertContains(self.page(page="p3"), "Behind")
+
+    def test_controls_on_a_page_say_what_they_are_set_to(self):
+        self.assertContains(self.page(page="p3"), 'data-control="region"', 2)
+        state = json.dumps({"controls": {"region": {"values": ["South Banks"]}}})
+        control = next(line for line in self.lines(page="p3", v=state) if "control" in line)
+        self.assertIn("South Banks", control["html"])
+
+    def test_a_page_that_is_gone_says_so_and_shows_the_first(self):
+        gone = self.page(page="p9")
+        self.assertContains(gone, "That page is not there any more.")
+        self.assertContains(gone, 'data-block="count"')

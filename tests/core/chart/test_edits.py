@@ -275,6 +275,7 @@ class Edits(unittest.TestCase):
             "set_own_colours": ({"own": True}, lambda d: d.own_colours),
             "add_condition": ({}, lambda d: [each.measure for each in d.conditional] == [shown]),
             "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
+            "set_foot": ({"foot": " Source: {rows} rows "}, lambda d: d.foot == "Source: {rows} rows"),
             "set_note": ({"note": " {= sum(fare)} "}, lambda d: d.note == '{= sum("#fare")}'),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }

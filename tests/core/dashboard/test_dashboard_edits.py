@@ -64,6 +64,10 @@ class Edits(unittest.TestCase):
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
             "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
+            "set_look": (
+                {"block": "fares", "title": "Takings", "look": {"ground": "teal"}, "click": {"does": "rows"}},
+                lambda d: (d.block("fares").look.ground, d.block("fares").click.does) == ("#008080", "rows"),
+            ),
             "remove_blocks": ({"blocks": ["fares"]}, lambda d: place(d, "said") == (0, 0, 6, 2)),
             "duplicate_blocks": (
                 {"blocks": ["late", "said"], "prefix": "new"},
@@ -120,6 +124,11 @@ class Edits(unittest.TestCase):
             ("add_block", {"id": "No id!", "kind": "text"}),
             ("move_blocks", {"blocks": ["gone"], "x": 0, "y": 0}),
             ("put_blocks", {"blocks": ["said"], "target": "late", "side": "within"}),
+            ("set_look", {"block": "fares", "look": {"ground": "seaish"}}),
+            (
+                "set_look",
+                {"block": "fares", "look": {}, "click": {"does": "address", "address": "javascript:alert(1)"}},
+            ),
             ("fill_place", {"block": "said", "kind": "text"}),
             ("order_blocks", {"blocks": ["said"], "to": "front"}),
             ("add_column", {"id": "fares", "page": "p1", "side": "left"}),

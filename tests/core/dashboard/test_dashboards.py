@@ -91,7 +91,14 @@ class Following(unittest.TestCase):
     def follow(self, state, controls=(DATE, REGION), chart=None, schema=None, block="me"):
         dashboard = load_dashboard({"controls": list(controls)})
         sources = {"other": (self.source, self.schema), "figure": (load_definition({"dataset": "d"}), self.schema)}
-        return filters_for_block(block, chart or self.chart, schema or self.schema, dashboard, state, sources.get)
+        return filters_for_block(
+            block,
+            chart or self.chart,
+            schema or self.schema,
+            dashboard,
+            state,
+            lambda selection: sources.get(selection.block),
+        )
 
     def test_controls_filter_by_what_they_are_set_to(self):
         state = ViewState(controls={"region": ListChoice(values=("A",), exclude=True)})

@@ -115,9 +115,9 @@ class Panels(Frozen):
 
 
 class ChartDefinition(Frozen):
-    """`title` and `note` may have values in them, as `places` says. `kind` None lets Veduta choose; `settings` are
-    those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if the
-    kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
+    """`title`, `note` and `foot` may have values in them, as `places` says. `kind` None lets Veduta choose; `settings`
+    are those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if
+    the kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
     dimension of several, whose values make series. `aligned` is a test: the time axis counts from the first period in
     which it held. Of `conditional` that hold, the first that says something counts. `values` sets the model's
     parameters for this chart; None is no limit. `colours` are those of values in this chart alone; with `own_colours`
@@ -127,6 +127,7 @@ class ChartDefinition(Frozen):
     dataset: str
     title: str = Attribute("", max_length=1_000)
     note: str = Attribute("", max_length=2_000)
+    foot: str = Attribute("", max_length=2_000)
     kind: KindName | None = None
     settings: dict[KindName, SettingValue] = Attribute({}, max_length=100)
     show: tuple[Measure, ...] = Attribute((), max_length=50)
@@ -170,6 +171,11 @@ class ChartDefinition(Frozen):
             names |= filter_.fields()
         return names
 
+    @property
+    def texts(self) -> tuple[str, str, str]:
+        """Those that may have values in them."""
+        return self.title, self.note, self.foot
+
     def worked_out(self) -> list[Measure]:
         """Everything that is worked out for the chart, shown or not; some of it may be there twice."""
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
@@ -177,7 +183,7 @@ class ChartDefinition(Frozen):
         measures += [layer.shade for layer in self.layers]
         measures += [measure for each in self.conditional for measure in each.measures()]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
-        own = [Measure(formula=formula) for formula in (*formulas, *formulas_in(self.title, self.note)) if formula]
+        own = [Measure(formula=formula) for formula in (*formulas, *formulas_in(*self.texts)) if formula]
         own += [Measure(formula=reference.formula) for reference in self.references if reference.of == "formula"]
         return [*own, *(measure for measure in measures if measure)]
 

@@ -51,6 +51,7 @@ class Answered:
     notes: list[str]
     series: list[tuple[str, Any]]
     format_words: Sequence[str] = ()
+    foot: str = ""
 
 
 @dataclass
@@ -87,8 +88,8 @@ def _compared(definition: ChartDefinition) -> list[str]:
 
 
 def _told(definition: ChartDefinition) -> list[str]:
-    """The formulas in the title and the note."""
-    return formulas_in(definition.title, definition.note)
+    """The formulas in its texts."""
+    return formulas_in(*definition.texts)
 
 
 def _orders(definition: ChartDefinition) -> tuple[tuple[int, tuple[Any, ...]], ...]:
@@ -116,7 +117,7 @@ def _totals(definition: ChartDefinition, kind: Kind) -> tuple[tuple[int, ...], .
 
 
 def _tells_a_total(definition: ChartDefinition) -> bool:
-    return bool(_told(definition)) or "{total}" in definition.title + definition.note
+    return bool(_told(definition)) or "{total}" in "".join(definition.texts)
 
 
 def work_out(
@@ -158,13 +159,14 @@ def ask(
     if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
     told = Told(picture, (*definition.only, *extra), model, context, result.rows_read)
-    title, note = (said(text, told) for text in (definition.title, definition.note))
+    title, note, foot = (said(text, told) for text in definition.texts)
     return Answered(
         definition=definition,
         kind=kind,
         why="" if own_kind_refused else why,
         title=title or default_title(definition, model.schema),
         note=note,
+        foot=foot,
         sentence=sentence_text(definition, kind, model.schema, parameter_settings(definition, model)),
         result=result,
         drawing=drawing,

@@ -15,7 +15,8 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import EMPTY, format_number, format_value, settle
 from veduta.core.formula.measures import with_ids, with_names
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Context, Filter
+from veduta.core.query.filters import Context, Filter, dates_words
+from veduta.core.query.filters.dates import PeriodFilter
 from veduta.core.query.measures import Measure, measure_node
 from veduta.core.words import in_sentence, listed
 
@@ -76,6 +77,14 @@ class Told:
         return first if first == last else f"{first} to {last}"
 
     @property
+    def dates(self) -> str:
+        """Which dates it covers: those it is narrowed to, or all up to the latest."""
+        narrowed = next((each for each in self.filters if isinstance(each, PeriodFilter)), None)
+        if narrowed is None:
+            return f"all up to {self.latest}"
+        return dates_words(*narrowed.bounds(self.context), self.model.schema.fiscal_month)
+
+    @property
     def latest(self) -> str:
         days = self.context.latest_of_first()
         written = NumberFormat(language=self.picture.language)
@@ -88,6 +97,7 @@ VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
         lambda told: listed([in_sentence(each.words(told.model.schema)) for each in told.filters] or ["nothing"]),
     ),
     "period": ("the first and the last period shown", lambda told: told.period),
+    "dates": ("the dates it covers", lambda told: told.dates),
     "latest": ("the latest day in the data", lambda told: told.latest),
     "rows": ("how many rows were read", lambda told: told.counted(told.rows)),
     "groups": ("how many groups are shown", lambda told: told.counted(told.picture.result.groups)),

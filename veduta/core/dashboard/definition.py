@@ -9,7 +9,9 @@ from pydantic import Field as Attribute
 from pydantic import model_validator
 
 from veduta.core.chart.value_colours import ColourList
+from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.looks import BlockLook
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Value
 from veduta.core.stored import Upgrade, load
@@ -49,6 +51,8 @@ class Block(Frozen):
     title: str = Attribute("", max_length=300)
     picture: str = Attribute("", max_length=200)
     control: str = ""
+    look: BlockLook = BlockLook()
+    click: Click = Click()
     definition: dict[str, Any] | None = None
 
 
@@ -159,12 +163,14 @@ def load_dashboard(data: Any) -> DashboardDefinition:
 
 
 class Selection(Frozen):
-    """Marks selected in a block, by their points: the others show only them, or all but them.
+    """Marks selected in a block, by their points: the others show only them, or all but them. The block may be one of
+    another `dashboard`, from which one came here with them.
 
     Points may hold only the first dimensions, as when a range of an axis is selected whatever the series.
     """
 
     block: str = Attribute(pattern=IDENTIFIER)
+    dashboard: str = Attribute("", max_length=36)
     mode: Literal["focus", "leave_out"] = "focus"
     points: tuple[tuple[Value, ...], ...] = Attribute(min_length=1, max_length=2_000)
 

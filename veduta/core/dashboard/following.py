@@ -67,9 +67,10 @@ def filters_for_block(
     schema: Schema,
     dashboard: DashboardDefinition,
     state: ViewState,
-    source_of: Callable[[str], tuple[ChartDefinition, Schema] | None],
+    source_of: Callable[[Selection], tuple[ChartDefinition, Schema] | None],
 ) -> Following:
-    """What narrows a block besides its own filters. `source_of` gives another block's chart and schema, if it has one.
+    """What narrows a block besides its own filters. `source_of` gives the chart and schema of a selection's block,
+    if it has one.
 
     A block never follows its own selection, so that its other marks stay there to be clicked.
     """
@@ -85,7 +86,8 @@ def filters_for_block(
         elif choice and (made := choice.filter(field)):
             following.filters.append(made)
     for selection in state.selections:
-        source = source_of(selection.block) if selection.block != block_id else None
+        is_own = selection.block == block_id and not selection.dashboard
+        source = None if is_own else source_of(selection)
         if source is None or not source[0].groups:
             continue
         _follow_selection(following, selection, source, chart, schema)

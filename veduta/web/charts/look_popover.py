@@ -240,6 +240,7 @@ def _texts(definition: ChartDefinition, model: Model) -> list[tuple[str, str, st
     return [
         ("set_title", "title", "Title", as_written(definition.title, model), usual),
         ("set_note", "note", "Note below it", as_written(definition.note, model), "none"),
+        ("set_foot", "foot", "Words under the drawing", as_written(definition.foot, model), "none"),
     ]
 
 

@@ -44,7 +44,9 @@ from veduta.web.common.requests import (
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
+from veduta.web.dashboards.dressing import with_texts_stored
 from veduta.web.dashboards.faces import faces_to_edit
+from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
@@ -258,9 +260,11 @@ def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def change(request: Request, pk: uuid.UUID) -> JsonResponse:
     """A draft after an edit; nothing is kept yet."""
-    find_dashboard(request.user, pk, edit=True)
+    dashboard = find_dashboard(request.user, pk, edit=True)
     asked = sent(request, Change)
-    changed = apply_edit(load_dashboard(asked.definition), asked.change)
+    definition = load_dashboard(asked.definition)
+    reading = Reading(dashboard, services.frozen(definition), ViewState(), request.user)
+    changed = apply_edit(definition, with_texts_stored(asked.change, definition, reading))
     moved = asked.change.get("blocks") or [asked.change.get("block", "")]
     return JsonResponse({"definition": changed.model_dump(mode="json"), "said": place_words(changed, moved[0])})
 
@@ -273,7 +277,8 @@ def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
     asked = sent(request, FacesAsked)
     definition = services.frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
-    return JsonResponse({"faces": faces_to_edit(reading, asked.blocks)})
+    grounds = " ".join(grounds_of(page) for page in definition.pages)
+    return JsonResponse({"faces": faces_to_edit(reading, asked.blocks), "grounds": grounds})
 
 
 @require_POST

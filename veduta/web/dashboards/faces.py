@@ -10,6 +10,8 @@ from django.utils.safestring import SafeString
 
 from veduta.core.dashboard.definition import Block, Page
 from veduta.web.common.markdown import to_html
+from veduta.web.dashboards.dressing import problem_of_click
+from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.reading import Reading, TrailItem, block_title
 from veduta.web.pictures.services import Shown, named
 
@@ -26,7 +28,8 @@ KIND_NAMES = {
 
 @dataclass
 class Face:
-    """A block with what its template shows; `name` is what it is to who does not see it."""
+    """A block with what its template shows; `name` is what it is to who does not see it, and a `problem` is said to who
+    makes it."""
 
     block: Block
     name: str = ""
@@ -34,6 +37,8 @@ class Face:
     html: SafeString = SafeString("")
     picture: Shown | None = None
     control: TrailItem | None = None
+    problem: str = ""
+    strong: bool = False
     faces: list[Face] = field(default_factory=list)
 
     @property
@@ -64,6 +69,7 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         html=to_html(block.text) if block.kind == "text" else SafeString(""),
         picture=pictures.get(block.picture.casefold()),
         control=control,
+        strong=is_strong(block),
     )
 
 
@@ -76,4 +82,6 @@ def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
     """The HTML of blocks in the editor, by their names; what a group holds is put into it there."""
     wanted = [block for block in map(reading.definition.block, names) if block]
     faces = [face for block in wanted for face in faces_of(reading, [block])]
+    for face in faces:
+        face.problem = problem_of_click(face.block, reading.definition, reading.dashboard, reading.reader)
     return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}

@@ -1,8 +1,11 @@
-"""Where the blocks of a page stand, as CSS."""
+"""Where the blocks of a page stand and on which grounds, as CSS."""
 
 from __future__ import annotations
 
+from veduta.core.chart.paints import Paints
 from veduta.core.dashboard.definition import Block, Page
+from veduta.core.dashboard.looks import ground_of
+from veduta.web.colours.models import paints_now
 
 WIDE = "@media (min-width: 48.01rem), print"
 """Screens on which a page is as it was laid out; on narrower ones its blocks follow each other."""
@@ -12,7 +15,33 @@ def styles_of(page: Page) -> str:
     rules = [f"#block-{block.id} {{ {_place(page, order, block)} }}" for order, block in enumerate(page.blocks)]
     if page.kind == "fixed":
         rules.append(f"#board {{ width: {page.width}px; height: {page.height}px }}")
-    return f"{WIDE} {{ {' '.join(rules)} }}"
+    return f"{WIDE} {{ {' '.join(rules)} }} {grounds_of(page)}"
+
+
+def grounds_of(page: Page) -> str:
+    """The grounds and borders of its blocks, which they have on every screen."""
+    paints = paints_now()
+    return " ".join(f"#block-{block.id} {{ {_look(block, paints)} }}" for block in page.blocks if _look(block, paints))
+
+
+def _look(block: Block, paints: Paints) -> str:
+    rules = []
+    if block.look.ground == "none":
+        rules.append("background: none")
+    elif block.look.ground:
+        ground = ground_of(block.look.ground, paints)
+        rules.append(f"background: light-dark({ground.light}, {ground.dark}); color: var(--color-ink)")
+    if block.look.border == "none":
+        rules.append("box-shadow: none")
+    elif block.look.border == "line":
+        rules.append("box-shadow: inset 0 0 0 2px var(--color-ink)")
+    return "; ".join(rules)
+
+
+def is_strong(block: Block) -> bool:
+    """Whether a block is written on as in the dark theme, whatever the reader's."""
+    ground = block.look.ground
+    return ground not in ("", "none") and ground_of(ground, paints_now()).strong
 
 
 def _place(page: Page, order: int, block: Block) -> str:

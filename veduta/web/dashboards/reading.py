@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import uuid
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -19,22 +20,26 @@ from veduta.core.chart.question import Answered
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import without_values
+from veduta.core.dashboard.clicks import address_for
 from veduta.core.dashboard.controls import Control, ParameterChoice
-from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
     filters_for_block,
     parameter_values,
 )
+from veduta.core.dashboard.looks import chart_in
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
+from veduta.core.formats import value_words
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, grouping_words, typed
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
 from veduta.web.charts.services import answer_over, home_of_chart
 from veduta.web.colours.models import paints_now
+from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.services import frozen
 from veduta.web.datasets.known import known
@@ -66,6 +71,7 @@ class Reading:
         self._schemas: dict[str, Schema] = {}
         self._models: dict[str, Model] = {}
         self._charts: dict[str, ChartDefinition] = {}
+        self._others: dict[str, Reading | None] = {}
 
     @classmethod
     def of(cls, dashboard: Dashboard, state: ViewState, reader: User, draft: bool = False) -> Reading:
@@ -113,6 +119,7 @@ class Reading:
         if block.id not in self._charts:
             text = json.dumps(block.definition)
             chart = charts.get(text, lambda: load_definition(text))
+            chart = chart_in(chart, block.title, block.look)
             sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
             self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
         return self._charts[block.id]
@@ -140,13 +147,22 @@ class Reading:
         except VedutaError:
             return None
 
+    def source_of(self, selection: Selection) -> tuple[ChartDefinition, Schema] | None:
+        """The chart and schema that a selection is of, on this dashboard or another that the reader may see."""
+        if selection.dashboard in ("", str(self.dashboard.pk)):
+            return self.source(selection.block)
+        if selection.dashboard not in self._others:
+            self._others[selection.dashboard] = _other_reading(selection.dashboard, self.reader)
+        other = self._others[selection.dashboard]
+        return other.source(selection.block) if other else None
+
     def following(self, block: Block) -> tuple[ChartDefinition, Dataset, Following]:
         chart = self.chart(block)
         dataset = self.dataset(chart.dataset)
         return (
             chart,
             dataset,
-            filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source),
+            filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source_of),
         )
 
     @cached_property
@@ -157,7 +173,7 @@ class Reading:
     def answer(self, block: Block, rows_from: int = 0) -> tuple[Answered, Following]:
         """Work a block out, of a long table the rows from one on. Raises VedutaError with what does not fit."""
         chart, dataset, following = self.following(block)
-        own = next((s for s in self.state.selections if s.block == block.id), None)
+        own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         model = with_values(self.model(dataset), chart.values | self.values(chart))
         filters = tuple(following.filters)
@@ -182,8 +198,8 @@ class Reading:
         fit."""
         answered, following = self.answer(block, rows_from)
         data = chart_data(answered)
-        data["title"] = block.title or data["title"]
         data["not_followed"] = following.not_followed
+        data["title_look"]["hidden"] |= "title" not in block.look.parts
         if as_table and data.get("spec"):
             data["table"] = rows_table(answered)
         return data
@@ -198,6 +214,20 @@ class Reading:
         if points and chart.groups:
             filters = (*filters, *points_filters(chart, points))
         return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(chart)
+
+    def address_of(self, block: Block, point: list[Any]) -> str:
+        """Where a click on a mark of a block leads, by the mark's point; "" where it leads nowhere."""
+        source = self.source(block.id)
+        if source is None or block.click.does != "address":
+            return ""
+        chart, schema = source
+        values = {
+            grouping_words(group, schema): value_words(
+                typed(value, schema[group.field], group.grain), schema[group.field], group.grain
+            )
+            for group, value in zip(chart.groups, point, strict=False)
+        }
+        return address_for(block.click.address, values)
 
     def trail(self) -> list[TrailItem]:
         """Everything that narrows the view, in words: controls first, then selections."""
@@ -221,10 +251,10 @@ class Reading:
 
     def _selection_item(self, index: int) -> TrailItem | None:
         selection = self.state.selections[index]
-        source = self.source(selection.block)
+        source = self.source_of(selection)
         if source is None:
             return None
-        others = [block for block in self.definition.charts if block.id != selection.block]
+        others = [each for each in self.definition.charts if selection.dashboard or each.id != selection.block]
         followers = 0
         for block in others:
             try:
@@ -239,7 +269,7 @@ class Reading:
         chart = self.chart(block)
         only = ViewState(selections=(selection,))
         schema = self.schema(self.dataset(chart.dataset))
-        return bool(filters_for_block(block.id, chart, schema, DashboardDefinition(), only, self.source).filters)
+        return bool(filters_for_block(block.id, chart, schema, DashboardDefinition(), only, self.source_of).filters)
 
     @cached_property
     def latest(self) -> str:
@@ -253,6 +283,15 @@ class Reading:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)
         return period_words(latest, Grain.DAY) if latest else ""
+
+
+def _other_reading(pk: str, reader: User) -> Reading | None:
+    """Another dashboard as it is published, if the reader may see it."""
+    try:
+        dashboard = find_dashboard(reader, uuid.UUID(pk))
+        return Reading.of(dashboard, ViewState(), reader)
+    except (ValueError, Http404):
+        return None
 
 
 def block_title(block: Block, reading: Reading) -> str:

@@ -13,7 +13,6 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice
 from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState, load_state
 from veduta.core.dashboard.edits import apply_edit
@@ -86,9 +85,7 @@ def frozen(definition: DashboardDefinition) -> DashboardDefinition:
     def with_chart(block: Block) -> Block:
         if block.chart not in charts:
             return block
-        stored = charts[block.chart].definition
-        title = block.title or without_values(stored.get("title", ""))
-        return block.model_copy(update={"definition": stored, "title": title})
+        return block.model_copy(update={"definition": charts[block.chart].definition})
 
     pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in definition.pages]
     return definition.model_copy(update={"pages": tuple(pages)})

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import editing, views
+from veduta.web.dashboards import dressing, editing, views
 
 urlpatterns = [
     path("", views.dashboard_list, name="dashboards"),
@@ -10,12 +10,14 @@ urlpatterns = [
     path("<uuid:pk>/", views.dashboard, name="dashboard"),
     path("<uuid:pk>/blocks/", views.blocks, name="dashboard-blocks"),
     path("<uuid:pk>/blocks/<slug:block_id>/", views.block, name="dashboard-block"),
+    path("<uuid:pk>/blocks/<slug:block_id>/address/", views.address, name="dashboard-address"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows/", views.rows, name="dashboard-rows"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows.csv", views.rows_file, name="dashboard-rows-file"),
     path("<uuid:pk>/controls/<slug:control_id>/", views.control, name="dashboard-control"),
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),
     path("<uuid:pk>/change/", editing.change, name="dashboard-change"),
+    path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),

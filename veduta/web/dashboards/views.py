@@ -277,6 +277,17 @@ def _parameter_control(
     return parameter_choices(parameter, setting, model_for(dataset, request.user), find)
 
 
+@require_GET
+@signed_in
+def address(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
+    """The web address to which a click on a mark leads, to be looked at before it is opened."""
+    reading = _reading(request, pk)
+    block = reading.block(block_id)
+    points = json_in(asked(request, BlockView).points) or []
+    made = reading.address_of(block, points[0] if points else [])
+    return render(request, "dashboards/address.html", {"address": made})
+
+
 def _behind(request: Request, pk: uuid.UUID, block_id: str):
     reading = _reading(request, pk)
     if not may_download(request.user, reading.dashboard):

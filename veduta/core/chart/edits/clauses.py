@@ -435,6 +435,11 @@ def set_note(definition: ChartDefinition, model: Model, note: str) -> ChartDefin
     return changed_by(definition, note=stored(note.strip(), model))
 
 
+@edit
+def set_foot(definition: ChartDefinition, model: Model, foot: str) -> ChartDefinition:
+    return changed_by(definition, foot=stored(foot.strip(), model))
+
+
 def group_of(definition: ChartDefinition, clause: str, index: int) -> Grouping | None:
     """The dimension at a position in the sentence, if there is one."""
     if clause == "split":

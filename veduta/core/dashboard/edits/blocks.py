@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout
+from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.definition import COLUMNS, Block, BlockKind, DashboardDefinition, Page
 from veduta.core.dashboard.edits.pages import move_to_page
 from veduta.core.dashboard.edits.registry import (
@@ -22,6 +23,7 @@ from veduta.core.dashboard.edits.registry import (
     with_blocks,
 )
 from veduta.core.dashboard.layout import Edge, Side, at
+from veduta.core.dashboard.looks import BlockLook
 from veduta.core.errors import DefinitionProblem
 
 Step = Literal[-1, 0, 1]
@@ -197,6 +199,21 @@ def set_block(
     said = {"text": text, "title": title, "picture": picture, "control": control}
     changed = {name: value for name, value in said.items() if value is not None}
     blocks = [at(each, **changed) if each.id == block else each for each in page.blocks]
+    return definition.with_page(packed(page.model_copy(update={"blocks": tuple(blocks)})))
+
+
+@edit
+def set_look(
+    definition: DashboardDefinition,
+    block: Name,
+    look: BlockLook,
+    title: Annotated[str, Attribute(max_length=300)] = "",
+    click: Click = Click(),
+) -> DashboardDefinition:
+    """How a block is shown, what it is called here, and what a click on its marks does."""
+    page = page_with(definition, [block], moving=True)
+    set_so = {"look": look, "title": title, "click": click}
+    blocks = [at(each, **set_so) if each.id == block else each for each in page.blocks]
     return definition.with_page(packed(page.model_copy(update={"blocks": tuple(blocks)})))
 
 

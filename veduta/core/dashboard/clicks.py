@@ -1,0 +1,63 @@
+"""What a click on a mark does, where it does something else than focus the other blocks."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Annotated, Final, Literal
+from urllib.parse import quote, urlsplit
+
+from pydantic import AfterValidator
+
+from veduta.core.chart.addresses import is_on_web
+from veduta.core.data.fields import Frozen
+
+PLACE = re.compile(r"\{([^{}]*)\}")
+Does = Literal["focus", "page", "dashboard", "rows", "address", "nothing"]
+DOES: Final[dict[Does, str]] = {
+    "focus": "focuses the other blocks on it",
+    "page": "opens another page, narrowed to it",
+    "dashboard": "opens another dashboard, narrowed to it",
+    "rows": "opens the rows behind it",
+    "address": "opens a web address made of its values",
+    "nothing": "does nothing",
+}
+
+
+def checked(text: str) -> str:
+    """An address as it is written, or "" for none. Raises ValueError for one that leads elsewhere than to the web, or
+    somewhere else with every value."""
+    text = text.strip()
+    if not text:
+        return ""
+    if not is_on_web(PLACE.sub("0", text)):
+        raise ValueError("an address begins with https:// or http://")
+    if PLACE.search(text[: text.index("//") + 2] + urlsplit(text).netloc):
+        raise ValueError("whose address it is may not depend on the value")
+    return text
+
+
+class Click(Frozen):
+    """`page` and `dashboard` are ids; an `address` has the names of dimensions where their values go, as in
+    https://ships.example/{Vessel}."""
+
+    does: Does = "focus"
+    page: str = ""
+    dashboard: str = ""
+    address: Annotated[str, AfterValidator(checked)] = ""
+
+
+def address_for(address: str, values: Mapping[str, str]) -> str:
+    """Where a click leads, with the clicked values by the names of their dimensions; "" where a value is missing.
+
+    >>> address_for("https://ships.example/{Vessel}?on={Route}", {"Vessel": "Gull & Co", "Route": "Harrow–Tern"})
+    'https://ships.example/Gull%20%26%20Co?on=Harrow%E2%80%93Tern'
+    >>> address_for("https://ships.example/{Quay}", {"Vessel": "Gannet"})
+    ''
+    """
+    by_name = {name.casefold(): value for name, value in values.items()}
+    names = [match[1].strip().casefold() for match in PLACE.finditer(address)]
+    if not all(name in by_name for name in names):
+        return ""
+    made = PLACE.sub(lambda place: quote(by_name[place[1].strip().casefold()], safe=""), address)
+    return made if is_on_web(made) else ""
