@@ -43,6 +43,7 @@ function editor() {
       this.base = this.$root.dataset.base;
       this.history = new History(start.id, { definition: start.definition, name: start.name });
       this.revision = start.revision;
+      this.like = start.like;
       this.status = start.published ? `version ${start.published} is published` : "not published yet";
       this.keep = debounce(() => this.flush(), 400);
       this.typed = debounce((/** @type {any} */ target) => this.showControl(this.openControl, target.value), 250);

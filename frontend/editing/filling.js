@@ -1,7 +1,8 @@
 // What blocks show is chosen: a picture, a control of the trail, and what fills an empty place.
 import { all, near } from "../lib/dom.js";
-import { postFile } from "../lib/http.js";
-import { failed, openDialog } from "../lib/page.js";
+import { formData } from "../lib/forms.js";
+import { post, postFile } from "../lib/http.js";
+import { failed, openDialog, toast } from "../lib/page.js";
 
 /** @returns {any} Methods of the editor. */
 export function filling() {
@@ -74,6 +75,25 @@ export function filling() {
       if (control) this.edit({ edit: "set_block", block: id, control });
     },
 
+    // The form by which a place is given to a colleague, who finds it in the inbox.
+    offerToGive(element, block, wanted) {
+      const form = /** @type {HTMLFormElement | null} */ (element.querySelector("[data-give]"));
+      if (!form) return;
+      const said = /** @type {HTMLElement} */ (form.querySelector("[data-said]"));
+      /** @type {HTMLInputElement} */ (form.querySelector("[name=words]")).value = wanted;
+      form.addEventListener("submit", async (event) => {
+        event.preventDefault();
+        try {
+          await this.flush(); // the place is to be there
+          toast((await post(`${this.base}give/`, { block, ...formData(form) })).message);
+          element.close("given");
+          this.fillAnew(block);
+        } catch (problem) {
+          said.hidden = false;
+          said.textContent = problem.message;
+        }
+      });
+    },
     async fillPlace({ id, text: wanted }) {
       const { element, closed } = openDialog("fill-place", "Fill this place");
       const words = /** @type {HTMLInputElement} */ (element.querySelector("[name=wanted]"));
@@ -82,10 +102,14 @@ export function filling() {
         wanted = words.value.trim();
       });
       const before = wanted;
+      this.offerToGive(element, id, wanted);
       const kind = await closed;
       const fill = (more) => this.edit({ edit: "fill_place", block: id, kind, ...more });
       const acts = {
-        chart: () => this.askChart(id).then((chart) => chart && fill({ chart })),
+        chart: () =>
+          this.flush()
+            .then(() => this.askChart(id))
+            .then((chart) => chart && fill({ chart })),
         text: () => this.askText("").then((text) => text && fill({ text })),
         heading: () => fill({ text: "Heading" }).then((made) => made && this.editTitle(id)),
         image: () => this.askPicture().then((said) => said && fill(said)),

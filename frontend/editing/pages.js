@@ -62,10 +62,26 @@ export function pages() {
         ...(place ? [{ label: "Move to the left", run: to(-1) }] : []),
         ...(place < this.definition.pages.length - 1 ? [{ label: "Move to the right", run: to(1) }] : []),
         { label: "Duplicate", run: () => this.copyPage(id) },
+        { label: "Begin with an arrangement…", run: () => this.goToPage(id).then(() => this.begin()) },
         { label: "Insert a column at the left", run: this.column(id, "left") },
         { label: "Insert a column at the right", run: this.column(id, "right") },
         { label: "Remove", run: () => this.removePage(id), danger: true },
       ].filter(({ label }) => !label.startsWith("Insert") || this.definition.pages[place].kind === "flowing");
+    },
+    async begin() {
+      const start = await openDialog("begin", "Begin with an arrangement").closed;
+      if (start) this.beginWith(start);
+    },
+    // In the page itself; in a dialog the button that closes it says which.
+    startChosen(event) {
+      const start = near(event, "[data-start], [data-start-like]");
+      if (start && !near(event, "dialog")) this.beginWith(start.dataset.close);
+    },
+    async beginWith(start) {
+      const prefix = newId();
+      const blocks = start.startsWith(":") && this.like[Number(start.slice(1))];
+      const change = blocks ? { edit: "paste_blocks", blocks } : { edit: "begin_with", start };
+      await this.edit({ ...change, page: this.page.id, prefix });
     },
     column(page, side) {
       return () => this.edit({ edit: "add_column", id: newId(), page, side });

@@ -172,3 +172,21 @@ class Editor(BrowserTest):
         page.keyboard.press("ArrowRight")
         expect(block).to_have_css("left", "140px")
         self.has_text("[role=status]", "140 px from the left, 120 px from the top")
+
+    def test_a_page_begins_with_an_arrangement_whose_places_are_filled_or_given(self):
+        page = self.page
+        self.new_dashboard()
+        page.locator("section [data-start=map]").click()
+        places = page.locator(".block-place")
+        expect(places).to_have_count(3)
+        places.nth(1).get_by_role("button", name="Fill it").click()
+        page.locator("dialog [data-close=text]").click()
+        page.get_by_role("textbox", name="Text in Markdown").fill("Outer Light leads.")
+        page.locator("dialog").get_by_role("button", name="Done").click()
+        self.has_text(".block-text", "Outer Light leads.")
+        places.first.get_by_role("button", name="Fill it").click()
+        page.locator("dialog [name=words]").fill("A map of the harbours")
+        page.locator("dialog").get_by_role("button", name="Give it").click()
+        self.has_text(".block-place", "is asked for “A map of the harbours”")
+        page.get_by_role("navigation", name="Places").get_by_text("Inbox").click()
+        self.has_text("main", "A map of the harbours")

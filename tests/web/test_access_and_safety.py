@@ -23,6 +23,7 @@ from veduta.web.accounts.models import User
 from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
 from veduta.web.chart_templates.services import keep
 from veduta.web.colours.models import CompanyLook, Palette, ValueColour
+from veduta.web.dashboards.models import Task
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
@@ -39,6 +40,7 @@ FOR_EXPLORERS = {
     "guide-page",
     "dashboards",
     "dashboard",
+    "dashboard-address",
     "dashboard-blocks",
     "dashboard-block",
     "dashboard-rows",
@@ -99,6 +101,9 @@ class EveryView(WebTest):
         template = template_of(chart.load(), model_of(self.dataset), "Ranking").template
         png = base64.b64encode(b"\x89PNG\r\n\x1a\n").decode()
         self.template = keep(self.analyst, template.model_copy(update={"picture": png}))
+        self.task = Task.objects.create(
+            dashboard=self.dashboard, block="winter", words="Winter", asked_by=self.analyst, asked_of=self.analyst
+        )
         CompanyLook.objects.create(logo=b"\x89PNG", logo_type="image/png")
         palette = Palette.objects.create(kind="series", name="Company", colours=["#112233", "#AA5500"])
         self.numbers = {
@@ -121,6 +126,7 @@ class EveryView(WebTest):
             "refresh": self.dataset.pk,
             "model": self.dataset.pk,
             "template": self.template.pk,
+            "task": self.task.pk,
             "picture": receive(self.analyst, "Gannet.png", b"\x89PNG\r\n\x1a\n").pk,
         }
         values = {

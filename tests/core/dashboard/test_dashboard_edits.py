@@ -10,6 +10,7 @@ from tests.core.support import one_page
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import EDITS, apply_edit
 from veduta.core.dashboard.layout import overlaps
+from veduta.core.dashboard.starts import STARTS, places_like
 from veduta.core.errors import DefinitionProblem
 
 REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "c3", "field_kind": "text", "name": "Region"}
@@ -83,6 +84,10 @@ class Edits(unittest.TestCase):
             ),
             "move_to_page": ({"blocks": ["said"], "page": "p1"}, lambda d: d == START),
             "add_page": ({"id": "p2"}, lambda d: [each.name for each in d.pages] == ["Page 1", "Page 2"]),
+            "begin_with": (
+                {"page": "p1", "start": "map", "prefix": "new"},
+                lambda d: [place(d, f"new{number}")[1] for number in (1, 2, 3)] == [6, 4, 14],
+            ),
             "copy_page": ({"page": "p1", "id": "p2"}, lambda d: names(d, 1) == ["p21", "p22", "p23"]),
             "set_page": ({"page": "p1", "name": " Fares "}, lambda d: d.pages[0].name == "Fares"),
             "move_page": ({"page": "p1", "to": 3}, lambda d: d == START),
@@ -136,6 +141,7 @@ class Edits(unittest.TestCase):
             ("set_page", {"page": "gone", "name": "New"}),
             ("remove_page", {"page": "p1"}),
             ("add_page", {"id": "p1"}),
+            ("begin_with", {"page": "p1", "start": "any", "prefix": "new"}),
             ("ungroup", {"group": "gone"}),
             ("move_to_page", {"blocks": ["said"], "page": "gone"}),
             ("remove_blocks", {"blocks": []}),
@@ -154,6 +160,23 @@ class Edits(unittest.TestCase):
     def test_what_is_said_of_nothing_stays(self):
         changed = after("set_block", block="said", title="Said by")
         self.assertEqual((changed.block("said").text, changed.block("said").title), ("Said", "Said by"))
+
+
+class Starts(unittest.TestCase):
+    def test_each_fills_its_page_as_it_is_drawn(self):
+        self.assertGreaterEqual(len(STARTS), 8)
+        for start in STARTS:
+            with self.subTest(start.name):
+                page = after("begin_with", load_dashboard({}), page="p1", start=start.id, prefix="new").pages[0]
+                places = [(block.x, block.y, block.w, block.h) for block in page.blocks]
+                self.assertEqual(places, [(block.x, block.y, block.w, block.h) for block in start.blocks])
+                self.assertTrue(all(block.text for block in page.blocks))
+                self.assertEqual(max(x + w for x, _, w, _ in places), 12)
+
+    def test_a_page_is_a_start_too(self):
+        like = places_like(GROUPED.pages[0].blocks, ["Fares", "Late", "Said", "Both"])
+        self.assertEqual([(b.kind, b.text) for b in like[:2]], [("place", "Fares"), ("place", "Late")])
+        self.assertEqual([(b.kind, b.title) for b in like[3:]], [("group", "Both")])
 
 
 class Groups(unittest.TestCase):

@@ -9,7 +9,7 @@ from typing import Annotated, Any
 from django.contrib import messages
 from django.contrib.auth.models import Group
 from django.http import Http404, HttpResponse, JsonResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
@@ -22,6 +22,7 @@ from veduta.core.dashboard.definition import (
     load_dashboard,
 )
 from veduta.core.dashboard.edits import apply_edit, place_words
+from veduta.core.dashboard.starts import STARTS
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
@@ -42,11 +43,12 @@ from veduta.web.common.requests import (
     wants_json,
 )
 from veduta.web.common.revisions import Conflict
-from veduta.web.dashboards import services
+from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
 from veduta.web.dashboards.dressing import with_texts_stored
 from veduta.web.dashboards.faces import faces_to_edit
 from veduta.web.dashboards.layout_styles import grounds_of
+from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
@@ -146,6 +148,7 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
                 "parameters": model_of(dataset).definition.parameters,
             }
         )
+    like = pages_to_begin_like(request.user, dashboard)
     context = {
         "dashboard": dashboard,
         "start": {
@@ -153,10 +156,14 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             "name": dashboard.name,
             "revision": dashboard.revision,
             "definition": definition.model_dump(mode="json"),
+            "like": [each["blocks"] for each in like],
             "published": dashboard.published.number if dashboard.published else None,
         },
         "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
         "pictures": there(),
+        "colleagues": tasks.colleagues(request.user),
+        "starts": [(start, miniature(start.blocks)) for start in STARTS],
+        "like": like,
         "datasets": datasets,
         "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
@@ -227,13 +234,22 @@ def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
 @require_POST
 @builders_only
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dashboard = find_dashboard(request.user, pk, edit=True)
     placed = sent(request, Placed)
+    dashboard = get_object_or_404(Dashboard, pk=pk, deleted_at=None)
+    if not (may_edit(request.user, dashboard) or tasks.may_fill(request.user, dashboard, placed.place)):
+        raise Http404
     chart = Chart.objects.filter(pk=placed.chart, deleted_at=None).first()
     if chart is None:
         raise VedutaError("That chart does not exist any more.")
-    services.place_chart(request.user, dashboard, chart, placed.place)
-    return JsonResponse({"address": reverse("dashboard-edit", args=[pk])})
+    if placed.place:
+        tasks.fill(request.user, dashboard, chart, placed.place)
+    else:
+        services.place_chart(request.user, dashboard, chart)
+    return JsonResponse({"address": _editor_or_inbox(request.user, dashboard)})
+
+
+def _editor_or_inbox(user: User, dashboard: Dashboard) -> str:
+    return reverse("dashboard-edit", args=[dashboard.pk]) if may_edit(user, dashboard) else reverse("inbox")
 
 
 @require_GET

@@ -12,7 +12,9 @@ from veduta.core.dashboard.definition import Block, Page
 from veduta.web.common.markdown import to_html
 from veduta.web.dashboards.dressing import problem_of_click
 from veduta.web.dashboards.layout_styles import is_strong
+from veduta.web.dashboards.models import Task
 from veduta.web.dashboards.reading import Reading, TrailItem, block_title
+from veduta.web.dashboards.tasks import of_places
 from veduta.web.pictures.services import Shown, named
 
 KIND_NAMES = {
@@ -38,6 +40,7 @@ class Face:
     picture: Shown | None = None
     control: TrailItem | None = None
     problem: str = ""
+    task: Task | None = None
     strong: bool = False
     faces: list[Face] = field(default_factory=list)
 
@@ -82,6 +85,8 @@ def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
     """The HTML of blocks in the editor, by their names; what a group holds is put into it there."""
     wanted = [block for block in map(reading.definition.block, names) if block]
     faces = [face for block in wanted for face in faces_of(reading, [block])]
+    tasks = of_places(reading.dashboard)
     for face in faces:
+        face.task = tasks.get(face.block.id)
         face.problem = problem_of_click(face.block, reading.definition, reading.dashboard, reading.reader)
     return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}

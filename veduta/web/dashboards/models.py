@@ -6,6 +6,7 @@ import uuid
 
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
 
 from veduta.core.cache import Cache
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
@@ -77,3 +78,45 @@ class KeptView(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["dashboard", "key"], name="kept_view_key")]
+
+
+class Task(models.Model):
+    """An empty place of a dashboard's draft that somebody was asked to fill. `words` say what is wanted there, and
+    `answer` why it was handed back."""
+
+    class State(models.TextChoices):
+        OPEN = "open"
+        DONE = "done"
+        HANDED_BACK = "handed back"
+        WITHDRAWN = "withdrawn"
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="tasks")
+    block = models.CharField(max_length=20)
+    words = models.CharField(max_length=500)
+    due = models.DateField(null=True, blank=True)
+    state = models.CharField(max_length=20, choices=State.choices, default=State.OPEN)
+    answer = models.CharField(max_length=500, blank=True)
+    asked_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="asked")
+    asked_of = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="tasks")
+    created_at = models.DateTimeField(auto_now_add=True)
+    ended_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = [models.F("due").asc(nulls_last=True), "created_at"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["dashboard", "block"], condition=models.Q(state="open"), name="one_open_task_of_a_place"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.words
+
+    @property
+    def is_open(self) -> bool:
+        return self.state == self.State.OPEN
+
+    @property
+    def is_late(self) -> bool:
+        return self.is_open and self.due is not None and self.due < timezone.localdate()

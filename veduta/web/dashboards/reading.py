@@ -305,3 +305,8 @@ def block_title(block: Block, reading: Reading) -> str:
         return without_values(source[0].title) or default_title(*source)
     except VedutaError:
         return "Chart"
+
+
+def block_name(block: Block) -> str:
+    """What a block of a draft is called where its chart is not worked out."""
+    return block.title or block.text.strip().split("\n")[0][:100] or {"chart": "A chart"}.get(block.kind, "")

@@ -22,6 +22,7 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import Conflict, next_number, numbered
+from veduta.web.dashboards import tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, KeptView, Publication
 from veduta.web.datasets.models import Dataset
@@ -65,6 +66,7 @@ def save_draft(
         dashboard.revision += 1
         dashboard.updated_by = user
         dashboard.save()
+        tasks.settle(dashboard)
     return dashboard
 
 
@@ -135,18 +137,13 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
         dashboard.save()
 
 
-def place_chart(user: User, dashboard: Dashboard, chart: Chart, place: str = "") -> None:
-    """Put a chart into an empty place of the draft or, without one, below everything that is on its first page."""
+def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> None:
+    """Put a chart below everything that is on the first page of the draft."""
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        definition = dashboard.load_draft()
-        there = definition.block(place)
-        into = {"edit": "fill_place", "block": place} if there and there.kind == "place" else {"edit": "add_block"}
-        change = {**into, "kind": "chart", "chart": str(chart.pk)}
-        if "block" not in into:
-            change["id"] = new_id()
-        dashboard.draft = apply_edit(definition, change).model_dump(mode="json")
+        change = {"edit": "add_block", "id": new_id(), "kind": "chart", "chart": str(chart.pk)}
+        dashboard.draft = apply_edit(dashboard.load_draft(), change).model_dump(mode="json")
         dashboard.revision += 1
         dashboard.updated_by = user
         dashboard.save()

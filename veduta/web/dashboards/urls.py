@@ -1,8 +1,11 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, views
+from veduta.web.dashboards import dressing, editing, inbox, views
 
 urlpatterns = [
+    path("inbox/", inbox.inbox, name="inbox"),
+    path("tasks/<uuid:pk>/hand-back/", inbox.hand_back, name="task-hand-back"),
+    path("tasks/<uuid:pk>/withdraw/", inbox.withdraw, name="task-withdraw"),
     path("", views.dashboard_list, name="dashboards"),
     path("new/", editing.new_dashboard, name="dashboard-new"),
     path("choices/", editing.choices, name="dashboard-choices"),
@@ -23,6 +26,7 @@ urlpatterns = [
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),
     path("<uuid:pk>/publish/", editing.publish, name="dashboard-publish"),
     path("<uuid:pk>/versions/<int:number>/", editing.bring_back, name="dashboard-bring-back"),
+    path("<uuid:pk>/give/", inbox.give, name="dashboard-give"),
     path("<uuid:pk>/place/", editing.place, name="dashboard-place"),
     path("<uuid:pk>/new-control/", editing.new_control, name="dashboard-new-control"),
     path("<uuid:pk>/colours/", editing.colours, name="dashboard-colours"),

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field as Attribute
 
-from veduta.core.dashboard import fixed, groups, layout
+from veduta.core.dashboard import fixed, groups, layout, starts
 from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
 from veduta.core.dashboard.edits.registry import (
     USUAL_SIZES,
@@ -15,6 +15,7 @@ from veduta.core.dashboard.edits.registry import (
     added,
     copies,
     edit,
+    must_be,
     packed,
     page_named,
     page_with,
@@ -36,6 +37,15 @@ def _inserted(definition: DashboardDefinition, page: Page, after: str) -> Dashbo
     names = [each.id for each in definition.pages]
     place = names.index(after) + 1 if after in names else len(names)
     return definition.model_copy(update={"pages": (*definition.pages[:place], page, *definition.pages[place:])})
+
+
+@edit
+def begin_with(definition: DashboardDefinition, page: Name, start: str, prefix: Name) -> DashboardDefinition:
+    """Put an arrangement of empty places below all that is on a page that flows; their names begin with `prefix`."""
+    if start not in starts.BY_ID:
+        raise DefinitionProblem("Veduta does not know this arrangement.", hint="Load the page again.")
+    must_be(page_named(definition, page), "flowing")
+    return paste_blocks(definition, page, starts.BY_ID[start].blocks, prefix)
 
 
 @edit

@@ -1,0 +1,84 @@
+"""The inbox: what somebody was asked for, and what they have asked others for."""
+
+from __future__ import annotations
+
+import datetime as dt
+import uuid
+from typing import Annotated
+
+from django.contrib import messages
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field as Attribute
+
+from veduta.core.errors import VedutaError
+from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.models import User
+from veduta.web.common.requests import Line, Sent, filled_in, sent
+from veduta.web.dashboards import tasks
+from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.models import Task
+from veduta.web.datasets.models import Dataset
+
+SHOWN_BEFORE = 20
+"""How many tasks that have ended are listed."""
+
+
+class Given(Sent):
+    """A place given to a colleague."""
+
+    block: Line = ""
+    colleague: Annotated[int | None, Attribute(ge=0)] = None
+    words: Line = ""
+    due: dt.date | None = None
+
+
+class Answered(Sent):
+    answer: Line = ""
+
+
+@require_GET
+@builders_only
+def inbox(request: Request) -> HttpResponse:
+    asked = tasks.asked_by(request.user)
+    context = {
+        "tasks": tasks.tasks_of(request.user),
+        "asked": asked.filter(state=Task.State.OPEN),
+        "ended": asked.exclude(state=Task.State.OPEN)[:SHOWN_BEFORE],
+        "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).order_by("name"),
+    }
+    return render(request, "dashboards/inbox.html", context)
+
+
+@require_POST
+@builders_only
+def give(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Give an empty place of a draft to a colleague."""
+    dashboard, given = find_dashboard(request.user, pk, edit=True), sent(request, Given)
+    colleague = User.objects.filter(pk=given.colleague).first()
+    if colleague is None:
+        raise VedutaError("That person does not exist.", hint="Choose one from the list.")
+    task = tasks.give(request.user, dashboard, given.block, colleague, given.words, given.due)
+    return JsonResponse({"message": f"{colleague.label} is asked for “{task.words}”."})
+
+
+def _task(pk: uuid.UUID) -> Task:
+    return get_object_or_404(Task.objects.select_related("dashboard"), pk=pk, dashboard__deleted_at=None)
+
+
+@require_POST
+@builders_only
+def hand_back(request: Request, pk: uuid.UUID) -> HttpResponse:
+    tasks.hand_back(request.user, _task(pk), filled_in(request, Answered).answer)
+    messages.success(request, "It is handed back.")
+    return redirect("inbox")
+
+
+@require_POST
+@builders_only
+def withdraw(request: Request, pk: uuid.UUID) -> HttpResponse:
+    task = _task(pk)
+    tasks.withdraw(request.user, task)
+    messages.success(request, f"{task.asked_of.label} is not asked for “{task.words}” any more.")
+    return redirect("inbox")
