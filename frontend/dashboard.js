@@ -5,6 +5,7 @@ import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.j
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, dialog, failed } from "./lib/page.js";
+import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
@@ -107,6 +108,7 @@ export function dashboard() {
           const came = performance.now();
           times.requests = came - times.began;
           if (line.trail !== undefined) updateContent(this.$refs.trail, line.trail);
+          else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
           else if (line.control) document.querySelector(`#block-${line.control}`).innerHTML = line.html;
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
           times.drawing += performance.now() - came;
@@ -323,6 +325,8 @@ export function dashboard() {
     boardClicked(event) {
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
+      const number = near(event, "button[data-number]");
+      if (number) this.behind(number.closest(".board-block").id.slice("block-".length), number.dataset);
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
       const column = columnsAsked(event);

@@ -188,8 +188,8 @@ function editor() {
       if (chart) this.add({ kind: "chart", chart });
     },
     async addText() {
-      const text = await this.askText("");
-      if (text) this.add({ kind: "text", text });
+      const said = await this.askText();
+      if (said) this.add({ kind: "text", ...said });
     },
     async addHeading() {
       const id = await this.add({ kind: "heading", text: "Heading" });

@@ -2,6 +2,8 @@
 import { made, near } from "../lib/dom.js";
 import { draw, showNotes, showTexts } from "../lib/draw.js";
 import { getJson, post } from "../lib/http.js";
+import { showNumbers } from "../lib/numbers.js";
+import { failed } from "../lib/page.js";
 
 const PLACE = ["x", "y", "w", "h", "locked", "group"];
 const inReadingOrder = (blocks) => [...blocks].sort((one, other) => one.y - other.y || one.x - other.x);
@@ -49,7 +51,10 @@ export function board() {
       }
       this.arrange();
       this.showChosen();
-      for (const block of this.page.blocks) if (block.kind === "chart") this.drawBlock(block);
+      for (const block of this.page.blocks) {
+        if (block.kind === "chart") this.drawBlock(block);
+        if (block.numbers.length) this.fillNumbers(block);
+      }
     },
     putFace(id, html) {
       const holder = document.createElement("template");
@@ -94,6 +99,17 @@ export function board() {
       Object.assign(element.style, none, order === null ? flowing : fixed);
     },
 
+    async fillNumbers(block) {
+      const wanted = JSON.stringify([block.text, block.numbers, this.definition.controls]);
+      if (drawn.get(block.id) === wanted) return;
+      drawn.set(block.id, wanted);
+      try {
+        await this.flush();
+        showNumbers(this.element(block.id), (await getJson(`${this.base}blocks/${block.id}/numbers/`)).numbers);
+      } catch (error) {
+        failed(error);
+      }
+    },
     async drawBlock(block) {
       const { controls, colours, own_colours: own } = this.definition;
       const wanted = JSON.stringify([block.chart, block.title, block.look, controls, colours, own]);

@@ -37,10 +37,7 @@ export function filling() {
           failed(error);
         }
       });
-      element.addEventListener("close", () => {
-        text = words.value.trim();
-      });
-      return (await closed) === "ok" && chosen ? { picture: chosen, text } : null;
+      return (await closed) === "ok" && chosen ? { picture: chosen, text: words.value.trim() } : null;
     },
     async addPicture() {
       const said = await this.askPicture();
@@ -98,23 +95,20 @@ export function filling() {
       const { element, closed } = openDialog("fill-place", "Fill this place");
       const words = /** @type {HTMLInputElement} */ (element.querySelector("[name=wanted]"));
       words.value = wanted;
-      element.addEventListener("close", () => {
-        wanted = words.value.trim();
-      });
-      const before = wanted;
       this.offerToGive(element, id, wanted);
       const kind = await closed;
+      const said = words.value.trim();
       const fill = (more) => this.edit({ edit: "fill_place", block: id, kind, ...more });
       const acts = {
         chart: () =>
           this.flush()
             .then(() => this.askChart(id))
             .then((chart) => chart && fill({ chart })),
-        text: () => this.askText("").then((text) => text && fill({ text })),
+        text: () => this.askText().then((text) => text && fill(text)),
         heading: () => fill({ text: "Heading" }).then((made) => made && this.editTitle(id)),
-        image: () => this.askPicture().then((said) => said && fill(said)),
+        image: () => this.askPicture().then((picture) => picture && fill(picture)),
         control: () => this.askControl().then((control) => control && fill({ control })),
-        wanted: () => wanted !== before && this.edit({ edit: "set_block", block: id, text: wanted }),
+        wanted: () => said !== wanted && this.edit({ edit: "set_block", block: id, text: said }),
       };
       return acts[kind]?.();
     },

@@ -125,11 +125,8 @@ export function pages() {
         element.close("ok");
       });
       fields.name.select();
-      const set = new Promise((resolve) => {
-        element.addEventListener("close", () => resolve(new FormData(form)));
-      });
-      const values = /** @type {FormData} */ (await set);
       if ((await closed) !== "ok") return;
+      const values = new FormData(form);
       const number = (name) => Number(values.get(name)) || page[name];
       await this.edit({
         edit: "set_page",

@@ -579,3 +579,61 @@ class Paging(DashboardTest):
         gone = self.page(page="p9")
         self.assertContains(gone, "That page is not there any more.")
         self.assertContains(gone, 'data-block="count"')
+
+
+class Numbers(DashboardTest):
+    """Numbers in texts."""
+
+    def made(self, **more):
+        data = {"dataset": str(self.dataset.pk), "measure": {"field": self.ids["fare"], "aggregate": "sum"}, **more}
+        return self.ask("dashboard-number-made", self.dashboard.pk, data=data)
+
+    def put(self, text, *numbers):
+        change = {"edit": "set_block", "block": "words", "text": text, "numbers": numbers}
+        data = {"definition": self.dashboard.draft, "change": change}
+        self.dashboard.draft = self.ask("dashboard-change", self.dashboard.pk, data=data).json()["definition"]
+        self.dashboard.save()
+        services.publish(self.analyst, self.dashboard)
+
+    def said(self, state=None):
+        query = {"v": json.dumps(state)} if state else {}
+        answer = self.client.get(reverse("dashboard-blocks", args=[self.dashboard.pk]), query)
+        lines = [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]
+        return next(line["numbers"] for line in lines if line.get("text") == "words")
+
+    def test_they_are_worked_out_under_the_filters_and_open_their_rows(self):
+        everywhere = self.made().json()["number"]
+        banks = self.made(field=self.ids["region"], value="south banks").json()["number"]
+        self.assertEqual((everywhere["name"], banks["name"]), ("Fare", "Fare, South Banks"))
+        self.put("{Fare} in all, {fare, south banks} there, {Berths} nowhere.", everywhere, banks)
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]))
+        self.assertContains(page, 'class="number" data-number="1"')
+        self.assertContains(page, "{Berths} nowhere.")
+        all_, there = self.said({"controls": {"date": None}})
+        self.assertNotEqual(all_, there)
+        self.assertEqual(self.said({"controls": {"region": {"values": ["South Banks"]}, "date": None}}), [there, there])
+        rows = self.look("dashboard-rows", self.dashboard.pk, "words", number=1, v='{"controls": {"date": null}}')
+        self.assertContains(rows, "South Banks")
+        self.assertNotContains(rows, "North Reach")
+        self.assertEqual(self.look("dashboard-rows", self.dashboard.pk, "words", number=9).status_code, 404)
+
+    def test_whoever_may_not_see_rows_has_no_button(self):
+        self.put("{Fare}", self.made().json()["number"])
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.as_(self.explorer)
+        page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]))
+        self.assertContains(page, '<span class="number"')
+        self.assertEqual(self.look("dashboard-rows", self.dashboard.pk, "words", number=0).status_code, 404)
+
+    def test_the_form_offers_measures_fields_and_values(self):
+        form = self.look("dashboard-numbers", self.dashboard.pk, dataset=str(self.dataset.pk))
+        self.assertContains(form, "Count of rows")
+        self.assertContains(form, ">Region<")
+        of_region = {"dataset": str(self.dataset.pk), "field": self.ids["region"]}
+        values = self.look("dashboard-number-values", self.dashboard.pk, **of_region, find="south")
+        self.assertContains(values, 'value="South Banks"')
+        self.assertNotContains(values, "North Reach")
+        refused = self.made(field=self.ids["region"], value="Atlantis")
+        self.assertIn("No row has “Atlantis” in Region.", refused.json()["message"])
+        self.assertEqual(self.made(dataset="gone").status_code, 422)
+        self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)

@@ -12,6 +12,7 @@ from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.looks import BlockLook
+from veduta.core.dashboard.numbers import TextNumber
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Value
 from veduta.core.stored import Upgrade, load
@@ -34,8 +35,9 @@ class Block(Frozen):
     in a `group` count from its own upper left corner, and on a page that flows it has 12 columns of its own. A locked
     block is not moved, sized or taken away by hand.
 
-    `chart` is a chart's id; `definition` its frozen state once published. `picture` is the name of a kept picture, of
-    which `text` says what is seen on it, and `control` the id of one of the dashboard's controls.
+    A text has its `numbers` where their names stand in braces. `chart` is a chart's id; `definition` its frozen state
+    once published. `picture` is the name of a kept picture, of which `text` says what is seen on it, and `control` the
+    id of one of the dashboard's controls.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -51,6 +53,7 @@ class Block(Frozen):
     title: str = Attribute("", max_length=300)
     picture: str = Attribute("", max_length=200)
     control: str = ""
+    numbers: tuple[TextNumber, ...] = Attribute((), max_length=50)
     look: BlockLook = BlockLook()
     click: Click = Click()
     definition: dict[str, Any] | None = None

@@ -314,6 +314,16 @@ def text(request: Request) -> JsonResponse:
     return JsonResponse({"html": to_html(sent(request, Markdown).text[:20_000])})
 
 
+@require_GET
+@builders_only
+def text_numbers(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
+    """The numbers in a text of the draft, under what its controls are set to."""
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    reading = Reading.of(dashboard, ViewState(), request.user, draft=True)
+    block = reading.definition.block(block_id)
+    return JsonResponse({"numbers": reading.numbers(block) if block else []})
+
+
 @require_POST
 @builders_only
 def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:

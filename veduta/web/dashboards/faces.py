@@ -6,10 +6,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from django.template.loader import render_to_string
-from django.utils.safestring import SafeString
+from django.utils.html import format_html
+from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.dashboard.definition import Block, Page
+from veduta.core.dashboard.numbers import put_numbers, with_tokens
 from veduta.web.common.markdown import to_html
+from veduta.web.dashboards.access import may_download
 from veduta.web.dashboards.dressing import problem_of_click
 from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.models import Task
@@ -69,11 +72,22 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         block,
         name=(title or said.get(block.kind) or KIND_NAMES.get(block.kind, ""))[:120],
         title=title,
-        html=to_html(block.text) if block.kind == "text" else SafeString(""),
+        html=text_html(block, reading) if block.kind == "text" else SafeString(""),
         picture=pictures.get(block.picture.casefold()),
         control=control,
         strong=is_strong(block),
     )
+
+
+def text_html(block: Block, reading: Reading) -> SafeString:
+    """A text with a place for each of its numbers, which opens the rows behind it for those who may see them."""
+    element = "button" if may_download(reading.reader, reading.dashboard) else "span"
+    button = ' type="button" title="The rows behind it"' if element == "button" else ""
+
+    def put(place: int) -> str:
+        return format_html('<{0}{1} class="number" data-number="{2}">…</{0}>', element, mark_safe(button), place)
+
+    return mark_safe(put_numbers(to_html(with_tokens(block.text, block.numbers)), put))
 
 
 def shown_to_readers(page: Page) -> list[Block]:

@@ -32,7 +32,7 @@ from veduta.core.dashboard.following import (
 from veduta.core.dashboard.looks import chart_in
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
-from veduta.core.formats import value_words
+from veduta.core.formats import EMPTY, value_words
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter, grouping_words, typed
 from veduta.web.accounts.models import User
@@ -52,13 +52,15 @@ charts: Cache[ChartDefinition] = Cache(1_000)
 
 @dataclass
 class TrailItem:
-    """A control or a selection in words. `narrows` says whether it leaves anything out."""
+    """A control or a selection in words. `narrows` says whether it leaves anything out; what is `carried` was selected
+    on another dashboard."""
 
     key: str
     words: str
     narrows: bool
     name: str = ""
     mode: str = ""
+    carried: bool = False
     followers: int = 0
 
 
@@ -125,10 +127,20 @@ class Reading:
         return self._charts[block.id]
 
     def block(self, block_id: str) -> Block:
+        """A block with a chart. Raises Http404 for any other."""
         block = self.definition.block(block_id)
         if block is None or block.kind != "chart":
             raise Http404
         return block
+
+    def chart_of(self, block_id: str, number: int | None) -> tuple[Block, ChartDefinition]:
+        """A block and its chart or, of a text, that of one of its numbers. Raises Http404 for what is not there."""
+        if number is None:
+            return self.block(block_id), self.chart(self.block(block_id))
+        block = self.definition.block(block_id)
+        if block is None or number >= len(block.numbers):
+            raise Http404
+        return block, block.numbers[number].chart
 
     def control(self, control_id: str) -> Control:
         control = next((control for control in self.definition.controls if control.id == control_id), None)
@@ -156,23 +168,21 @@ class Reading:
         other = self._others[selection.dashboard]
         return other.source(selection.block) if other else None
 
-    def following(self, block: Block) -> tuple[ChartDefinition, Dataset, Following]:
-        chart = self.chart(block)
+    def following(self, block: Block, chart: ChartDefinition) -> tuple[Dataset, Following]:
+        """The dataset of a chart in a block, and what narrows it there."""
         dataset = self.dataset(chart.dataset)
-        return (
-            chart,
-            dataset,
-            filters_for_block(block.id, chart, self.schema(dataset), self.definition, self.state, self.source_of),
-        )
+        schema = self.schema(dataset)
+        return dataset, filters_for_block(block.id, chart, schema, self.definition, self.state, self.source_of)
 
     @cached_property
     def paints(self) -> Paints:
         """The colours in use, the same for all blocks."""
         return paints_now()
 
-    def answer(self, block: Block, rows_from: int = 0) -> tuple[Answered, Following]:
-        """Work a block out, of a long table the rows from one on. Raises VedutaError with what does not fit."""
-        chart, dataset, following = self.following(block)
+    def answer(self, block: Block, chart: ChartDefinition, rows_from: int = 0) -> tuple[Answered, Following]:
+        """Work out a chart in a block, of a long table the rows from one on. Raises VedutaError with what does not
+        fit."""
+        dataset, following = self.following(block, chart)
         own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         model = with_values(self.model(dataset), chart.values | self.values(chart))
@@ -196,7 +206,7 @@ class Reading:
     def block_data(self, block: Block, as_table: bool = False, rows_from: int = 0) -> dict[str, Any]:
         """A block as the page needs it, of a long table the rows from one on. Raises VedutaError with what does not
         fit."""
-        answered, following = self.answer(block, rows_from)
+        answered, following = self.answer(block, self.chart(block), rows_from)
         data = chart_data(answered)
         data["not_followed"] = following.not_followed
         data["title_look"]["hidden"] |= "title" not in block.look.parts
@@ -204,12 +214,22 @@ class Reading:
             data["table"] = rows_table(answered)
         return data
 
+    def numbers(self, block: Block) -> list[str]:
+        """The numbers in a text, as they stand there; a dash for one that cannot be worked out."""
+        said = []
+        for number in block.numbers:
+            try:
+                said.append(self.answer(block, number.chart)[0].title)
+            except VedutaError:
+                said.append(EMPTY)
+        return said
+
     def filters_behind(
-        self, block: Block, points: list[list[Any]] | None
+        self, block: Block, chart: ChartDefinition, points: list[list[Any]] | None
     ) -> tuple[Dataset, tuple[Filter, ...], str, dict[str, Any]]:
-        """What gives the records behind a block or some of its marks: the dataset, filters, the table of its model, and
-        what parameters are set to."""
-        chart, dataset, following = self.following(block)
+        """What gives the records behind a chart in a block or some of its marks: the dataset, filters, the table of its
+        model, and what parameters are set to."""
+        dataset, following = self.following(block, chart)
         filters = (*chart.only, *following.filters)
         if points and chart.groups:
             filters = (*filters, *points_filters(chart, points))
@@ -263,7 +283,8 @@ class Reading:
                 continue
         made = points_filters(source[0], selection.points, selection.mode == "leave_out")
         words = " and ".join(filter_.words(source[1]) for filter_ in made)
-        return TrailItem(str(index), words, True, mode=selection.mode, followers=followers)
+        carried = bool(selection.dashboard)
+        return TrailItem(str(index), words, True, mode=selection.mode, carried=carried, followers=followers)
 
     def _follows(self, block: Block, selection) -> bool:
         chart = self.chart(block)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, inbox, views
+from veduta.web.dashboards import dressing, editing, inbox, numbers, views
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -20,7 +20,11 @@ urlpatterns = [
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),
     path("<uuid:pk>/change/", editing.change, name="dashboard-change"),
+    path("<uuid:pk>/numbers/", numbers.choices, name="dashboard-numbers"),
+    path("<uuid:pk>/numbers/values/", numbers.values, name="dashboard-number-values"),
+    path("<uuid:pk>/numbers/made/", numbers.made, name="dashboard-number-made"),
     path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
+    path("<uuid:pk>/blocks/<slug:block_id>/numbers/", editing.text_numbers, name="dashboard-text-numbers"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),

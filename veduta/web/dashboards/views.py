@@ -65,12 +65,13 @@ class View(Sent):
 
 class BlockView(Sent):
     """One block, also as a table, a long one from some row on; marks, as JSON, or those of a selection by its
-    number."""
+    place; of a text one of its numbers, by its place."""
 
     table: Flag = False
     rows_from: FromRow = 0
     points: Text = ""
     selection: Whole | None = None
+    number: Whole | None = None
 
 
 class StateSent(Sent):
@@ -207,6 +208,8 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
         for block in page.in_reading_order:
             if block.kind == "control":
                 yield json.dumps({"control": block.id, "html": _control_face(reading, block)}) + "\n"
+            elif block.numbers:
+                yield json.dumps({"text": block.id, "numbers": reading.numbers(block)}) + "\n"
             elif block.kind == "chart":
                 yield json.dumps({"block": block.id} | _data_or_problem(reading, block)) + "\n"
 
@@ -296,7 +299,7 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str):
     points = json_in(view.points)
     if view.selection is not None and 0 <= view.selection < len(reading.state.selections):
         points = [list(point) for point in reading.state.selections[view.selection].points]
-    return reading.filters_behind(reading.block(block_id), points)
+    return reading.filters_behind(*reading.chart_of(block_id, view.number), points)
 
 
 @require_GET

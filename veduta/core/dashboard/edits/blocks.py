@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field as Attribute
 
@@ -24,9 +24,12 @@ from veduta.core.dashboard.edits.registry import (
 )
 from veduta.core.dashboard.layout import Edge, Side, at
 from veduta.core.dashboard.looks import BlockLook
+from veduta.core.dashboard.numbers import TextNumber, used
 from veduta.core.errors import DefinitionProblem
 
 Step = Literal[-1, 0, 1]
+Text = Annotated[str, Attribute(max_length=20_000)]
+Numbers = Annotated[tuple[TextNumber, ...], Attribute(max_length=50)]
 
 
 @edit
@@ -39,6 +42,7 @@ def add_block(
     text: str = "",
     picture: str = "",
     control: str = "",
+    numbers: Numbers = (),
     target: str = "",
     side: Side = "below",
 ) -> DashboardDefinition:
@@ -47,7 +51,9 @@ def add_block(
     w, h = USUAL_SIZES[kind]
     if on.kind == "fixed":
         w, h = w * on.width // COLUMNS, h * fixed.ROW
-    block = Block(id=id, kind=kind, w=w, h=h, chart=chart, text=text, picture=picture, control=control)
+    said: dict[str, Any] = {"chart": chart, "text": text, "picture": picture, "control": control}
+    said["numbers"] = used(text, numbers)
+    block = Block(id=id, kind=kind, w=w, h=h, **said)
     if on.kind == "fixed":
         added = on.model_copy(update={"blocks": (*on.blocks, block)})
         return definition.with_page(fixed.moved(added, [id], on.step, on.step))
@@ -189,17 +195,19 @@ def order_blocks(definition: DashboardDefinition, blocks: Names, to: fixed.Order
 def set_block(
     definition: DashboardDefinition,
     block: Name,
-    text: Annotated[str, Attribute(max_length=20_000)] | None = None,
+    text: Text | None = None,
     title: Annotated[str, Attribute(max_length=300)] | None = None,
     picture: str | None = None,
     control: str | None = None,
+    numbers: Numbers | None = None,
 ) -> DashboardDefinition:
-    """What a block says or shows; None stays as it is."""
+    """What a block says or shows; None stays as it is. Numbers that do not stand in the text go."""
     page = page_with(definition, [block], moving=True)
-    said = {"text": text, "title": title, "picture": picture, "control": control}
-    changed = {name: value for name, value in said.items() if value is not None}
-    blocks = [at(each, **changed) if each.id == block else each for each in page.blocks]
-    return definition.with_page(packed(page.model_copy(update={"blocks": tuple(blocks)})))
+    said = {"text": text, "title": title, "picture": picture, "control": control, "numbers": numbers}
+    changed = at(block_of(definition, block), **{name: value for name, value in said.items() if value is not None})
+    changed = at(changed, numbers=used(changed.text, changed.numbers))
+    blocks = tuple(changed if each.id == block else each for each in page.blocks)
+    return definition.with_page(packed(page.model_copy(update={"blocks": blocks})))
 
 
 @edit
@@ -226,12 +234,14 @@ def fill_place(
     text: str = "",
     picture: str = "",
     control: str = "",
+    numbers: Numbers = (),
 ) -> DashboardDefinition:
     """Have something stand in an empty place, as large as that is."""
     if block_of(definition, block).kind != "place":
         raise DefinitionProblem("That place is filled already.", hint="Load the page again to see what is there.")
     page = page_with(definition, [block], moving=True)
-    said = {"kind": kind, "chart": chart, "text": text, "picture": picture, "control": control}
+    said: dict[str, Any] = {"chart": chart, "text": text, "picture": picture, "control": control}
+    said |= {"kind": kind, "numbers": used(text, numbers)}
     return with_blocks(definition, page, [at(each, **said) if each.id == block else each for each in page.blocks])
 
 

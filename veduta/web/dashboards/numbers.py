@@ -1,0 +1,122 @@
+"""Numbers in texts, in the editor: which measures there are, and what narrows one."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from typing import Any
+
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_GET, require_POST
+
+from veduta.core.calendar import Grain, grouping_for
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.dashboard.numbers import TextNumber
+from veduta.core.data.fields import Field, Role
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.model.model import Model
+from veduta.core.query.filters import ListFilter
+from veduta.core.query.listing import group_values
+from veduta.core.query.measures import Measure, measure_words
+from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.models import User
+from veduta.web.charts.choices import measure_choices
+from veduta.web.common.requests import Line, Maybe, Object, Sent, asked, sent
+from veduta.web.dashboards.access import find_dashboard
+from veduta.web.datasets.models import Dataset
+from veduta.web.modelling.services import model_for
+
+VALUES_SHOWN = 200
+
+
+class Asked(Sent):
+    """Of which dataset, and which field's values are asked for."""
+
+    dataset: Maybe = None
+    field: Line = ""
+    find: Line = ""
+
+
+class NumberSent(Sent):
+    """A measure, and perhaps the only value of a field of which it is."""
+
+    dataset: Maybe = None
+    measure: Object
+    field: Line = ""
+    value: Line = ""
+
+
+def _datasets() -> list[Dataset]:
+    return list(Dataset.objects.filter(deleted_at=None, current__isnull=False).order_by("name"))
+
+
+def _model(user: User, wanted: Any) -> tuple[Dataset, Model]:
+    dataset = next((each for each in _datasets() if str(each.pk) == str(wanted)), None)
+    if dataset is None:
+        raise VedutaError("That dataset does not exist any more.", hint="Choose another one.")
+    return dataset, model_for(dataset, user)
+
+
+@require_GET
+@builders_only
+def choices(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The form by which a number is chosen: of which data, which measure, and of what only."""
+    find_dashboard(request.user, pk, edit=True)
+    datasets = _datasets()
+    if not datasets:
+        raise VedutaError("There is no data yet.", hint="Bring in a file first.")
+    dataset, model = _model(request.user, asked(request, Asked).dataset or datasets[0].pk)
+    context = {
+        "datasets": datasets,
+        "dataset": dataset,
+        "measures": measure_choices(ChartDefinition(dataset=str(dataset.pk)), model.schema, None),
+        "fields": [field for field in model.schema.visible if field.role is not Role.MEASURE],
+    }
+    return render(request, "dashboards/number.html", context)
+
+
+@require_GET
+@builders_only
+def values(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The values of a field, as a list that a box offers."""
+    find_dashboard(request.user, pk, edit=True)
+    wanted = asked(request, Asked)
+    _, model = _model(request.user, wanted.dataset)
+    shown = _values(model, model.schema[wanted.field], wanted.find)
+    return render(request, "dashboards/number_values.html", {"values": [words for _, words in shown]})
+
+
+def _values(model: Model, field: Field, find: str) -> list[tuple[Any, str]]:
+    group = grouping_for(field, Grain.DAY) if field.kind.is_date else grouping_for(field)
+    return [(value, words) for value, words, _ in group_values(model, group, find, VALUES_SHOWN)[0]]
+
+
+@require_POST
+@builders_only
+def made(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """A number as it goes into a text, by the name by which it stands there."""
+    find_dashboard(request.user, pk, edit=True)
+    wanted = sent(request, NumberSent)
+    dataset, model = _model(request.user, wanted.dataset)
+    measure = Measure.model_validate_json(json.dumps(wanted.measure))
+    name = measure_words(measure, model.schema)
+    only: tuple[ListFilter, ...] = ()
+    if wanted.field and wanted.value.strip():
+        field = model.schema[wanted.field]
+        value, words = _value(model, field, wanted.value.strip())
+        name = f"{name}, {words}"
+        only = (ListFilter(field=field.id, values=(value,)),)
+    name = name.translate({ord("{"): "(", ord("}"): ")"})[:200]
+    number = TextNumber(name=name[:1].upper() + name[1:], dataset=str(dataset.pk), measure=measure, only=only)
+    return JsonResponse({"number": number.model_dump(mode="json")})
+
+
+def _value(model: Model, field: Field, written: str) -> tuple[Any, str]:
+    """A value by how it is written. Raises DefinitionProblem for one that the field does not have."""
+    for value, words in _values(model, field, written):
+        if words.casefold() == written.casefold():
+            return value, words
+    raise DefinitionProblem(
+        f"No row has “{written}” in {field.name}.", where=field.id, hint="Choose one of those that the box offers."
+    )
