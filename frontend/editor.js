@@ -7,6 +7,7 @@ import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { pages } from "./editing/pages.js";
+import { publishing } from "./editing/publishing.js";
 import { texts } from "./editing/texts.js";
 import { offer } from "./lib/context.js";
 import { near, sent } from "./lib/dom.js";
@@ -29,6 +30,7 @@ function editor() {
     ...dressing(),
     ...filling(),
     ...pages(),
+    ...publishing(),
     ...texts(),
     status: "",
     said: "", // where a block is that was moved
@@ -245,14 +247,9 @@ function editor() {
     showVersions() {
       openDialog("versions", "Versions");
     },
-    async publish() {
-      try {
-        await editing;
-        if (!(await this.flush())) return;
-        location.href = (await post(`${this.base}publish/`)).address;
-      } catch (error) {
-        failed(error);
-      }
+    // Resolves once all edits are made.
+    made() {
+      return editing;
     },
   };
 }

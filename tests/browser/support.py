@@ -40,6 +40,8 @@ ROWS = "3000"
 PATIENCE = 30_000
 """How long a page may take on a busy machine, in milliseconds."""
 expect.set_options(timeout=PATIENCE)
+sessions: dict[str, list] = {}
+"""The cookies of whoever has signed in."""
 
 
 def start_server(folder: Path, rows: str = ROWS) -> str:
@@ -137,11 +139,17 @@ class BrowserTest(unittest.TestCase):
         self.assertEqual(self.complaints, [])
 
     def sign_in(self, name: str) -> None:
+        """Come to the home page as somebody: signing in the first time, later with the session that began then."""
+        if name in sessions:
+            self.page.context.add_cookies(sessions[name])
+            self.go("/")
+            return
         self.page.goto(f"{self.server}/sign-in/")
         self.page.fill("[name=username]", name)
         self.page.fill("[name=password]", PASSWORD)
         self.page.click("button:has-text('Sign in')")
         self.page.wait_for_url(f"{self.server}/")
+        sessions[name] = self.page.context.cookies()
 
     def go(self, path: str) -> None:
         self.page.goto(f"{self.server}{path}")

@@ -140,6 +140,7 @@ class Editor(BrowserTest):
         page.get_by_role("tab", name="Fleet").click()
         expect(vessels).to_have_count(1)
         page.get_by_role("button", name="Publish").click()
+        page.locator("dialog").get_by_role("button", name="Publish").click()
         page.wait_for_url(lambda url: "/edit/" not in url)
         self.has_text(".board h2", "Routes")
         page.get_by_role("navigation", name="Pages").get_by_text("Fleet").click()

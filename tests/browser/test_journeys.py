@@ -11,7 +11,7 @@ from urllib.parse import urlencode
 
 from playwright.sync_api import expect
 
-from tests.browser.support import BrowserTest
+from tests.browser.support import BrowserTest, sessions
 
 MESSY = Path(__file__).parents[1] / "files" / "ticket_hut_diary.csv"
 
@@ -162,20 +162,22 @@ class AnalystJourney(BrowserTest):
         page = self.page
         for chart in ("Takings by route", "Tickets by month"):
             page.click("button:text-is('Chart')")
-            page.click(f"dialog [data-name='{chart}']")
+            page.locator("dialog [data-words]").filter(has_text=chart).first.click()
             self.has_text(".block-title", chart)
         page.click("button:text-is('Text')")
         page.fill("dialog textarea", "Kept by **hand**")
         self.has_text("dialog [data-preview] strong", "hand")
         page.click("dialog >> text=Done")
         self.has_text(".prose-text strong", "hand")
-        page.click("button:text-is('Control')")
+        page.click("button:text-is('Add a control')")
         page.locator("dialog [data-words='Day Hut diary']").click()
         self.has_text("[x-ref=controls]", "Day")
         page.fill("[x-ref=name]", name)
         page.keyboard.press("Tab")
         self.has_text("[role=status]", "draft saved")
         page.click("text=Publish")
+        self.has_text("dialog h2", "Readers see it for the first time")
+        page.locator("dialog").get_by_role("button", name="Publish").click()
         page.wait_for_url(re.compile(r"/dashboards/[0-9a-f-]{36}/$"))
 
     def test_what_is_half_done_survives_an_update_of_the_page(self):
@@ -406,6 +408,7 @@ class ExplorerJourney(BrowserTest):
         page.click("header >> text=Runa Fennick")
         page.click("text=Sign out")
         page.wait_for_url("**/sign-in/")
+        sessions.pop("explorer")
 
     def test_a_view_of_very_many_values_has_a_short_address(self):
         page = self.page

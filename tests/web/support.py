@@ -19,6 +19,7 @@ from veduta.demo.islands import sea_areas
 from veduta.web.accounts.models import User
 from veduta.web.atlas.services import receive_shapes
 from veduta.web.charts import services as charts
+from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import publications
 from veduta.web.datasets.models import Dataset, ShapeSet, Upload
@@ -147,7 +148,7 @@ class WebTest(TestCase):
         dashboard = dashboards.create_dashboard(self.analyst, "Season")
         dashboard = dashboards.save_draft(self.analyst, dashboard, definition, "Season", 0)
         if published:
-            dashboards.publish(self.analyst, dashboard)
+            publishing.publish(self.analyst, dashboard)
             dashboard.refresh_from_db()
         self.dashboard = dashboard
         return dashboard

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import datetime as dt
 import json
 from unittest import mock
 
@@ -7,14 +8,17 @@ from django.core.exceptions import PermissionDenied
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
+from django.utils import timezone
 
 from tests.core.support import one_page
 from tests.web.support import WebTest, import_now, spaced_alike
 from veduta.core.dashboard.definition import load_dashboard
+from veduta.core.dashboard.edits import apply_edit
 from veduta.core.errors import VedutaError
 from veduta.web.catalogue.services import update_field
 from veduta.web.charts import services as charts
-from veduta.web.dashboards import services
+from veduta.web.charts.models import Chart
+from veduta.web.dashboards import publishing, services
 from veduta.web.dashboards.models import Dashboard, Publication, publications
 from veduta.web.datasets.models import Dataset
 
@@ -61,7 +65,7 @@ class Reading(DashboardTest):
         definition = load_dashboard(one_page(block, controls=[control.model_dump(mode="json")]))
         self.dashboard = services.create_dashboard(self.analyst, "Gangway")
         services.save_draft(self.analyst, self.dashboard, definition, "Gangway", 0)
-        services.publish(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, self.dashboard)
         self.assertContains(self.look("dashboard-control", self.dashboard.pk, "at"), 'name="choice.start_time"')
         night = {"start": "2026-01-05", "start_time": "22:00", "end": "2026-01-06", "end_time": "05:00"}
         state = {"controls": {"at": {"kind": "dates", **night}}}
@@ -130,7 +134,7 @@ class Reading(DashboardTest):
         ports = import_now(self.analyst, "port,berths\nTern,3\nQuay,2\n", "ports.csv")
         chart = charts.create_chart(self.analyst, ports)
         services.place_chart(self.analyst, self.dashboard, chart)
-        services.publish(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, self.dashboard)
         added = Dashboard.objects.get().load_draft().blocks[-1].id
         state = {"selections": [{"block": "bars", "points": [["South Banks"]]}]}
         self.assertEqual(self.block(added, state).json()["not_followed"], ["Sailed", "Region"])
@@ -437,8 +441,8 @@ class Sharing(DashboardTest):
         for action in (
             lambda: services.create_dashboard(self.explorer),
             lambda: services.save_draft(self.explorer, self.dashboard, definition, "x", 1),
-            lambda: services.publish(self.explorer, self.dashboard),
-            lambda: services.bring_back(self.explorer, self.dashboard, 1, "draft"),
+            lambda: publishing.publish(self.explorer, self.dashboard),
+            lambda: publishing.bring_back(self.explorer, self.dashboard, 1, "draft"),
             lambda: services.place_chart(self.explorer, self.dashboard, None),
             lambda: services.duplicate_dashboard(self.explorer, self.dashboard),
             lambda: services.copy_draft(self.explorer, self.dashboard, definition, "x"),
@@ -463,7 +467,7 @@ class Looking(DashboardTest):
         changed = self.change(edit="set_look", block=block, title=title, look=look or {}, click=click or {})
         self.dashboard.draft = changed.json()["definition"]
         self.dashboard.save()
-        services.publish(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, self.dashboard)
         self.dashboard.refresh_from_db()
 
     def test_texts_have_values_and_formulas(self):
@@ -504,7 +508,7 @@ class Looking(DashboardTest):
     def test_what_was_clicked_is_carried_to_another_dashboard(self):
         first = self.dashboard
         second = services.duplicate_dashboard(self.analyst, first)
-        services.publish(self.analyst, second)
+        publishing.publish(self.analyst, second)
         self.dashboard = Dashboard.objects.get(pk=second.pk)
         carried = {"block": "bars", "dashboard": str(first.pk), "points": [["South Banks"]]}
         state = {"selections": [carried], "controls": {"date": None}}
@@ -528,7 +532,7 @@ class Looking(DashboardTest):
         self.assertIn("is gone", problem({"does": "dashboard", "dashboard": "gone"}))
         other = services.duplicate_dashboard(self.analyst, self.dashboard)
         self.assertIn("not published yet", problem({"does": "dashboard", "dashboard": str(other.pk)}))
-        services.publish(self.analyst, other)
+        publishing.publish(self.analyst, other)
         self.assertNotIn("notice-problem", problem({"does": "dashboard", "dashboard": str(other.pk)}))
         services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
         self.assertIn("may see this dashboard, but not", problem({"does": "dashboard", "dashboard": str(other.pk)}))
@@ -548,7 +552,7 @@ class Paging(DashboardTest):
             data = {"definition": self.dashboard.draft, "change": change}
             self.dashboard.draft = self.ask("dashboard-change", self.dashboard.pk, data=data).json()["definition"]
         self.dashboard.save()
-        services.publish(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, self.dashboard)
 
     def page(self, **query):
         return self.client.get(reverse("dashboard", args=[self.dashboard.pk]), query)
@@ -593,7 +597,7 @@ class Numbers(DashboardTest):
         data = {"definition": self.dashboard.draft, "change": change}
         self.dashboard.draft = self.ask("dashboard-change", self.dashboard.pk, data=data).json()["definition"]
         self.dashboard.save()
-        services.publish(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, self.dashboard)
 
     def said(self, state=None):
         query = {"v": json.dumps(state)} if state else {}
@@ -637,3 +641,75 @@ class Numbers(DashboardTest):
         self.assertIn("No row has “Atlantis” in Region.", refused.json()["message"])
         self.assertEqual(self.made(dataset="gone").status_code, 422)
         self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)
+
+
+class Publishing(DashboardTest):
+    """What changes for readers, from when on, and what is taken back."""
+
+    def change(self, **change):
+        definition = apply_edit(self.dashboard.load_draft(), change)
+        services.save_draft(self.analyst, self.dashboard, definition, "Season", self.dashboard.revision)
+        self.dashboard.refresh_from_db()
+
+    def before(self):
+        return self.look("dashboard-before-publishing", self.dashboard.pk)
+
+    def publish(self, **more):
+        return self.ask("dashboard-publish", self.dashboard.pk, data=more)
+
+    def seen(self):
+        """The version that readers see."""
+        self.dashboard.refresh_from_db()
+        return self.dashboard.published and self.dashboard.published.number
+
+    def test_what_changes_is_told_before(self):
+        self.assertContains(self.before(), "Nothing: the draft is as they see it now.")
+        self.change(edit="set_look", block="bars", title="Takings", look={})
+        self.change(edit="size_block", block="count", w=3, h=2)
+        self.change(edit="add_block", id="later", kind="place", text="Winter")
+        told = self.before()
+        self.assertContains(told, "Takings</strong>its title changes")
+        self.assertContains(told, "Sailings</strong>its place changes")
+        self.assertContains(told, 'data-now="bars"')
+        self.assertContains(told, "1 empty place is not shown")
+        self.assertContains(told, "mini-chart")
+
+    def test_a_chart_that_was_saved_anew_changes_its_blocks(self):
+        chart = self.dashboard.load_draft().block("bars").chart
+        chart = Chart.objects.get(pk=chart)
+        charts.save_chart(self.analyst, chart, chart.load().model_copy(update={"title": "New"}), chart.revision)
+        self.assertContains(self.before(), "its chart changes")
+
+    def test_a_version_is_published_at_its_time(self):
+        tomorrow = timezone.localdate() + dt.timedelta(days=1)
+        self.assertEqual(self.publish(note="Winter", day=tomorrow.isoformat(), time="06:00").status_code, 200)
+        self.assertEqual(self.seen(), 1)
+        version = Publication.objects.get(number=2)
+        self.assertEqual((version.note, timezone.localtime(version.due_at).hour), ("Winter", 6))
+        self.assertContains(self.before(), "Version 2 waits for")
+        self.assertEqual(publishing.publish_due(), 0)
+        self.assertEqual(publishing.publish_due(version.due_at), 1)
+        self.assertEqual(publishing.publish_due(version.due_at), 0)
+        self.assertEqual(self.seen(), 2)
+
+    def test_one_waits_at_most_and_can_be_stopped(self):
+        day = (timezone.localdate() + dt.timedelta(days=2)).isoformat()
+        self.publish(day=day)
+        self.publish(day=day)
+        self.assertEqual(list(Publication.objects.filter(due_at__isnull=False).values_list("number", flat=True)), [3])
+        self.client.post(reverse("dashboard-not-later", args=[self.dashboard.pk, 3]))
+        self.assertFalse(Publication.objects.filter(due_at__isnull=False).exists())
+
+    def test_times_that_cannot_be_are_told(self):
+        self.assertIn("That time has passed.", self.publish(day="2020-01-01").json()["message"])
+        self.assertIn("A time has no day.", self.publish(time="06:00").json()["message"])
+        self.assertEqual(self.publish(day="soon").status_code, 422)
+
+    def test_it_is_taken_back_and_annotated(self):
+        self.client.post(reverse("dashboard-annotate", args=[self.dashboard.pk, 1]), {"note": "The first"})
+        self.assertEqual(Publication.objects.get(number=1).note, "The first")
+        self.client.post(reverse("dashboard-take-back", args=[self.dashboard.pk]))
+        self.assertIsNone(self.seen())
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.as_(self.explorer)
+        self.assertEqual(self.look("dashboard", self.dashboard.pk).status_code, 404)

@@ -15,6 +15,7 @@ from veduta.core.chart.definition import load_definition
 from veduta.core.errors import VedutaError
 from veduta.core.model.edits import edit
 from veduta.web.charts import services as charts
+from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.changes import change_model
@@ -308,7 +309,7 @@ class Parameters(ModelTest):
         control = dashboards.control_for(self.now(), "", "top_n")
         draft = dashboard.load_draft().model_copy(update={"controls": (control,)})
         dashboards.save_draft(self.analyst, dashboard, draft, "Regions", dashboard.revision)
-        dashboards.publish(self.analyst, dashboard)
+        publishing.publish(self.analyst, dashboard)
         dashboards.grant(self.analyst, dashboard, f"person-{self.explorer.pk}", "view", download=False)
         self.as_(self.explorer)
         block = draft.blocks[0].id
@@ -355,7 +356,7 @@ class Rules(ModelTest):
         control = dashboards.control_for(self.now(), self.ids["region"])
         draft = dashboard.load_draft().model_copy(update={"controls": (control,)})
         dashboards.save_draft(self.analyst, dashboard, draft, "Routes", dashboard.revision)
-        dashboards.publish(self.analyst, dashboard)
+        publishing.publish(self.analyst, dashboard)
         dashboards.grant(self.analyst, dashboard, f"person-{self.explorer.pk}", "view", download=True)
         self.as_(self.explorer)
         block = draft.blocks[0].id

@@ -26,6 +26,7 @@ from veduta.core.chart.definition import load_definition
 from tests.core.support import one_page
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.web.charts import services as charts
+from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Dataset
 from veduta.web.intake import services as intake
@@ -47,7 +48,7 @@ charts.save_chart(analyst, chart, chart.load(), 0)
 layout = load_dashboard(one_page({"id": "bars", "kind": "chart", "chart": str(chart.pk)}))
 dashboard = dashboards.create_dashboard(analyst, "Season")
 dashboards.save_draft(analyst, dashboard, layout, "Season", 0)
-dashboards.publish(analyst, dashboard)
+publishing.publish(analyst, dashboard)
 dashboards.grant(analyst, dashboard, f"group-{group.pk}", "view", True)
 print(json.dumps([str(dataset.pk), str(dashboard.pk), dataset.model_definition.formulas[0].id]))
 """

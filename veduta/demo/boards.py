@@ -10,6 +10,7 @@ from veduta.core.dashboard.controls import Control
 from veduta.core.dashboard.definition import FIRST, Block, DashboardDefinition
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
+from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 
@@ -29,7 +30,7 @@ def publish_board(
     )
     definition = DashboardDefinition(pages=(FIRST.model_copy(update={"blocks": blocks}),), controls=tuple(controls))
     dashboard = dashboards.save_draft(user, dashboard, definition, dashboard.name, 0)
-    dashboards.publish(user, dashboard)
+    publishing.publish(user, dashboard)
     group = Group.objects.get(name=GROUP)
     dashboards.grant(user, dashboard, f"group-{group.pk}", "view", download=True)
     dashboard.refresh_from_db()

@@ -62,6 +62,10 @@ class Clicks(unittest.TestCase):
             with self.subTest(address), self.assertRaises(ValueError):
                 Click(does="address", address=address)
 
+    def test_it_keeps_only_what_it_needs(self):
+        click = Click.model_validate({"does": "page", "page": "p2", "dashboard": "d", "address": "nowhere"})
+        self.assertEqual(click, Click(does="page", page="p2"))
+
     @examples(100)
     @given(st.text())
     def test_no_value_leads_elsewhere(self, value):

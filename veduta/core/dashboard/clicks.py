@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Annotated, Final, Literal
+from typing import Annotated, Any, Final, Literal
 from urllib.parse import quote, urlsplit
 
-from pydantic import AfterValidator
+from pydantic import AfterValidator, model_validator
 
 from veduta.core.chart.addresses import is_on_web
 from veduta.core.data.fields import Frozen
@@ -45,6 +45,13 @@ class Click(Frozen):
     page: str = ""
     dashboard: str = ""
     address: Annotated[str, AfterValidator(checked)] = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _only_what_it_needs(cls, data: Any) -> Any:
+        if not isinstance(data, dict):
+            return data
+        return {name: value for name, value in data.items() if name in ("does", data.get("does"))}
 
 
 def address_for(address: str, values: Mapping[str, str]) -> str:

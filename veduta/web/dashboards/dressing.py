@@ -22,8 +22,8 @@ from veduta.web.colours.models import paints_now
 from veduta.web.common.requests import Line, Object, Sent, sent
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
-from veduta.web.dashboards.services import frozen
 
 TEXTS = ("title", "subtitle", "note")
 BORDERS = (("", "a hairline"), ("line", "a strong line"), ("none", "none"))

@@ -50,6 +50,7 @@ from veduta.web.dashboards.faces import faces_to_edit
 from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
@@ -113,10 +114,6 @@ class Markdown(Sent):
 
 class Named(Sent):
     name: Line = ""
-
-
-class BroughtBack(Sent):
-    what: Line = "draft"
 
 
 class Grant(Sent):
@@ -215,24 +212,6 @@ def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 @require_POST
 @builders_only
-def publish(request: Request, pk: uuid.UUID) -> JsonResponse:
-    publication = services.publish(request.user, find_dashboard(request.user, pk, edit=True))
-    messages.success(request, f"Version {publication.number} is published.")
-    return JsonResponse({"address": reverse("dashboard", args=[pk])})
-
-
-@require_POST
-@builders_only
-def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
-    dashboard = find_dashboard(request.user, pk, edit=True)
-    what = filled_in(request, BroughtBack).what
-    services.bring_back(request.user, dashboard, number, what)
-    messages.success(request, f"Version {number} is {'published again' if what == 'published' else 'the draft now'}.")
-    return redirect("dashboard" if what == "published" else "dashboard-edit", pk)
-
-
-@require_POST
-@builders_only
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
     placed = sent(request, Placed)
     dashboard = get_object_or_404(Dashboard, pk=pk, deleted_at=None)
@@ -279,7 +258,7 @@ def change(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     asked = sent(request, Change)
     definition = load_dashboard(asked.definition)
-    reading = Reading(dashboard, services.frozen(definition), ViewState(), request.user)
+    reading = Reading(dashboard, frozen(definition), ViewState(), request.user)
     changed = apply_edit(definition, with_texts_stored(asked.change, definition, reading))
     moved = asked.change.get("blocks") or [asked.change.get("block", "")]
     return JsonResponse({"definition": changed.model_dump(mode="json"), "said": place_words(changed, moved[0])})
@@ -291,7 +270,7 @@ def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
     """The HTML of blocks of a draft as it stands on the page, by their names."""
     dashboard = find_dashboard(request.user, pk, edit=True)
     asked = sent(request, FacesAsked)
-    definition = services.frozen(load_dashboard(asked.definition))
+    definition = frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
     grounds = " ".join(grounds_of(page) for page in definition.pages)
     return JsonResponse({"faces": faces_to_edit(reading, asked.blocks), "grounds": grounds})

@@ -49,13 +49,16 @@ class Dashboard(models.Model):
 
 
 class Publication(models.Model):
-    """A read-only version, or a draft that was set aside when somebody else's was kept."""
+    """A read-only version, or a draft that was set aside when somebody else's was kept. One with a time in `due_at` is
+    what readers see from then on."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="publications")
     number = models.PositiveIntegerField()
     name = models.CharField(max_length=200)
     definition = models.JSONField()
     set_aside = models.BooleanField(default=False)
+    note = models.CharField(max_length=500, blank=True)
+    due_at = models.DateTimeField(null=True, blank=True)
     published_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     published_at = models.DateTimeField(auto_now_add=True)
 

@@ -41,7 +41,7 @@ from veduta.web.charts.services import answer_over, home_of_chart
 from veduta.web.colours.models import paints_now
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.services import frozen
+from veduta.web.dashboards.publishing import frozen
 from veduta.web.datasets.known import known
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import context_now, model_for, model_of, with_values

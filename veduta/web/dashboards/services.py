@@ -14,17 +14,18 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice
-from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState, load_state
+from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_state
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.common.revisions import Conflict, next_number, numbered
+from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
-from veduta.web.dashboards.models import Dashboard, KeptView, Publication
+from veduta.web.dashboards.models import Dashboard, KeptView
+from veduta.web.dashboards.publishing import keep_version
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
 
@@ -60,7 +61,7 @@ def save_draft(
         if dashboard.revision != base_revision:
             if not overwrite:
                 raise Conflict(dashboard, "this dashboard", dashboard.updated_by)
-            _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
+            keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
         dashboard.draft = definition.model_dump(mode="json")
         dashboard.name = name.strip()[:200] or dashboard.name
         dashboard.revision += 1
@@ -78,63 +79,6 @@ def _check_charts(definition: DashboardDefinition) -> None:
         there = set()
     if wanted - there:
         raise VedutaError("A block names a chart that does not exist.", hint="Load the page again.")
-
-
-def frozen(definition: DashboardDefinition) -> DashboardDefinition:
-    """The definition with each chart's definition as it is saved now."""
-    charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[block.chart for block in definition.charts])}
-
-    def with_chart(block: Block) -> Block:
-        if block.chart not in charts:
-            return block
-        return block.model_copy(update={"definition": charts[block.chart].definition})
-
-    pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in definition.pages]
-    return definition.model_copy(update={"pages": tuple(pages)})
-
-
-def _keep_version(
-    user: User, dashboard: Dashboard, definition: DashboardDefinition, set_aside: bool = False
-) -> Publication:
-    return Publication.objects.create(
-        dashboard=dashboard,
-        number=next_number(dashboard.publications.all()),
-        name=dashboard.name,
-        definition=frozen(definition).model_dump(mode="json"),
-        set_aside=set_aside,
-        published_by=user,
-    )
-
-
-def publish(user: User, dashboard: Dashboard) -> Publication:
-    """Make the draft what explorers see. Raises VedutaError for an empty one."""
-    must_edit(user, dashboard)
-    with transaction.atomic():
-        dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        definition = dashboard.load_draft()
-        if not definition.blocks:
-            raise VedutaError("There is nothing on this dashboard yet.", hint="Add a chart or a text, then publish.")
-        dashboard.published = _keep_version(user, dashboard, definition)
-        dashboard.save()
-    return dashboard.published
-
-
-def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None:
-    """Make an earlier version what explorers see ("published"), or the draft ("draft").
-
-    The draft that is replaced is set aside among the versions. A published version keeps the charts as they were.
-    """
-    must_edit(user, dashboard)
-    with transaction.atomic():
-        dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        version = numbered(dashboard.publications.all(), number, "this dashboard")
-        if what == "published":
-            dashboard.published = version
-        else:
-            _keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
-            dashboard.draft, dashboard.revision = version.definition, dashboard.revision + 1
-        dashboard.updated_by = user
-        dashboard.save()
 
 
 def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> None:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, inbox, numbers, views
+from veduta.web.dashboards import dressing, editing, inbox, numbers, versions, views
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -28,8 +28,12 @@ urlpatterns = [
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),
-    path("<uuid:pk>/publish/", editing.publish, name="dashboard-publish"),
-    path("<uuid:pk>/versions/<int:number>/", editing.bring_back, name="dashboard-bring-back"),
+    path("<uuid:pk>/before-publishing/", versions.before_publishing, name="dashboard-before-publishing"),
+    path("<uuid:pk>/publish/", versions.publish, name="dashboard-publish"),
+    path("<uuid:pk>/take-back/", versions.take_back, name="dashboard-take-back"),
+    path("<uuid:pk>/versions/<int:number>/", versions.bring_back, name="dashboard-bring-back"),
+    path("<uuid:pk>/versions/<int:number>/not-later/", versions.not_later, name="dashboard-not-later"),
+    path("<uuid:pk>/versions/<int:number>/note/", versions.annotate, name="dashboard-annotate"),
     path("<uuid:pk>/give/", inbox.give, name="dashboard-give"),
     path("<uuid:pk>/place/", editing.place, name="dashboard-place"),
     path("<uuid:pk>/new-control/", editing.new_control, name="dashboard-new-control"),

@@ -1,0 +1,112 @@
+"""What publishing a dashboard changes for its readers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Final
+
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.words import listed
+
+PLACE: Final = ("x", "y", "w", "h", "group")
+PARTS: Final[dict[str, str]] = {
+    "kind": "what stands there",
+    "chart": "its chart",
+    "definition": "its chart",
+    "text": "its text",
+    "title": "its title",
+    "picture": "its picture",
+    "control": "its control",
+    "numbers": "its numbers",
+    "look": "its look",
+    "click": "what a click on it does",
+}
+"""Fields of a block, and what readers see of them."""
+PAGE_PARTS: Final = {"name": "its name", "hidden": "whether it has a tab", "kind": "how its blocks stand"}
+
+
+@dataclass(frozen=True)
+class Change:
+    """`block` is the id of the block that changes, if it is one that is there before and after."""
+
+    name: str
+    words: str
+    block: str = ""
+
+
+def changes(before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[Block], str]) -> list[Change]:
+    """From one published definition to another, in reading order: pages, blocks, controls and colours."""
+    return [
+        *_of_pages(before, after),
+        *_of_blocks(before, after, name_of),
+        *_of_controls(before, after),
+        *_of_colours(before, after),
+    ]
+
+
+def _of_pages(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+    there = {page.id: page for page in before.pages}
+    for page in after.pages:
+        old = there.get(page.id)
+        if old is None:
+            yield Change(page.name, "is a new page")
+        elif parts := [words for part, words in PAGE_PARTS.items() if getattr(old, part) != getattr(page, part)]:
+            yield Change(page.name, f"{_change(parts)} (a page)")
+    kept = {page.id for page in after.pages}
+    yield from (Change(page.name, "is a page no longer") for page in before.pages if page.id not in kept)
+    order = [page.id for page in before.pages if page.id in kept]
+    if order != [page.id for page in after.pages if page.id in there]:
+        yield Change("The pages", "stand in another order")
+
+
+def _of_blocks(
+    before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[Block], str]
+) -> Iterator[Change]:
+    there = {block.id: (page, block) for page in before.pages for block in page.blocks if block.kind != "place"}
+    kept = set()
+    for page in after.pages:
+        for block in page.in_reading_order:
+            if block.kind == "place":
+                continue
+            kept.add(block.id)
+            if block.id not in there:
+                yield Change(name_of(block), f"is new{_on(page, after)}")
+            elif parts := _changed(*there[block.id], page, block):
+                yield Change(name_of(block), _change(parts), block.id)
+    for name, (page, block) in there.items():
+        if name not in kept:
+            yield Change(name_of(block), f"is there no longer{_on(page, before)}")
+
+
+def _on(page: Page, definition: DashboardDefinition) -> str:
+    return f" on the page “{page.name}”" if len(definition.pages) > 1 else ""
+
+
+def _changed(old_page: Page, old: Block, page: Page, block: Block) -> list[str]:
+    parts = [words for part, words in PARTS.items() if getattr(old, part) != getattr(block, part)]
+    if old_page.id != page.id:
+        parts.append("its page")
+    elif any(getattr(old, part) != getattr(block, part) for part in PLACE):
+        parts.append("its place")
+    return list(dict.fromkeys(parts))
+
+
+def _change(parts: list[str]) -> str:
+    return f"{listed(parts)} {'change' if len(parts) > 1 else 'changes'}"
+
+
+def _of_controls(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+    there = {control.id: control for control in before.controls}
+    for control in after.controls:
+        if control.id not in there:
+            yield Change(control.name, "is a new control")
+        elif there[control.id] != control:
+            yield Change(control.name, "is set to something else at first")
+    kept = {control.id for control in after.controls}
+    yield from (Change(each.name, "is a control no longer") for each in before.controls if each.id not in kept)
+
+
+def _of_colours(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+    if (before.colours, before.own_colours) != (after.colours, after.own_colours):
+        yield Change("Colours of values", "change")
