@@ -63,10 +63,11 @@ export function pages() {
         ...(place < this.definition.pages.length - 1 ? [{ label: "Move to the right", run: to(1) }] : []),
         { label: "Duplicate", run: () => this.copyPage(id) },
         { label: "Begin with an arrangement…", run: () => this.goToPage(id).then(() => this.begin()) },
+        { label: "Turn columns into rows", run: () => this.edit({ edit: "turn_page", page: id }) },
         { label: "Insert a column at the left", run: this.column(id, "left") },
         { label: "Insert a column at the right", run: this.column(id, "right") },
         { label: "Remove", run: () => this.removePage(id), danger: true },
-      ].filter(({ label }) => !label.startsWith("Insert") || this.definition.pages[place].kind === "flowing");
+      ].filter(({ label }) => !/^(Insert|Turn|Begin)/.test(label) || this.definition.pages[place].kind === "flowing");
     },
     async begin() {
       const start = await openDialog("begin", "Begin with an arrangement").closed;

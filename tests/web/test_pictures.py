@@ -21,13 +21,24 @@ class Pictures(WebTest):
         super().setUp()
         self.as_(self.analyst)
 
+    def test_an_svg_is_made_safe_and_may_neither_run_nor_load(self):
+        drawn = b'<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script><rect onload="alert(1)"/></svg>'
+        option = self.send("Quay.svg", drawn).json()["html"]
+        self.assertIn('data-picture="Quay"', option)
+        answer = self.client.get(KeptPicture.objects.get(name="Quay").address)
+        self.assertEqual(answer["Content-Type"], "image/svg+xml")
+        self.assertIn("sandbox", answer["Content-Security-Policy"])
+        self.assertIn(b"<rect", answer.content)
+        self.assertNotIn(b"alert", answer.content)
+        self.assertContains(self.send("Broken.svg", b"<svg"), "cannot be read", status_code=422)
+
     def test_what_is_no_picture_is_refused_and_says_so(self):
-        for content in (b"<svg onload=alert(1)>", b"GIF89a", b"", b"RIFF1234WAVE"):
+        for content in (b"<html>", b"GIF89a", b"", b"RIFF1234WAVE"):
             with self.subTest(content=content):
                 answer = self.send("Gannet.png", content)
                 self.assertEqual(answer.status_code, 422)
                 self.assertIn("PNG", answer.json()["message"] + answer.json()["hint"])
-        self.assertContains(self.send("Large.png", PNG + bytes(2**20)), "larger than 1 MB", status_code=422)
+        self.assertContains(self.send("Large.png", PNG + bytes(5 * 2**20)), "larger than 5 MB", status_code=422)
         self.assertEqual(KeptPicture.objects.count(), 0)
 
     def test_one_is_kept_as_its_file_is_called_and_sent_as_what_it_is(self):

@@ -19,6 +19,7 @@ from veduta.demo.flags import load_flags
 from veduta.demo.generate import write_sailings
 from veduta.demo.maps import load_maps
 from veduta.demo.model import load_model, save_new
+from veduta.demo.overview import load_overview
 from veduta.demo.pictures import EVENTS, load_pictures
 from veduta.demo.standin import TOKEN, write_operations
 from veduta.demo.templates import load_templates
@@ -89,6 +90,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
         load_model(analyst, folder)
         load_maps(analyst)
         load_pictures(analyst)
+        load_overview(analyst)
         load_templates(analyst)
         load_flags(analyst)
         return there
@@ -108,6 +110,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     say("Drawing the season in pictures …")
     load_maps(analyst)
     load_pictures(analyst)
+    load_overview(analyst)
     load_templates(analyst)
     load_flags(analyst)
     return made

@@ -18,7 +18,7 @@ NAME = "Season in pictures"
 EVENTS = "Season events"
 
 
-class _Parts:
+class Parts:
     """What the charts are made of, by the names that people see."""
 
     def __init__(self, sailings: Dataset, model: Model) -> None:
@@ -59,7 +59,7 @@ class _Parts:
 
 def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     """The charts by the kinds that draw them."""
-    p = _Parts(sailings, model)
+    p = Parts(sailings, model)
     revenue, passengers, ids = p.sum_of("Fare revenue"), p.sum_of("Passengers"), p.ids
     late = {"field": ids["Minutes late"], "aggregate": "mean", "name": "Mean minutes late", "format": {"decimals": 1}}
     sailings_: dict[str, Any] = {"name": "Sailings"}

@@ -88,6 +88,13 @@ class Edits(unittest.TestCase):
                 {"page": "p1", "start": "map", "prefix": "new"},
                 lambda d: [place(d, f"new{number}")[1] for number in (1, 2, 3)] == [6, 4, 14],
             ),
+            "turn_page": (
+                {"page": "p1"},
+                lambda d: (
+                    [place(d, name) for name in ("fares", "said", "late")]
+                    == [(0, 0, 6, 4), (6, 0, 6, 4), (0, 4, 12, 4)]
+                ),
+            ),
             "copy_page": ({"page": "p1", "id": "p2"}, lambda d: names(d, 1) == ["p21", "p22", "p23"]),
             "set_page": ({"page": "p1", "name": " Fares "}, lambda d: d.pages[0].name == "Fares"),
             "move_page": ({"page": "p1", "to": 3}, lambda d: d == START),
@@ -177,6 +184,37 @@ class Starts(unittest.TestCase):
         like = places_like(GROUPED.pages[0].blocks, ["Fares", "Late", "Said", "Both"])
         self.assertEqual([(b.kind, b.text) for b in like[:2]], [("place", "Fares"), ("place", "Late")])
         self.assertEqual([(b.kind, b.title) for b in like[3:]], [("group", "Both")])
+
+
+class Turning(unittest.TestCase):
+    COLUMNS = load_dashboard(
+        one_page(
+            {"id": "head", "kind": "heading", "text": "How we stand", "w": 12, "h": 1},
+            *(
+                {"id": f"{column}{row}", "kind": "text", "x": 4 * place, "y": 1 + 4 * row, "w": 4, "h": 4}
+                for place, column in enumerate("abc")
+                for row in range(2)
+            ),
+        )
+    )
+
+    def test_columns_become_rows_and_columns_again(self):
+        rows = after("turn_page", self.COLUMNS, page="p1")
+        self.assertEqual(place(rows, "head"), (0, 0, 12, 1))
+        self.assertEqual([place(rows, name) for name in ("a0", "a1")], [(0, 1, 6, 4), (6, 1, 6, 4)])
+        self.assertEqual([place(rows, name) for name in ("b0", "c1")], [(0, 5, 6, 4), (6, 9, 6, 4)])
+        self.assertEqual(after("turn_page", rows, page="p1"), self.COLUMNS)
+
+    def test_groups_turn_with_what_they_hold(self):
+        grouped = self.COLUMNS
+        for column in "abc":
+            names_ = [f"{column}0", f"{column}1"]
+            grouped = after("group_blocks", grouped, id=f"g{column}", blocks=names_, title=column.upper())
+        self.assertEqual(place(grouped, "gb"), (4, 1, 4, 9))
+        rows = after("turn_page", grouped, page="p1")
+        self.assertEqual([place(rows, name) for name in ("ga", "gb")], [(0, 1, 12, 5), (0, 6, 12, 5)])
+        self.assertEqual([place(rows, name) for name in ("a0", "a1")], [(0, 0, 6, 4), (6, 0, 6, 4)])
+        self.assertEqual(after("turn_page", rows, page="p1"), grouped)
 
 
 class Groups(unittest.TestCase):

@@ -112,6 +112,14 @@ def ungrouped(blocks: Blocks, group_id: str) -> tuple[Block, ...]:
     return settled([each for each in out(blocks, members) if each.id != group_id], members)
 
 
+def turned(blocks: Blocks) -> tuple[Block, ...]:
+    """With columns as rows and rows as columns, on the page and in each group."""
+    names = ["", *(block.id for block in blocks if block.kind == "group")]
+    inside = [layout.turned([block for block in blocks if block.group == name]) for name in names]
+    changed = {block.id: block for part in inside for block in part}
+    return settled([changed[block.id] for block in blocks])
+
+
 def with_members(blocks: Blocks, names: Collection[str]) -> list[Block]:
     """The named blocks and, of groups among them, what they hold."""
     return [each for each in blocks if each.id in names or (each.group and each.group in names)]

@@ -184,6 +184,50 @@ def spread(block: Block, x: int, w: int, to_x: int, to_w: int) -> Block:
     return at(block, x=to_x + min(start, max(to_w - width, 0)), w=width)
 
 
+def turned(blocks: Sequence[Block]) -> tuple[Block, ...]:
+    """With columns as rows, and so rows as columns: what stood below one another stands beside one another, as wide and
+    as high as one another. Blocks over the full width part what is turned; but where all are, they are turned."""
+    rest = [block for block in blocks if not _is_full(block)]
+    only_rows = all(block.w == COLUMNS for block in rest)
+    placed: list[Block] = []
+    band: list[Block] = []
+    for block in _read(blocks):
+        if _is_full(block) or (block.w == COLUMNS and not only_rows):
+            placed += _as_rows(_columns_of(band), bottom(placed))
+            placed.append(at(block, y=bottom(placed)))
+            band = []
+        else:
+            band.append(block)
+    placed += _as_rows(_columns_of(band), bottom(placed))
+    turned_ = {block.id: block for block in placed}
+    return packed([turned_[block.id] for block in blocks])
+
+
+def _read(blocks: Iterable[Block]) -> list[Block]:
+    return sorted(blocks, key=lambda block: (block.y, block.x))
+
+
+def _columns_of(blocks: Sequence[Block]) -> list[list[Block]]:
+    """Blocks by where they begin, from the left and from above."""
+    starts = sorted({block.x for block in blocks})
+    return [[block for block in _read(blocks) if block.x == start] for start in starts]
+
+
+def _as_rows(rows: Sequence[Sequence[Block]], top: int) -> list[Block]:
+    """Each sequence of blocks as a row over the full width; one of more blocks than columns goes on in the next row."""
+    placed: list[Block] = []
+    for whole in rows:
+        for begin in range(0, len(whole), COLUMNS):
+            row = whole[begin : begin + COLUMNS]
+            ends = [round(COLUMNS * place / len(row)) for place in range(len(row) + 1)]
+            height = max(block.h for block in row)
+            y = max(top, bottom(placed))
+            placed += [
+                at(block, x=x, y=y, w=end - x, h=height) for block, (x, end) in zip(row, pairwise(ends), strict=True)
+            ]
+    return placed
+
+
 def stepped(blocks: Sequence[Block], block_id: str, right: int, down: int) -> tuple[Block, ...]:
     """With a block a column or a row further; up and down it trades places with one of its width."""
     block = named(blocks, block_id)

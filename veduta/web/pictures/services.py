@@ -9,18 +9,21 @@ from dataclasses import dataclass
 from django.db.models import QuerySet
 from django.utils import timezone
 
+from veduta.core.data.svg import safe_svg
 from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.pictures.models import KeptPicture
 
-LARGEST = 1024**2
+LARGEST = 5 * 1024**2
 SIGNATURES = {
     "image/png": re.compile(rb"\x89PNG\r\n\x1a\n"),
     "image/jpeg": re.compile(rb"\xff\xd8\xff"),
     "image/webp": re.compile(rb"RIFF....WEBP", re.DOTALL),
 }
 """How files of each kind begin."""
+SVG_KIND = "image/svg+xml"
+SVG_BEGINS = re.compile(rb"(\xef\xbb\xbf)?\s*<(\?xml|svg|!--|!DOCTYPE svg)", re.IGNORECASE)
 UNNAMEABLE = re.compile(r"[\x00-\x1f\x7f/\\]+")
 
 
@@ -44,13 +47,15 @@ def named(names: Iterable[str]) -> dict[str, Shown]:
 
 
 def receive(user: User, file_name: str, content: bytes) -> KeptPicture:
-    """Keep a file as the picture that is called as it is, in the place of one that had that name. Raises FileProblem
-    for what is no picture."""
+    """Keep a file as the picture that is called as it is, in the place of one that had that name; an SVG is made safe.
+    Raises FileProblem for what is no picture."""
     must_build(user)
     kind = next((kind for kind, begins in SIGNATURES.items() if begins.match(content)), "")
+    if not kind and SVG_BEGINS.match(content):
+        kind, content = SVG_KIND, safe_svg(content)
     if not kind:
         raise FileProblem(
-            f"“{file_name}” is no PNG, JPEG or WebP.", hint="Save the picture as one of these, and bring that in."
+            f"“{file_name}” is no PNG, JPEG, WebP or SVG.", hint="Save the picture as one of these, and bring that in."
         )
     name = _name(file_name.rsplit(".", 1)[0]) or "Unnamed"
     picture = there().filter(key=name.casefold()).first()

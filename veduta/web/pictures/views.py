@@ -47,7 +47,7 @@ def picture_list(request: Request) -> HttpResponse:
 @builders_only
 def receive(request: Request) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header; answers with it as one of a list."""
-    content = small_file(request, services.LARGEST, "Pictures beside values")
+    content = small_file(request, services.LARGEST, "Pictures")
     kept = services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
     option = render_to_string("pictures/option.html", {"picture": kept})
     return JsonResponse({"address": reverse("pictures"), "html": option})
@@ -58,6 +58,9 @@ def receive(request: Request) -> JsonResponse:
 def picture(request: Request, pk: uuid.UUID) -> HttpResponse:
     kept = _picture(pk)
     answer = HttpResponse(bytes(kept.content), content_type=kept.content_type)
+    # An SVG that is opened by itself is a document: it may neither run nor load anything.
+    answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
+    answer["X-Content-Type-Options"] = "nosniff"
     answer["Cache-Control"] = f"private, max-age={A_DAY}"
     return answer
 

@@ -49,6 +49,14 @@ def begin_with(definition: DashboardDefinition, page: Name, start: str, prefix: 
 
 
 @edit
+def turn_page(definition: DashboardDefinition, page: Name) -> DashboardDefinition:
+    """Make rows of the columns of a page that flows, and columns of its rows; in groups as well."""
+    turning = page_named(definition, page)
+    must_be(turning, "flowing")
+    return definition.with_page(turning.model_copy(update={"blocks": groups.turned(turning.blocks)}))
+
+
+@edit
 def copy_page(definition: DashboardDefinition, page: Name, id: Name) -> DashboardDefinition:
     """Copy a page with all that is on it; the names of the blocks begin with that of the copy."""
     copied = page_named(definition, page)
