@@ -75,6 +75,7 @@ export function dashboard() {
       if (text && text === kept.text) query.set("k", kept.key);
       else if (text) query.set("v", text);
       if (start.page) query.set("page", start.page);
+      if (start.draft) query.set("draft", "1");
       if (start.version) query.set("version", start.version);
       for (const [name, value] of Object.entries(more)) query.set(name, value);
       return query.size ? `?${query}` : "";

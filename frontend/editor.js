@@ -8,6 +8,7 @@ import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { pages } from "./editing/pages.js";
 import { publishing } from "./editing/publishing.js";
+import { telephone } from "./editing/telephone.js";
 import { texts } from "./editing/texts.js";
 import { offer } from "./lib/context.js";
 import { near, sent } from "./lib/dom.js";
@@ -31,6 +32,7 @@ function editor() {
     ...filling(),
     ...pages(),
     ...publishing(),
+    ...telephone(),
     ...texts(),
     status: "",
     said: "", // where a block is that was moved

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import re
 from unittest import mock
 
 from django.core.exceptions import PermissionDenied
@@ -641,6 +642,35 @@ class Numbers(DashboardTest):
         self.assertIn("No row has “Atlantis” in Region.", refused.json()["message"])
         self.assertEqual(self.made(dataset="gone").status_code, 422)
         self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)
+
+
+class OnATelephone(DashboardTest):
+    def change(self, **change):
+        definition = apply_edit(self.dashboard.load_draft(), change)
+        services.save_draft(self.analyst, self.dashboard, definition, "Season", self.dashboard.revision)
+        self.dashboard.refresh_from_db()
+
+    def test_blocks_have_an_order_heights_and_may_be_hidden(self):
+        self.change(edit="move_on_narrow", block="title", to=0)
+        self.change(edit="set_on_narrow", block="bars", height=300)
+        self.change(edit="set_on_narrow", block="count", hidden=True)
+        page = self.look("dashboard", self.dashboard.pk, draft="1").content.decode()
+        self.assertIn("#block-title { order: 0 }", page)
+        self.assertIn("#block-bars { order: 1; height: 300px; min-height: 0 }", page)
+        self.assertIn("#block-count { display: none }", page)
+        data = {"definition": self.dashboard.draft, "page": "p1"}
+        listed = self.ask("dashboard-narrow", self.dashboard.pk, data=data).content.decode()
+        names = re.findall(r'data-narrow-block="(\w+)"', listed)
+        self.assertEqual(names, ["title", "bars", "count", "words"])
+
+    def test_the_draft_is_framed_by_the_editor_only(self):
+        answer = self.look("dashboard", self.dashboard.pk, draft="1")
+        self.assertEqual(answer["X-Frame-Options"], "SAMEORIGIN")
+        self.assertIn("frame-ancestors 'self'", answer["Content-Security-Policy"])
+        self.assertContains(answer, "Draft")
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.as_(self.explorer)
+        self.assertEqual(self.look("dashboard", self.dashboard.pk, draft="1").status_code, 404)
 
 
 class Publishing(DashboardTest):

@@ -88,6 +88,12 @@ class Edits(unittest.TestCase):
                 {"page": "p1", "start": "map", "prefix": "new"},
                 lambda d: [place(d, f"new{number}")[1] for number in (1, 2, 3)] == [6, 4, 14],
             ),
+            "move_on_narrow": ({"block": "said", "to": 0}, lambda d: d.pages[0].narrow.order[0] == "said"),
+            "set_on_narrow": (
+                {"block": "said", "hidden": True, "height": 90},
+                lambda d: d.pages[0].narrow.blocks["said"].height == 90,
+            ),
+            "reset_narrow": ({"page": "p1"}, lambda d: d == START),
             "turn_page": (
                 {"page": "p1"},
                 lambda d: (
@@ -149,6 +155,7 @@ class Edits(unittest.TestCase):
             ("remove_page", {"page": "p1"}),
             ("add_page", {"id": "p1"}),
             ("begin_with", {"page": "p1", "start": "any", "prefix": "new"}),
+            ("set_on_narrow", {"block": "said", "height": 5}),
             ("ungroup", {"group": "gone"}),
             ("move_to_page", {"blocks": ["said"], "page": "gone"}),
             ("remove_blocks", {"blocks": []}),

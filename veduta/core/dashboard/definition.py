@@ -12,6 +12,7 @@ from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.looks import BlockLook
+from veduta.core.dashboard.narrow import Narrow
 from veduta.core.dashboard.numbers import TextNumber
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Value
@@ -64,7 +65,7 @@ class Page(Frozen):
 
     A page that flows is a grid of 12 columns, in which blocks stand as high as they can. A fixed one is so many px wide
     and high, and its blocks stand where they were put, the later ones over the earlier; with `snap` they are put on a
-    grid of `step` px, which `grid` shows to whoever makes it.
+    grid of `step` px, which `grid` shows to whoever makes it. `narrow` is what was set for narrow screens.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -76,6 +77,7 @@ class Page(Frozen):
     step: int = Attribute(20, ge=2, le=200)
     grid: bool = True
     snap: bool = True
+    narrow: Narrow = Narrow()
     blocks: tuple[Block, ...] = Attribute((), max_length=200)
 
     @model_validator(mode="after")

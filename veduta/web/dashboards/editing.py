@@ -22,6 +22,7 @@ from veduta.core.dashboard.definition import (
     load_dashboard,
 )
 from veduta.core.dashboard.edits import apply_edit, place_words
+from veduta.core.dashboard.narrow import HIGHEST, LOWEST
 from veduta.core.dashboard.starts import STARTS
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
@@ -46,7 +47,7 @@ from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
 from veduta.web.dashboards.dressing import with_texts_stored
-from veduta.web.dashboards.faces import faces_to_edit
+from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like
 from veduta.web.dashboards.models import Dashboard
@@ -80,6 +81,13 @@ class FacesAsked(Sent):
 
     definition: Object
     blocks: list[Line]
+
+
+class NarrowAsked(Sent):
+    """A page of a draft as it stands on the page."""
+
+    definition: Object
+    page: Line = ""
 
 
 class ColourRow(Sent):
@@ -291,6 +299,18 @@ def colours(request: Request, pk: uuid.UUID) -> JsonResponse:
 def text(request: Request) -> JsonResponse:
     """Markdown as safe HTML, for the editor's preview."""
     return JsonResponse({"html": to_html(sent(request, Markdown).text[:20_000])})
+
+
+@require_POST
+@builders_only
+def narrow(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The blocks of a page as narrow screens have them, to be put into another order, sized and hidden."""
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, NarrowAsked)
+    definition = frozen(load_dashboard(asked.definition))
+    page = definition.page(asked.page) or definition.pages[0]
+    faces = faces_of(Reading(dashboard, definition, ViewState(), request.user), page.in_reading_order)
+    context = {"blocks": narrow_rows(page, faces), "lowest": LOWEST, "highest": HIGHEST}
+    return render(request, "dashboards/narrow.html", context)
 
 
 @require_GET

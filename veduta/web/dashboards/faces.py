@@ -10,6 +10,7 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.dashboard.definition import Block, Page
+from veduta.core.dashboard.narrow import arranged
 from veduta.core.dashboard.numbers import put_numbers, with_tokens
 from veduta.web.common.markdown import to_html
 from veduta.web.dashboards.access import may_download
@@ -104,3 +105,31 @@ def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
         face.task = tasks.get(face.block.id)
         face.problem = problem_of_click(face.block, reading.definition, reading.dashboard, reading.reader)
     return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}
+
+
+@dataclass(frozen=True)
+class NarrowRow:
+    """A block in the list of those of a narrow screen, with its place among those it stands among."""
+
+    id: str
+    name: str
+    place: int
+    hidden: bool
+    height: int | None
+    inner: bool
+    first: bool
+    last: bool
+
+
+def narrow_rows(page: Page, faces: list[Face], inner: bool = False) -> list[NarrowRow]:
+    """Blocks in the order of a narrow screen, those of a group behind it."""
+    by_id = {face.block.id: face for face in faces}
+    rows = []
+    placed = arranged(list(by_id), page.narrow)
+    for place, each in enumerate(placed):
+        face = by_id[each.id]
+        first, last = place == 0, place == len(placed) - 1
+        name = face.name or KIND_NAMES.get(face.block.kind, "A block")
+        rows.append(NarrowRow(each.id, name, place, each.hidden, each.height, inner, first, last))
+        rows += narrow_rows(page, face.faces, inner=True)
+    return rows

@@ -5,9 +5,10 @@ from __future__ import annotations
 from veduta.core.chart.paints import Paints
 from veduta.core.dashboard.definition import Block, Page
 from veduta.core.dashboard.looks import ground_of
+from veduta.core.dashboard.narrow import arranged
 from veduta.web.colours.models import paints_now
 
-WIDE = "@media (min-width: 48.01rem), print"
+WIDE, NARROW = "@media (min-width: 48.01rem), print", "@media screen and (max-width: 48rem)"
 """Screens on which a page is as it was laid out; on narrower ones its blocks follow each other."""
 
 
@@ -15,7 +16,16 @@ def styles_of(page: Page) -> str:
     rules = [f"#block-{block.id} {{ {_place(page, order, block)} }}" for order, block in enumerate(page.blocks)]
     if page.kind == "fixed":
         rules.append(f"#board {{ width: {page.width}px; height: {page.height}px }}")
-    return f"{WIDE} {{ {' '.join(rules)} }} {grounds_of(page)}"
+    return f"{WIDE} {{ {' '.join(rules)} }} {NARROW} {{ {_narrow_rules(page)} }} {grounds_of(page)}"
+
+
+def _narrow_rules(page: Page) -> str:
+    """The order of the blocks on a narrow screen, in each group its own; which are hidden, and how high others are."""
+    rules = []
+    for place, block in enumerate(arranged([block.id for block in page.in_reading_order], page.narrow)):
+        height = f"; height: {block.height}px; min-height: 0" if block.height else ""
+        rules.append(f"#block-{block.id} {{ {'display: none' if block.hidden else f'order: {place}{height}'} }}")
+    return " ".join(rules)
 
 
 def grounds_of(page: Page) -> str:

@@ -25,6 +25,7 @@ urlpatterns = [
     path("<uuid:pk>/numbers/made/", numbers.made, name="dashboard-number-made"),
     path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
     path("<uuid:pk>/blocks/<slug:block_id>/numbers/", editing.text_numbers, name="dashboard-text-numbers"),
+    path("<uuid:pk>/narrow/", editing.narrow, name="dashboard-narrow"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),

@@ -9,10 +9,12 @@ import uuid
 from collections.abc import Iterator
 from typing import Any
 
+from csp.decorators import csp_replace
 from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
+from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
@@ -110,11 +112,14 @@ def dashboard_list(request: Request) -> HttpResponse:
 
 
 @require_GET
+@xframe_options_sameorigin
+@csp_replace({"frame-ancestors": ["'self'"]})  # type: ignore[arg-type]
 @signed_in
 def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
-    dashboard, view = find_dashboard(request.user, pk), asked(request, View)
-    if dashboard.published is None and not view.version:
+    view = asked(request, View)
+    dashboard = find_dashboard(request.user, pk, edit=view.draft)
+    if dashboard.published is None and not view.version and not view.draft:
         return redirect("dashboard-edit", pk) if may_edit(request.user, dashboard) else _raise_not_found()
     problem = None
     try:
@@ -124,7 +129,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
         problem.hint = "The dashboard is shown without them."
-        reading = Reading.of(dashboard, load_state(""), request.user)
+        reading = Reading.of(dashboard, load_state(""), request.user, draft=view.draft)
         trail = _trail(reading)
     page = _page(reading, view)
     if view.page and page.id != view.page:
@@ -133,6 +138,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "dashboard": dashboard,
         "reading": reading,
         "version": view.version,
+        "draft": view.draft,
         "page": page,
         "pages": [each for each in reading.definition.pages if not each.hidden or each == page],
         "faces": faces_of(reading, shown_to_readers(page)),
@@ -148,6 +154,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
             "key": view.k if problem is None else "",
             "version": view.version,
             "page": page.id if view.page else "",
+            "draft": view.draft,
             "rows": may_download(request.user, dashboard),
         },
     }
