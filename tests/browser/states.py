@@ -206,6 +206,58 @@ def editor(walker: Walker) -> None:
     walker.page.wait_for_selector(".board-made [role=img], .board-made svg")
 
 
+def editing(walker: Walker, name: str = "How we stand") -> None:
+    walker.go(walker.named("/dashboards/", name) + "edit/")
+    walker.page.wait_for_selector(".board-made svg")
+
+
+@state("analyst", part=".telephone > div")
+def order_on_a_telephone(walker: Walker) -> None:
+    editing(walker)
+    walker.page.click("button:text-is('On a telephone')")
+    walker.page.wait_for_selector("[data-narrow-block]")
+
+
+@state("analyst")
+def groups_that_are_chosen(walker: Walker) -> None:
+    editing(walker)
+    for block in walker.page.locator("#board > .block-group").all()[:2]:
+        block.click(position={"x": 200, "y": 20}, modifiers=["Shift"])
+
+
+@state("analyst", part=DIALOG)
+def look_of_a_block(walker: Walker) -> None:
+    editing(walker)
+    walker.page.locator("#block-column1b1").click(button="right", position={"x": 30, "y": 20})
+    walker.page.click("text=How it looks…")
+    walker.page.wait_for_selector("dialog form")
+    walker.page.locator("dialog summary").click()
+
+
+@state("analyst", part=DIALOG)
+def before_publishing(walker: Walker) -> None:
+    editing(walker)
+    walker.page.click("button:text-is('Publish')")
+    walker.page.wait_for_selector("dialog form")
+
+
+@state("analyst")
+def arrangements_to_begin_with(walker: Walker) -> None:
+    walker.go("/dashboards/")
+    walker.page.click("button:text-is('New dashboard')")
+    walker.page.wait_for_selector(".start:visible")
+
+
+@state("analyst", part="main")
+def inbox(walker: Walker) -> None:
+    walker.go("/dashboards/inbox/")
+
+
+@state("explorer", part="main")
+def executive_page(walker: Walker) -> None:
+    walker.dashboard("How we stand")
+
+
 @state("analyst")
 def sharing(walker: Walker) -> None:
     walker.go(walker.named("/dashboards/", "Season at a glance") + "share/")
