@@ -50,6 +50,20 @@ export function dashboard() {
         if (!near(event, ".popover, [data-control], dialog")) this.shut();
       });
       this.load();
+      this.scale();
+    },
+
+    // A page of a fixed size is scaled to the window, but not made larger.
+    scale() {
+      const { board } = this.$refs;
+      const width = Number(board.dataset.fixedWidth);
+      if (!width) return;
+      const fit = () => {
+        const isNarrow = matchMedia("(max-width: 48rem)").matches;
+        board.style.zoom = isNarrow ? "" : String(Math.min(1, board.parentElement.clientWidth / (width + 40)));
+      };
+      new ResizeObserver(fit).observe(board.parentElement);
+      fit();
     },
 
     clean(state) {

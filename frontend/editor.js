@@ -7,6 +7,7 @@ import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { pages } from "./editing/pages.js";
+import { paper } from "./editing/paper.js";
 import { publishing } from "./editing/publishing.js";
 import { telephone } from "./editing/telephone.js";
 import { texts } from "./editing/texts.js";
@@ -31,6 +32,7 @@ function editor() {
     ...dressing(),
     ...filling(),
     ...pages(),
+    ...paper(),
     ...publishing(),
     ...telephone(),
     ...texts(),

@@ -52,6 +52,7 @@ export function board() {
       this.arrange();
       this.showChosen();
       this.fillTelephone();
+      this.fillPaper();
       for (const block of this.page.blocks) {
         if (block.kind === "chart") this.drawBlock(block);
         if (block.numbers.length) this.fillNumbers(block);

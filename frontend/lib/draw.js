@@ -377,6 +377,16 @@ const quiet = {
 /** @param {HTMLElement} host */
 const sizeOf = (host) => `${host.clientWidth} ${host.clientHeight}`;
 
+/** Draws what got another size anew, without waiting for the screen: what is printed is laid out at once. */
+export function refit() {
+  for (const host of all(document, ".picture.drawn")) {
+    const drawing = drawings.get(host);
+    if (!drawing || !host.clientWidth || drawing.size === sizeOf(host)) continue;
+    drawing.size = sizeOf(host);
+    drawing.again();
+  }
+}
+
 /**
  * Draws anew when the host gets another size.
  * @param {HTMLElement} host

@@ -1,5 +1,5 @@
 // On paper everything is light, whatever the theme is.
-import { isDark } from "./draw.js";
+import { isDark, refit } from "./draw.js";
 
 /** @param {string | undefined} theme The light one, or what was set before. */
 function show(theme) {
@@ -8,16 +8,21 @@ function show(theme) {
   document.dispatchEvent(new CustomEvent("veduta:theme"));
 }
 
-/** Draws in the light theme for as long as a page is printed. */
+/** Draws in the light theme, and as wide as the paper, for as long as a page is printed. */
 export function watchPrinting() {
   /** @type {{ theme: string | undefined } | null} */
   let before = null;
+  const board = document.querySelector("[data-sheet-width]");
   addEventListener("beforeprint", () => {
+    if (board instanceof HTMLElement) board.style.width = `${board.dataset.sheetWidth}px`;
+    refit();
     if (!isDark()) return;
     before = { theme: document.documentElement.dataset.theme };
     show("light");
   });
   addEventListener("afterprint", () => {
+    if (board instanceof HTMLElement) board.style.width = "";
+    refit();
     if (before) show(before.theme);
     before = null;
   });

@@ -673,6 +673,45 @@ class OnATelephone(DashboardTest):
         self.assertEqual(self.look("dashboard", self.dashboard.pk, draft="1").status_code, 404)
 
 
+class OnPaper(DashboardTest):
+    def asked(self, **change):
+        if change:
+            definition = apply_edit(self.dashboard.load_draft(), change)
+            services.save_draft(self.analyst, self.dashboard, definition, "Season", self.dashboard.revision)
+            self.dashboard.refresh_from_db()
+        data = {"definition": self.dashboard.draft, "page": "p1"}
+        return self.ask("dashboard-paper", self.dashboard.pk, data=data).json()
+
+    def test_what_a_sheet_would_cut_has_ways_out(self):
+        answer = self.asked(edit="size_block", block="count", w=6, h=15)
+        self.assertEqual(answer["begins"], [14])
+        self.assertIn("Begin a new sheet before it", answer["html"])
+        self.assertIn('data-h="14"', answer["html"])
+        answer = self.asked(edit="set_on_paper", block="count", goes_on=True)
+        self.assertNotIn("would be cut", answer["html"])
+        self.assertIn("Set by hand: Sailings", " ".join(answer["html"].split()))
+
+    def test_readers_print_on_that_paper(self):
+        paper = {"size": "A3", "direction": "lying", "header": 'Season, {page} "<b>\\', "footer": "Data to {date}"}
+        self.asked(edit="set_paper", paper=paper)
+        self.asked(edit="set_on_paper", block="words", breaks=True)
+        page = self.look("dashboard", self.dashboard.pk, draft="1").content.decode()
+        self.assertIn("@page { size: 420mm 297mm; margin: 14mm;", page)
+        self.assertIn("#block-words { break-before: page }", page)
+        self.assertIn('content: "Season\\00002c\\000020Page', page)
+        self.assertIn("14\\000020Feb\\0000202026", page)
+        self.assertNotIn("<b>", page.split("</style>")[0])
+
+    def test_no_name_gets_into_the_styles(self):
+        draft = self.dashboard.draft
+        draft["pages"][0]["breaks"] = ["x } </style><script>alert(1)</script>"]
+        draft["pages"][0]["narrow"]["order"] = ["y } </style><script>alert(2)</script>"]
+        data = {"definition": draft, "name": "Season", "revision": self.dashboard.revision}
+        self.ask("dashboard-draft", self.dashboard.pk, data=data)
+        page = self.look("dashboard", self.dashboard.pk, draft="1").content.decode()
+        self.assertNotIn("<script>alert", page)
+
+
 class Publishing(DashboardTest):
     """What changes for readers, from when on, and what is taken back."""
 

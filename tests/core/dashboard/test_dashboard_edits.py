@@ -93,6 +93,8 @@ class Edits(unittest.TestCase):
                 {"block": "said", "hidden": True, "height": 90},
                 lambda d: d.pages[0].narrow.blocks["said"].height == 90,
             ),
+            "set_paper": ({"paper": {"size": "A3"}}, lambda d: d.paper.size == "A3"),
+            "set_on_paper": ({"block": "said", "breaks": True}, lambda d: d.pages[0].breaks == ("said",)),
             "reset_narrow": ({"page": "p1"}, lambda d: d == START),
             "turn_page": (
                 {"page": "p1"},
@@ -156,6 +158,7 @@ class Edits(unittest.TestCase):
             ("add_page", {"id": "p1"}),
             ("begin_with", {"page": "p1", "start": "any", "prefix": "new"}),
             ("set_on_narrow", {"block": "said", "height": 5}),
+            ("set_paper", {"paper": {"size": "A9"}}),
             ("ungroup", {"group": "gone"}),
             ("move_to_page", {"blocks": ["said"], "page": "gone"}),
             ("remove_blocks", {"blocks": []}),

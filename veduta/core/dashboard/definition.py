@@ -14,6 +14,7 @@ from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, Lis
 from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.narrow import Narrow
 from veduta.core.dashboard.numbers import TextNumber
+from veduta.core.dashboard.paper import Paper
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Value
 from veduta.core.stored import Upgrade, load
@@ -66,6 +67,7 @@ class Page(Frozen):
     A page that flows is a grid of 12 columns, in which blocks stand as high as they can. A fixed one is so many px wide
     and high, and its blocks stand where they were put, the later ones over the earlier; with `snap` they are put on a
     grid of `step` px, which `grid` shows to whoever makes it. `narrow` is what was set for narrow screens.
+    On paper the blocks of `breaks` begin a new sheet, and those that go on may be cut.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -78,6 +80,8 @@ class Page(Frozen):
     grid: bool = True
     snap: bool = True
     narrow: Narrow = Narrow()
+    breaks: tuple[str, ...] = Attribute((), max_length=200)
+    goes_on: tuple[str, ...] = Attribute((), max_length=200)
     blocks: tuple[Block, ...] = Attribute((), max_length=200)
 
     @model_validator(mode="after")
@@ -111,6 +115,7 @@ class DashboardDefinition(Frozen):
     controls: tuple[Control, ...] = Attribute((), max_length=20)
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False
+    paper: Paper = Paper()
 
     @model_validator(mode="after")
     def _names_differ(self) -> DashboardDefinition:

@@ -23,6 +23,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
+from veduta.core.dashboard.paper import SIZES, sheets
 from veduta.core.dashboard.starts import STARTS
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
@@ -83,7 +84,7 @@ class FacesAsked(Sent):
     blocks: list[Line]
 
 
-class NarrowAsked(Sent):
+class PageAsked(Sent):
     """A page of a draft as it stands on the page."""
 
     definition: Object
@@ -303,9 +304,31 @@ def text(request: Request) -> JsonResponse:
 
 @require_POST
 @builders_only
+def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Where the sheets of a page end, and what can be done about blocks that would be cut."""
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, PageAsked)
+    definition = frozen(load_dashboard(asked.definition))
+    page = definition.page(asked.page) or definition.pages[0]
+    reading = Reading(dashboard, definition, ViewState(), request.user)
+    tops = [block for block in page.blocks if not block.group] if page.kind == "flowing" else []
+    found = sheets(tops, definition.paper, page.breaks, page.goes_on)
+    names = {face.block.id: face.name for face in faces_of(reading, tops)}
+    context = {
+        "paper": definition.paper,
+        "sizes": SIZES,
+        "count": len(found.begins) + 1,
+        "flows": page.kind == "flowing",
+        "cut": [(each, names[each.id], found.cut[each.id]) for each in tops if each.id in found.cut],
+        "set": [(name, names[name]) for name in (*page.breaks, *page.goes_on) if name in names],
+    }
+    return JsonResponse({"html": render_to_string("dashboards/paper.html", context, request), "begins": found.begins})
+
+
+@require_POST
+@builders_only
 def narrow(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The blocks of a page as narrow screens have them, to be put into another order, sized and hidden."""
-    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, NarrowAsked)
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, PageAsked)
     definition = frozen(load_dashboard(asked.definition))
     page = definition.page(asked.page) or definition.pages[0]
     faces = faces_of(Reading(dashboard, definition, ViewState(), request.user), page.in_reading_order)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from veduta.core.chart.paints import Paints
-from veduta.core.dashboard.definition import Block, Page
-from veduta.core.dashboard.looks import ground_of
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.looks import LIGHT_MUTED, ground_of
 from veduta.core.dashboard.narrow import arranged
 from veduta.web.colours.models import paints_now
 
@@ -46,6 +46,34 @@ def _look(block: Block, paints: Paints) -> str:
     elif block.look.border == "line":
         rules.append("box-shadow: inset 0 0 0 2px var(--color-ink)")
     return "; ".join(rules)
+
+
+def paper_styles(definition: DashboardDefinition, page: Page, latest: str) -> str:
+    """The sheets of a dashboard's paper, with what is on each of them, and where new ones begin."""
+    paper = definition.paper
+    across, down = paper.mm
+    boxes = {"top-left": paper.header, "bottom-left": paper.footer}
+    said = [
+        f"@{place} {{ content: {_quoted(words, page, latest)}; font: 8pt Archivo, sans-serif; color: {LIGHT_MUTED} }}"
+        for place, words in boxes.items()
+        if words
+    ]
+    number = 'content: counter(page) " of " counter(pages)'
+    said.append(f"@bottom-right {{ {number}; font: 8pt Archivo, sans-serif; color: {LIGHT_MUTED} }}")
+    sheet = f"@page {{ size: {across}mm {down}mm; margin: {paper.margin}mm; {' '.join(said)} }}"
+    there = [block.id for block in page.blocks]
+    rules = [f"#block-{name} {{ break-before: page }}" for name in there if name in page.breaks]
+    goes_on = "break-inside: auto; height: auto; overflow: visible"
+    rules += [f"#block-{name} {{ {goes_on} }}" for name in there if name in page.goes_on]
+    if page.kind == "fixed":
+        rules.append(f"#board {{ zoom: {min(1.0, paper.width / page.width):.4f} !important }}")
+    return f"{sheet} @media print {{ {' '.join(rules)} }}"
+
+
+def _quoted(words: str, page: Page, latest: str) -> str:
+    """Words as a string of CSS, with what stands for values in them; nothing in it ends the string or the style."""
+    text = words.replace("{page}", page.name).replace("{date}", latest)
+    return '"' + "".join(f"\\{ord(letter):06x}" if not letter.isalnum() else letter for letter in text) + '"'
 
 
 def is_strong(block: Block) -> bool:

@@ -26,6 +26,7 @@ urlpatterns = [
     path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
     path("<uuid:pk>/blocks/<slug:block_id>/numbers/", editing.text_numbers, name="dashboard-text-numbers"),
     path("<uuid:pk>/narrow/", editing.narrow, name="dashboard-narrow"),
+    path("<uuid:pk>/paper/", editing.paper, name="dashboard-paper"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),
     path("<uuid:pk>/draft/", editing.save_draft, name="dashboard-draft"),
     path("<uuid:pk>/draft/copy/", editing.copy_draft, name="dashboard-draft-copy"),

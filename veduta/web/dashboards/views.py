@@ -14,6 +14,7 @@ from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpRespon
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
+from django.utils.safestring import mark_safe
 from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
@@ -44,7 +45,7 @@ from veduta.web.common.requests import (
 from veduta.web.dashboards import services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
-from veduta.web.dashboards.layout_styles import styles_of
+from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.models import Publication
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
@@ -142,7 +143,8 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "page": page,
         "pages": [each for each in reading.definition.pages if not each.hidden or each == page],
         "faces": faces_of(reading, shown_to_readers(page)),
-        "layout": styles_of(page),
+        # Ids of blocks, numbers, colours, and words of which only letters and digits stand as they are.
+        "layout": mark_safe(styles_of(page) + paper_styles(reading.definition, page, reading.latest)),
         "company": CompanyLook.now(),
         **trail,
         "problem": problem,

@@ -1,0 +1,56 @@
+"""Sheets of paper: where they end follows from their size, and each block that an end would cut is told."""
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.layout import packed
+from veduta.core.dashboard.paper import HEAD, Paper, sheets
+
+
+def block(name, y, h, x=0, w=12):
+    return Block(id=name, kind="chart", x=x, y=y, w=w, h=h)
+
+
+class OnSheets(unittest.TestCase):
+    PAPER = Paper()  # A4 upright: 297 mm less twice 14 are 1,016 px, which are 17 rows
+
+    def test_a_sheet_has_as_many_rows_as_fit(self):
+        self.assertEqual(self.PAPER.rows, 17)
+        self.assertEqual(Paper(direction="lying").rows, 12)
+        self.assertEqual(Paper(size="A3").rows, 25)
+        self.assertEqual(Paper(direction="lying").mm, (297, 210))
+
+    def test_what_would_be_cut_is_told_with_the_room_that_is_left(self):
+        page = [block("a", 0, 8), block("b", 8, 8), block("c", 16, 5)]
+        found = sheets(page, self.PAPER, (), ())
+        self.assertEqual((found.begins, found.cut), ((14,), {"b": 6}))
+        self.assertEqual(sheets(page, self.PAPER, (), {"b"}).cut, {})
+
+    def test_a_block_begins_a_new_sheet_by_hand(self):
+        page = [block("a", 0, 8), block("b", 8, 8), block("c", 16, 5)]
+        found = sheets(page, self.PAPER, {"b"}, ())
+        self.assertEqual((found.begins, found.cut), ((8,), {}))
+
+    def test_what_is_higher_than_a_sheet_goes_on_anyway(self):
+        found = sheets([block("a", 0, 40)], self.PAPER, (), ())
+        self.assertEqual((found.begins, found.cut), ((14, 31), {}))
+
+    @examples(80)
+    @given(
+        st.lists(st.tuples(st.integers(0, 11), st.integers(1, 12), st.integers(0, 30), st.integers(1, 20)), max_size=9)
+    )
+    def test_ends_are_never_farther_apart_than_a_sheet(self, places):
+        blocks = [block(f"b{i}", y, h, x, min(w, 12 - x)) for i, (x, w, y, h) in enumerate(places)]
+        page = packed(blocks)
+        found = sheets(page, self.PAPER, [each.id for each in page[::2]], ())
+        last = 0
+        for begin in found.begins:
+            self.assertLessEqual(begin - last, self.PAPER.rows if last else self.PAPER.rows - HEAD)
+            self.assertGreater(begin, last)
+            last = begin
+        for name, left in found.cut.items():
+            self.assertLess(left, next(each.h for each in page if each.id == name))

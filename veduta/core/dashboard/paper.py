@@ -1,0 +1,83 @@
+"""A page on paper: where its sheets end, and which blocks an end would cut."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Final, Literal
+
+from pydantic import Field as Attribute
+
+from veduta.core.data.fields import Frozen
+
+if TYPE_CHECKING:
+    from veduta.core.dashboard.definition import Block
+
+Size = Literal["A3", "A4", "A5", "Letter"]
+SIZES: Final[dict[Size, tuple[int, int]]] = {"A3": (297, 420), "A4": (210, 297), "A5": (148, 210), "Letter": (216, 279)}
+"""mm across and down of a sheet that stands upright."""
+PX_OF_MM = 96 / 25.4
+ROW = 57
+"""px of a row of a page that flows, with the line under it."""
+HEAD = 3
+"""Rows that the name of the dashboard and what narrows it take on the first sheet."""
+
+
+class Paper(Frozen):
+    """The sheets on which a dashboard is printed, with margins in mm. `header` and `footer` are words for every sheet,
+    in which {page} and {date} stand for the name of the page and the latest date of the data; the number of the sheet
+    is beside the footer."""
+
+    size: Size = "A4"
+    direction: Literal["upright", "lying"] = "upright"
+    margin: Annotated[int, Attribute(ge=5, le=40)] = 14
+    header: str = Attribute("", max_length=200)
+    footer: str = Attribute("", max_length=200)
+
+    @property
+    def mm(self) -> tuple[int, int]:
+        """Across and down."""
+        short, long = SIZES[self.size]
+        return (long, short) if self.direction == "lying" else (short, long)
+
+    @property
+    def width(self) -> int:
+        """px across, between the margins."""
+        return int((self.mm[0] - 2 * self.margin) * PX_OF_MM)
+
+    @property
+    def rows(self) -> int:
+        """How many rows of blocks a sheet takes, one at least."""
+        return max(int((self.mm[1] - 2 * self.margin) * PX_OF_MM // ROW), 1)
+
+
+@dataclass(frozen=True)
+class Sheets:
+    """At which rows new sheets begin, and the ids of the blocks that would be cut, each with the rows that are left of
+    its sheet where it begins."""
+
+    begins: tuple[int, ...]
+    cut: dict[str, int]
+
+
+def sheets(blocks: Sequence[Block], paper: Paper, breaks: Collection[str], goes_on: Collection[str]) -> Sheets:
+    """How the blocks of a page that flows, which are in no group, come onto sheets. Those of `breaks` begin a new one;
+    those that go on may be cut, as long tables are, and so is whatever is higher than a sheet."""
+    begins: list[int] = []
+    cut: dict[str, int] = {}
+    start, room = 0, max(paper.rows - HEAD, 1)
+    for block in sorted(blocks, key=lambda each: (each.y, each.x)):
+        while block.y >= start + room:
+            start, room = start + room, paper.rows
+            begins.append(start)
+        if block.id in breaks and block.y > start:
+            start, room = block.y, paper.rows
+            begins.append(start)
+        left = start + room - block.y
+        if block.h > left and block.id not in goes_on and block.h <= paper.rows:
+            cut[block.id] = left
+    end = max((block.y + block.h for block in blocks), default=0)
+    while end > start + room:
+        start, room = start + room, paper.rows
+        begins.append(start)
+    return Sheets(tuple(dict.fromkeys(begins)), cut)
