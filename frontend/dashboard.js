@@ -241,6 +241,17 @@ export function dashboard() {
       this.go({ selections: marks.length ? [...others, { block: id, mode, points: marks }] : others });
     },
 
+    async star(event) {
+      const button = event.currentTarget;
+      try {
+        const { starred } = await post(`${this.base}star/`);
+        button.textContent = starred ? "Starred" : "Star";
+        button.setAttribute("aria-pressed", String(starred));
+      } catch (error) {
+        failed(error);
+      }
+    },
+
     // Pages: each is come to with what narrows this one.
     pageClicked(event) {
       const page = near(event, "[data-page]");

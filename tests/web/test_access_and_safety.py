@@ -41,6 +41,7 @@ FOR_EXPLORERS = {
     "dashboards",
     "dashboard",
     "dashboard-address",
+    "dashboard-star",
     "dashboard-blocks",
     "dashboard-block",
     "dashboard-rows",

@@ -20,8 +20,9 @@ from veduta.web.catalogue.services import update_field
 from veduta.web.charts import services as charts
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import publishing, services
-from veduta.web.dashboards.models import Dashboard, Publication, publications
-from veduta.web.datasets.models import Dataset
+from veduta.web.dashboards.miniatures import made
+from veduta.web.dashboards.models import Dashboard, Publication, Seen, publications
+from veduta.web.datasets.models import Dataset, Refresh
 
 
 class DashboardTest(WebTest):
@@ -782,3 +783,46 @@ class Publishing(DashboardTest):
         services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
         self.as_(self.explorer)
         self.assertEqual(self.look("dashboard", self.dashboard.pk).status_code, 404)
+
+
+class Favourites(DashboardTest):
+    def home(self):
+        return self.client.get(reverse("home"))
+
+    def test_what_is_starred_stands_first_at_home_and_only_for_who_starred_it(self):
+        self.assertNotContains(self.home(), "Starred")
+        self.assertTrue(self.ask("dashboard-star", self.dashboard.pk).json()["starred"])
+        self.assertContains(self.home(), "Starred")
+        self.assertContains(self.look("dashboard", self.dashboard.pk), 'aria-pressed="true"')
+        self.as_(self.steward)
+        self.assertNotContains(self.home(), "Starred")
+        self.as_(self.analyst)
+        self.assertFalse(self.ask("dashboard-star", self.dashboard.pk).json()["starred"])
+        self.assertNotContains(self.home(), "Starred")
+
+    def test_what_was_seen_last_is_listed_while_it_may_be_seen(self):
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
+        self.as_(self.explorer)
+        self.look("dashboard", self.dashboard.pk)
+        self.assertContains(self.home(), "Seen last")
+        first = Seen.objects.get().at
+        self.look("dashboard", self.dashboard.pk)
+        self.assertEqual(Seen.objects.get().at, first)
+        services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "", download=False)
+        self.assertNotContains(self.home(), "Season")
+        self.assertEqual(self.ask("dashboard-star", self.dashboard.pk).status_code, 404)
+
+    def test_pictures_show_what_draws_each_block(self):
+        self.assertContains(self.home(), 'class="mini-glyph"', 2)
+        self.dashboard.published.definition["pages"][0]["blocks"][0]["definition"]["version"] = 9
+        self.dashboard.published.save()
+        publications.clear()
+        made.clear()
+        self.assertContains(self.home(), 'class="mini-glyph"', 1)
+
+    def test_data_that_failed_stands_first(self):
+        other = import_now(self.analyst, "port,berths\nTern,3\n", "Ports.csv")
+        Refresh.objects.filter(dataset=self.dataset).update(state=Refresh.State.FAILED)
+        page = self.home().content.decode()
+        self.assertLess(page.index(self.dataset.name), page.index(other.name))
+        self.assertContains(self.home(), "failed")

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import json
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from veduta.core.cache import Cache
+from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
 from veduta.core.dashboard.starts import places_like
+from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.access import dashboards_for, may_edit
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import block_name
+from veduta.web.datasets.known import known
+from veduta.web.modelling.services import model_of
 
 COLUMN, ROW, GAP = 10, 6, 1
 """Units of a miniature: of a column, of a row, and left free between blocks."""
@@ -21,6 +28,10 @@ HEIGHT = 84
 """Of a miniature."""
 
 
+made: Cache[Miniature | None] = Cache(500)
+"""First pages of dashboards, by the dashboard and its version."""
+
+
 @dataclass
 class Part:
     kind: str
@@ -28,6 +39,7 @@ class Part:
     y: float
     width: float
     height: float
+    glyph: str = ""
 
 
 @dataclass
@@ -47,8 +59,44 @@ def miniature(blocks: Sequence[Block]) -> Miniature:
         x, y, w = float(block.x), float(block.y), float(block.w)
         if group := inner.get(block.group):
             x, w, y = group.x + x * group.w / COLUMNS, w * group.w / COLUMNS, group.y + y + bool(group.title)
-        parts.append(Part(block.kind, x * COLUMN, y * ROW, w * COLUMN - GAP, block.h * ROW - GAP))
+        place = (x * COLUMN, y * ROW, w * COLUMN - GAP, block.h * ROW - GAP)
+        parts.append(Part(block.kind, *place, glyph=_glyph(block)))
     return Miniature(COLUMN * COLUMNS - GAP, HEIGHT, parts)
+
+
+def _glyph(block: Block) -> str:
+    """The small picture of what draws a published block; none where that is not known."""
+    try:
+        chart = load_definition(json.dumps(block.definition)) if block.definition else None
+        if chart is None:
+            return ""
+        dataset = known([chart.dataset]).get(chart.dataset)
+        return choose_kind(chart, model_of(dataset))[0].glyph if dataset else ""
+    except VedutaError:
+        return ""
+
+
+def pictured(dashboards: Iterable[Dashboard]) -> list[Dashboard]:
+    """Dashboards, each with its first page in small: of what is published, or else of the draft. No rows are read for
+    them, so they are the same for everybody."""
+    found = list(dashboards)
+    for each in found:
+        each.miniature = _first_page(each)  # type: ignore[attr-defined]
+    return found
+
+
+def _first_page(dashboard: Dashboard) -> Miniature | None:
+    key = (dashboard.pk, dashboard.published_id or f"draft {dashboard.revision}")
+    try:
+        return made.get(key, lambda: _made(dashboard))
+    except VedutaError:
+        return None
+
+
+def _made(dashboard: Dashboard) -> Miniature | None:
+    definition = dashboard.published.load() if dashboard.published else dashboard.load_draft()
+    page = definition.shown[0]
+    return miniature(page.blocks) if page.kind == "flowing" and page.blocks else None
 
 
 def pages_to_begin_like(user: User, own: Dashboard) -> list[dict[str, Any]]:

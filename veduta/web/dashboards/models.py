@@ -29,6 +29,8 @@ class Dashboard(models.Model):
     updated_at = models.DateTimeField(auto_now=True)
     deleted_at = models.DateTimeField(null=True, blank=True)
 
+    starred_by = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="starred", blank=True)
+
     class Meta:
         ordering = ["name", "created_at"]
         permissions = [("download_rows", "Can see and download the rows behind")]
@@ -69,6 +71,18 @@ class Publication(models.Model):
     def load(self) -> DashboardDefinition:
         """A publication never changes."""
         return publications.get(self.pk, lambda: load_dashboard(self.definition))
+
+
+class Seen(models.Model):
+    """When somebody looked at a dashboard last."""
+
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="seen")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="seen")
+    at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["-at"]
+        constraints = [models.UniqueConstraint(fields=["dashboard", "user"], name="seen_once_each")]
 
 
 class KeptView(models.Model):

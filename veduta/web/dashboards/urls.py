@@ -17,6 +17,7 @@ urlpatterns = [
     path("<uuid:pk>/blocks/<slug:block_id>/rows/", views.rows, name="dashboard-rows"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows.csv", views.rows_file, name="dashboard-rows-file"),
     path("<uuid:pk>/controls/<slug:control_id>/", views.control, name="dashboard-control"),
+    path("<uuid:pk>/star/", views.star, name="dashboard-star"),
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),
     path("<uuid:pk>/change/", editing.change, name="dashboard-change"),

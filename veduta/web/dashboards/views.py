@@ -42,10 +42,12 @@ from veduta.web.common.requests import (
     json_in,
     sent,
 )
-from veduta.web.dashboards import services
+from veduta.web.dashboards import favourites, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
+from veduta.web.dashboards.favourites import note_seen
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
+from veduta.web.dashboards.miniatures import pictured
 from veduta.web.dashboards.models import Publication
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
@@ -108,7 +110,8 @@ def dashboard_list(request: Request) -> HttpResponse:
     if listed.find:
         dashboards = dashboards.filter(name__icontains=listed.find)
     headings = HEADINGS if request.user.builds else HEADINGS[:2]
-    context = {"dashboards": in_order(dashboards, headings, listed), **list_context(headings, listed)}
+    shown = pictured(in_order(dashboards, headings, listed))
+    context = {"dashboards": shown, **list_context(headings, listed)}
     return render(request, "dashboards/list.html", context)
 
 
@@ -135,8 +138,10 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     page = _page(reading, view)
     if view.page and page.id != view.page:
         problem = DefinitionProblem("That page is not there any more.", hint=f"“{page.name}” is shown instead.")
+    note_seen(request.user, dashboard)
     context = {
         "dashboard": dashboard,
+        "starred": dashboard.starred_by.filter(pk=request.user.pk).exists(),
         "reading": reading,
         "version": view.version,
         "draft": view.draft,
@@ -161,6 +166,13 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         },
     }
     return render(request, "dashboards/view.html", context)
+
+
+@require_POST
+@signed_in
+def star(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Star a dashboard, or no longer."""
+    return JsonResponse({"starred": favourites.star(request.user, find_dashboard(request.user, pk))})
 
 
 def _raise_not_found() -> HttpResponse:

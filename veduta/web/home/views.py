@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from django.conf import settings
+from django.db.models import Max
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.utils import timezone
@@ -18,20 +19,39 @@ from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import Line, Searched, Sent, asked, wants_json
 from veduta.web.common.templatetags.veduta import in_box
 from veduta.web.dashboards.access import dashboards_for
-from veduta.web.datasets.models import Dataset
+from veduta.web.dashboards.favourites import seen_last, starred
+from veduta.web.dashboards.miniatures import pictured
+from veduta.web.dashboards.tasks import tasks_of
+from veduta.web.datasets.models import Dataset, Refresh
 
 GUIDE = Path(settings.BASE_DIR) / "docs" / "guide"
 
 
 @signed_in
 def home(request: Request) -> HttpResponse:
-    context: dict[str, Any] = {"dashboards": dashboards_for(request.user).order_by("-updated_at")[:8]}
-    if request.user.builds:
-        context["charts"] = Chart.objects.filter(deleted_at=None).select_related("dataset")[:8]
-        context["datasets"] = (
-            Dataset.objects.filter(deleted_at=None).select_related("current").order_by("-updated_at")[:8]
-        )
+    user = request.user
+    stars = starred(user)
+    last = [each for each in seen_last(user, 12) if each not in stars][:8]
+    new = dashboards_for(user).exclude(pk__in=[each.pk for each in (*stars, *last)]).order_by("-updated_at")[:8]
+    context: dict[str, Any] = {
+        "rows_of_dashboards": [
+            (words, pictured(found))
+            for words, found in (("Starred", stars), ("Seen last", last), ("Others", new))
+            if found
+        ]
+    }
+    if user.builds:
+        context["tasks"] = tasks_of(user)[:5]
+        context["charts"] = Chart.objects.filter(deleted_at=None).order_by("-updated_at").select_related("dataset")[:8]
+        context["refreshes"] = _last_refreshes()
     return render(request, "pages/home.html", context)
+
+
+def _last_refreshes() -> list[Refresh]:
+    """The newest refresh of each dataset, those that failed first."""
+    newest = Refresh.objects.filter(dataset__deleted_at=None).values("dataset").annotate(last=Max("pk")).values("last")
+    found = Refresh.objects.filter(pk__in=newest).select_related("dataset")[:50]
+    return sorted(found, key=lambda each: (each.state != Refresh.State.FAILED, -each.pk))[:8]
 
 
 class Typed(Sent):

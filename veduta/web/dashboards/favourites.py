@@ -1,0 +1,44 @@
+"""What somebody has starred, and looked at last."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from django.core.exceptions import PermissionDenied
+from django.utils import timezone
+
+from veduta.web.accounts.models import User
+from veduta.web.dashboards.access import dashboards_for, may_view
+from veduta.web.dashboards.models import Dashboard, Seen
+
+APART = dt.timedelta(minutes=10)
+"""Two looks that are closer than that are one: reading does not write each time."""
+
+
+def note_seen(user: User, dashboard: Dashboard) -> None:
+    now = timezone.now()
+    last = Seen.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
+    if last is None or now - last > APART:
+        Seen.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now})
+
+
+def seen_last(user: User, most: int) -> list[Dashboard]:
+    """What somebody may still see, the last seen first."""
+    seen = Seen.objects.filter(user=user, dashboard__in=dashboards_for(user)).select_related("dashboard__published")
+    return [each.dashboard for each in seen[:most]]
+
+
+def starred(user: User) -> list[Dashboard]:
+    """What somebody has starred and may still see, by name."""
+    return list(dashboards_for(user).filter(starred_by=user))
+
+
+def star(user: User, dashboard: Dashboard) -> bool:
+    """Star a dashboard, or no longer. Returns whether it is starred now."""
+    if not may_view(user, dashboard):
+        raise PermissionDenied
+    if dashboard.starred_by.filter(pk=user.pk).exists():
+        dashboard.starred_by.remove(user)
+        return False
+    dashboard.starred_by.add(user)
+    return True
