@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|shaping|preview|bigfile|load|drawing|looks]`.
+`python -m bench [engine|import|questions|http|browser|editor|shaping|preview|bigfile|load|drawing|looks]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -188,6 +188,30 @@ def _served(megabytes_for_answers: int = 128):
         return answer
 
     return session, address, dashboard
+
+
+def bench_editor() -> None:
+    """The editor with 40 blocks, and a page of a dashboard of 40."""
+    from playwright.sync_api import sync_playwright
+
+    from bench.editor import boards, measure
+    from tests.browser.support import ARGUMENTS, CHROMIUM
+    from veduta.demo import PASSWORD
+    from veduta.web.accounts.models import User
+
+    prepare()
+    both = boards(User.objects.get(username="analyst"))
+    _, address, _ = _served()
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        page = chromium.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/sign-in/")
+        page.fill("[name=username]", "analyst")
+        page.fill("[name=password]", PASSWORD)
+        page.click("button:has-text('Sign in')")
+        page.wait_for_url(f"{address}/")
+        measure(page, address, *both, report)
+        chromium.close()
 
 
 def bench_browser() -> None:
@@ -489,6 +513,7 @@ GROUPS = {
     "questions": bench_questions,
     "http": bench_http,
     "browser": bench_browser,
+    "editor": bench_editor,
     "load": bench_load,
     "drawing": bench_drawing,
     "looks": bench_looks,
