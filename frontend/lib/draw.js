@@ -422,9 +422,17 @@ export function listen(host, chosen) {
   watchSeries(host);
   /** @param {string | undefined} name */
   const ofSeries = (name) => (name === undefined ? [] : pointsOf(drawings.get(host)?.view.data("rows") ?? [], name));
+  let touched = ""; // the mark whose values a finger has brought up
   host.addEventListener("click", (event) => {
     if (wasDragged() || near(event, "a[href]")) return;
     const point = pointAt(event);
+    const item = event instanceof PointerEvent && event.pointerType === "touch" ? itemOf(event.target) : null;
+    if (item?.datum.tip && touched !== JSON.stringify(point)) {
+      touched = JSON.stringify(point);
+      return showTip(event, item);
+    }
+    touched = "";
+    hideTip();
     const points = point ? [point] : ofSeries(entryAt(host, event));
     if (points.length) chosen(points, { add: event.shiftKey || event.ctrlKey || event.metaKey });
   });
