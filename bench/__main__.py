@@ -134,18 +134,19 @@ def bench_questions() -> list[Callable[[], object]]:
     by_hand = baselines(frame)
     reading = Reading.of(dashboard, ViewState(), None)
     sums, questions = [0.0, 0.0], []
-    for block in reading.definition.in_reading_order:
-        chart, _, following = reading.following(block)
+    for block in reading.definition.pages[0].in_reading_order:
+        chart = reading.chart(block)
+        _, following = reading.following(block, chart)
         chart = load_definition(chart.model_dump(mode="json"))
 
         def ours(chart=chart, following=following) -> None:
             answers.clear()
             work_out(chart, model, context, tuple(following.filters))
 
-        a, b = alternately(ours, by_hand[block.title], 25)
+        a, b = alternately(ours, by_hand[chart.title], 25)
         sums = [sums[0] + a, sums[1] + b]
         questions.append(ours)
-        report(block.title, a, b, "at most 1.5")
+        report(chart.title, a, b, "at most 1.5")
     report("All 8 questions, core only", *sums)
     return questions
 

@@ -85,10 +85,19 @@ def drawing(groups: Groups) -> list[str]:
     return lines
 
 
+def _with_goals(figures: list[Figure]) -> list[str]:
+    lines = ["| | median | goal |", "|---|--:|--:|"]
+    return lines + [f"| {each.name} | {each.said(each.ours)} | {each.goal} |" for each in figures]
+
+
 @table("looks", "looks")
 def looks(groups: Groups) -> list[str]:
-    lines = ["| | median | goal |", "|---|--:|--:|"]
-    return lines + [f"| {each.name} | {each.said(each.ours)} | {each.goal} |" for each in groups["looks"]]
+    return _with_goals(groups["looks"])
+
+
+@table("editor", "editor")
+def editor(groups: Groups) -> list[str]:
+    return _with_goals(groups["editor"])
 
 
 @table("others", "others")
