@@ -39,9 +39,9 @@ class Camera:
         self.page.evaluate("document.fonts.ready")
         self.page.screenshot(path=SHOTS / f"{name}.png")
 
-    def dashboard(self) -> None:
+    def dashboard(self, name: str = "Season at a glance") -> None:
         self.go("/dashboards/")
-        self.page.click("a:text-is('Season at a glance')")
+        self.page.click(f"a:has-text('{name}')")
         self.page.wait_for_function(DRAWN, arg=1)
 
     def chart(self, name: str) -> None:
@@ -165,12 +165,12 @@ def main() -> None:
         analyst.page.wait_for_url("**/uploads/**")
         analyst.shoot("check")
         shaping(analyst)
-        analyst.go("/dashboards/")
+        analyst.dashboard("How we stand")
         analyst.page.click("a:text-is('Edit')")
         analyst.page.wait_for_selector(".board-made .reachable")
         analyst.shoot("editor")
         dark = Camera(browser, address, "explorer", color_scheme="dark")
-        dark.dashboard()
+        dark.dashboard("How we stand")
         dark.shoot("dark")
         small = Camera(browser, address, "explorer", viewport={"width": 390, "height": 844})
         small.dashboard()
