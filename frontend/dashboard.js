@@ -4,7 +4,7 @@ import { all, made, near, sent } from "./lib/dom.js";
 import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
-import { debounce, dialog, failed } from "./lib/page.js";
+import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
@@ -16,9 +16,15 @@ import { columnsAsked } from "./lib/sorting.js";
 const LONG = 1_500;
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
+const updateControl = ({ control, html }) => {
+  const block = document.getElementById(`block-${control}`);
+  if (block) block.innerHTML = html;
+};
+
 export function dashboard() {
   const start = sent("start");
   let running = null; // the request under way
+  let toldOfVersion = false;
   const asTable = new Set(JSON.parse(sessionStorage.getItem(`veduta-tables-${location.pathname}`) ?? "[]"));
   let opened = null;
   let kept = { text: "", key: "" }; // a long state, and its key
@@ -124,7 +130,7 @@ export function dashboard() {
           times.requests = came - times.began;
           if (line.trail !== undefined) updateContent(this.$refs.trail, line.trail);
           else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
-          else if (line.control) document.querySelector(`#block-${line.control}`).innerHTML = line.html;
+          else if (line.control) updateControl(line);
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
           times.drawing += performance.now() - came;
         }
@@ -138,9 +144,17 @@ export function dashboard() {
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
     },
     async showLine(block, { data, problem }) {
+      if (!block) return this.publishedAnew();
       if (asTable.has(block.dataset.block)) return this.loadBlock(block);
       if (problem) this.problem(block, new Error(problem));
       else await this.showBlock(block, data);
+    },
+    // The page was made of an earlier version than its blocks are.
+    publishedAnew() {
+      if (toldOfVersion) return;
+      toldOfVersion = true;
+      const again = { label: "Load it again", run: () => location.reload() };
+      toast("This dashboard was published anew meanwhile.", again, 0);
     },
     async loadBlock(block) {
       const id = block.dataset.block;

@@ -98,7 +98,7 @@ function editor() {
       try {
         const { definition, said } = await post(`${this.base}change/`, { definition: this.definition, change });
         await this.take({ definition });
-        if (/move|step|size|grow|put/.test(change.edit)) this.said = said;
+        this.said = said;
         return true;
       } catch (error) {
         refused(error);

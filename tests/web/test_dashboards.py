@@ -523,6 +523,13 @@ class Looking(DashboardTest):
         self.as_(self.explorer)  # who may not see the first one
         self.assertIn(">5<", spaced_alike(self.block("count", state).json()["html"]))
 
+    def test_a_chart_that_was_deleted_is_told_to_who_makes_the_dashboard(self):
+        data = {"definition": self.dashboard.draft, "blocks": ["bars"]}
+        charts.delete_chart(self.analyst, Chart.objects.get(pk=self.dashboard.load_draft().block("bars").chart))
+        face = self.ask("dashboard-faces", self.dashboard.pk, data=data).json()["faces"]["bars"]
+        self.assertIn("Its chart was deleted.", face)
+        self.assertEqual(self.block().status_code, 200)  # readers see what was published
+
     def test_a_click_that_leads_nowhere_is_told_at_once(self):
         def problem(click):
             self.dress(click=click)

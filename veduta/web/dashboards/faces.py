@@ -12,6 +12,7 @@ from django.utils.safestring import SafeString, mark_safe
 from veduta.core.dashboard.definition import Block, Page
 from veduta.core.dashboard.narrow import arranged
 from veduta.core.dashboard.numbers import put_numbers, with_tokens
+from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
 from veduta.web.dashboards.access import may_download
 from veduta.web.dashboards.dressing import problem_of_click
@@ -101,9 +102,13 @@ def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
     wanted = [block for block in map(reading.definition.block, names) if block]
     faces = [face for block in wanted for face in faces_of(reading, [block])]
     tasks = of_places(reading.dashboard)
+    charts = Chart.objects.filter(pk__in=[block.chart for block in wanted if block.chart])
+    deleted = {str(pk) for pk in charts.exclude(deleted_at=None).values_list("pk", flat=True)}
     for face in faces:
         face.task = tasks.get(face.block.id)
         face.problem = problem_of_click(face.block, reading.definition, reading.dashboard, reading.reader)
+        if face.block.chart in deleted:
+            face.problem = "Its chart was deleted. Bring it back under Charts, or put another one here."
     return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}
 
 
