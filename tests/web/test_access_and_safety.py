@@ -27,7 +27,7 @@ from veduta.web.dashboards.models import Task
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
-from veduta.web.pictures.services import receive
+from veduta.web.pictures.services import keep_content, receive
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
@@ -41,6 +41,7 @@ FOR_EXPLORERS = {
     "dashboards",
     "dashboard",
     "dashboard-address",
+    "published-picture",
     "dashboard-star",
     "dashboard-blocks",
     "dashboard-block",
@@ -138,6 +139,7 @@ class EveryView(WebTest):
             "block_id": "bars",
             "control_id": "region",
             "slug": "first-steps",
+            "digest": keep_content("Gannet"),
             "chart": self.dataset.charts.first().pk,
         }
         if "pk" in pattern.pattern.converters:

@@ -23,6 +23,9 @@ from veduta.web.dashboards import publishing, services
 from veduta.web.dashboards.miniatures import made
 from veduta.web.dashboards.models import Dashboard, Publication, Seen, publications
 from veduta.web.datasets.models import Dataset, Refresh
+from veduta.web.pictures.services import delete, receive
+
+PNG = b"\x89PNG\r\n\x1a\n and what is on it"
 
 
 class DashboardTest(WebTest):
@@ -650,6 +653,39 @@ class Numbers(DashboardTest):
         self.assertIn("No row has “Atlantis” in Region.", refused.json()["message"])
         self.assertEqual(self.made(dataset="gone").status_code, 422)
         self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)
+
+
+class Pictures(DashboardTest):
+    def setUp(self):
+        super().setUp()
+        self.picture = receive(self.analyst, "Quay.png", PNG)
+        change = {"edit": "add_block", "id": "quay", "kind": "image", "picture": "quay", "text": "The quay at dawn"}
+        definition = apply_edit(self.dashboard.load_draft(), change)
+        services.save_draft(self.analyst, self.dashboard, definition, "Season", self.dashboard.revision)
+        publishing.publish(self.analyst, self.dashboard)
+        self.dashboard.refresh_from_db()
+
+    def address(self, **query):
+        page = self.look("dashboard", self.dashboard.pk, **query).content.decode()
+        return re.search(r'class="block-picture"\s+src="([^"]+)"\s+alt="The quay at dawn"', page)[1]
+
+    def test_what_is_published_stays_as_it_was(self):
+        published = self.address()
+        told = self.look("dashboard-before-publishing", self.dashboard.pk)
+        self.assertContains(told, "Nothing: the draft is as they see it now.")
+        receive(self.analyst, "Quay.png", PNG + b" anew")
+        self.assertEqual(self.client.get(published).content, PNG)
+        self.assertEqual(self.client.get(self.address(draft="1")).content, PNG + b" anew")
+        told = self.look("dashboard-before-publishing", self.dashboard.pk)
+        self.assertContains(told, "its picture changes")
+        delete(self.analyst, self.picture)
+        self.assertEqual(self.client.get(published).content, PNG)
+
+    def test_in_the_editor_one_that_is_gone_is_told(self):
+        delete(self.analyst, self.picture)
+        data = {"definition": self.dashboard.draft, "blocks": ["quay"]}
+        face = self.ask("dashboard-faces", self.dashboard.pk, data=data).json()["faces"]["quay"]
+        self.assertIn("The picture “quay” is gone.", face)
 
 
 class OnATelephone(DashboardTest):

@@ -17,6 +17,7 @@ PARTS: Final[dict[str, str]] = {
     "text": "its text",
     "title": "its title",
     "picture": "its picture",
+    "picture_kept": "its picture",
     "control": "its control",
     "numbers": "its numbers",
     "look": "its look",

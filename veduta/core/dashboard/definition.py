@@ -38,8 +38,8 @@ class Block(Frozen):
     block is not moved, sized or taken away by hand.
 
     A text has its `numbers` where their names stand in braces. `chart` is a chart's id; `definition` its frozen state
-    once published. `picture` is the name of a kept picture, of which `text` says what is seen on it, and `control` the
-    id of one of the dashboard's controls.
+    once published. `picture` is the name of a kept picture (`picture_kept` says which content it had once published),
+    of which `text` says what is seen on it, and `control` the id of one of the dashboard's controls.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -54,6 +54,7 @@ class Block(Frozen):
     text: str = Attribute("", max_length=20_000)
     title: str = Attribute("", max_length=300)
     picture: str = Attribute("", max_length=200)
+    picture_kept: str = Attribute("", max_length=64)
     control: str = ""
     numbers: tuple[TextNumber, ...] = Attribute((), max_length=50)
     look: BlockLook = BlockLook()

@@ -20,7 +20,7 @@ from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.models import Task
 from veduta.web.dashboards.reading import Reading, TrailItem, block_title
 from veduta.web.dashboards.tasks import of_places
-from veduta.web.pictures.services import Shown, named
+from veduta.web.pictures.services import Shown, named, published_as
 
 KIND_NAMES = {
     "image": "Picture",
@@ -75,7 +75,7 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         name=(title or said.get(block.kind) or KIND_NAMES.get(block.kind, ""))[:120],
         title=title,
         html=text_html(block, reading) if block.kind == "text" else SafeString(""),
-        picture=pictures.get(block.picture.casefold()),
+        picture=published_as(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),
         control=control,
         strong=is_strong(block),
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 
 from django.db import transaction
 from django.db.models import F
@@ -16,18 +17,31 @@ from veduta.web.common.revisions import next_number, numbered
 from veduta.web.dashboards.access import must_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.jobs import queue
+from veduta.web.pictures.services import keep_content
 
 
 def frozen(definition: DashboardDefinition) -> DashboardDefinition:
-    """The definition with each chart's definition as it is saved now."""
+    """The definition with each chart's definition as it is saved now, and pictures as they are."""
     charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[block.chart for block in definition.charts])}
 
     def with_chart(block: Block) -> Block:
+        if block.picture_kept:
+            return block.model_copy(update={"picture_kept": ""})
         if block.chart not in charts:
             return block
         return block.model_copy(update={"definition": charts[block.chart].definition})
 
     pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in definition.pages]
+    return definition.model_copy(update={"pages": tuple(pages)})
+
+
+def with_pictures(definition: DashboardDefinition, digest_of: Callable[[str], str]) -> DashboardDefinition:
+    """The definition with the digests of its pictures, by their names."""
+
+    def kept(block: Block) -> Block:
+        return block.model_copy(update={"picture_kept": digest_of(block.picture)}) if block.picture else block
+
+    pages = [page.model_copy(update={"blocks": tuple(map(kept, page.blocks))}) for page in definition.pages]
     return definition.model_copy(update={"pages": tuple(pages)})
 
 
@@ -39,7 +53,7 @@ def keep_version(
         dashboard=dashboard,
         number=next_number(dashboard.publications.all()),
         name=dashboard.name,
-        definition=frozen(definition).model_dump(mode="json"),
+        definition=with_pictures(frozen(definition), keep_content).model_dump(mode="json"),
         set_aside=set_aside,
         note=note.strip()[:500],
         published_by=user,

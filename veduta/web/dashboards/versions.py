@@ -24,6 +24,7 @@ from veduta.web.dashboards.faces import KIND_NAMES
 from veduta.web.dashboards.miniatures import miniature
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading, block_title
+from veduta.web.pictures.services import content_named
 
 COMPARED = 8
 """How many blocks that change are drawn as they were and as they will be."""
@@ -52,7 +53,8 @@ def before_publishing(request: Request, pk: uuid.UUID) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     draft = Reading.of(dashboard, ViewState(), request.user, draft=True)
     now = dashboard.published.load() if dashboard.published else None
-    found = changes(now, draft.definition, _named(draft)) if now else []
+    then = publishing.with_pictures(draft.definition, lambda name: content_named(name)[0])
+    found = changes(now, then, _named(draft)) if now else []
     drawn = [change for change in found if change.block and _is_chart(change, draft.definition)]
     context = {
         "dashboard": dashboard,

@@ -40,3 +40,11 @@ class KeptPicture(models.Model):
     def address(self) -> str:
         """Where it is, another one for each state of it, so that browsers may keep it."""
         return f"{reverse('picture', args=[self.pk])}?{self.updated_at.timestamp():.0f}"
+
+
+class PublishedPicture(models.Model):
+    """The content of a picture as it was when something was published with it, whatever becomes of the picture."""
+
+    digest = models.CharField(max_length=64, primary_key=True)
+    content = models.BinaryField()
+    content_type = models.CharField(max_length=20)

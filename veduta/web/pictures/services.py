@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 from django.db.models import QuerySet
+from django.urls import reverse
 from django.utils import timezone
 
 from veduta.core.data.svg import safe_svg
 from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.pictures.models import KeptPicture
+from veduta.web.pictures.models import KeptPicture, PublishedPicture
 
 LARGEST = 5 * 1024**2
 SIGNATURES = {
@@ -44,6 +46,26 @@ def named(names: Iterable[str]) -> dict[str, Shown]:
     wanted = {name.casefold() for name in names}
     found = there().filter(key__in=wanted) if wanted else ()
     return {each.key: Shown(each.address, each.said) for each in found}
+
+
+def content_named(name: str) -> tuple[str, KeptPicture | None]:
+    """The digest of a picture's content, and the picture; "" and None if there is none of that name."""
+    picture = KeptPicture.objects.filter(deleted_at=None, key=name.casefold()).first()
+    return (hashlib.sha256(bytes(picture.content)).hexdigest() if picture else ""), picture
+
+
+def keep_content(name: str) -> str:
+    """Keep a picture's content as it is now. Returns its digest; "" if there is no picture of that name."""
+    digest, picture = content_named(name)
+    if picture:
+        kept = {"content": picture.content, "content_type": picture.content_type}
+        PublishedPicture.objects.get_or_create(digest=digest, defaults=kept)
+    return digest
+
+
+def published_as(digest: str, said: str) -> Shown | None:
+    """A picture whose content was kept, with what is to be said of it; None without a digest."""
+    return Shown(reverse("published-picture", args=[digest]), said) if digest else None
 
 
 def receive(user: User, file_name: str, content: bytes) -> KeptPicture:

@@ -16,7 +16,7 @@ from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.common.bodies import small_file, takes_files
 from veduta.web.common.requests import Line, Searched, Sent, asked, sent
 from veduta.web.pictures import services
-from veduta.web.pictures.models import KeptPicture
+from veduta.web.pictures.models import KeptPicture, PublishedPicture
 
 ON_A_PAGE = 60
 A_DAY = 86_400
@@ -56,7 +56,17 @@ def receive(request: Request) -> JsonResponse:
 @require_GET
 @signed_in
 def picture(request: Request, pk: uuid.UUID) -> HttpResponse:
-    kept = _picture(pk)
+    return _sent(_picture(pk))
+
+
+@require_GET
+@signed_in
+def published_picture(request: Request, digest: str) -> HttpResponse:
+    """A picture as it was when something was published with it."""
+    return _sent(get_object_or_404(PublishedPicture, digest=digest))
+
+
+def _sent(kept: KeptPicture | PublishedPicture) -> HttpResponse:
     answer = HttpResponse(bytes(kept.content), content_type=kept.content_type)
     # An SVG that is opened by itself is a document: it may neither run nor load anything.
     answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
