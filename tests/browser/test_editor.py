@@ -160,6 +160,7 @@ class Editor(BrowserTest):
         self.add("Empty place", 1)
         block = page.locator("[data-id]")
         expect(block).to_have_css("left", "20px")
+        expect(block).to_have_css("position", "absolute")
         box = block.bounding_box()
         page.mouse.move(box["x"] + 100, box["y"] + 120)
         page.mouse.down()
