@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import chain, islice
 from typing import Any
 
 from veduta.core.cache import Cache
@@ -22,6 +23,8 @@ from veduta.web.modelling.services import model_of
 
 COLUMN, ROW, GAP = 10, 6, 1
 """Units of a miniature: of a column, of a row, and left free between blocks."""
+MOST_PICTURES = 60
+"""How many dashboards of a list have a picture."""
 MOST_PAGES = 24
 """How many pages are offered to begin like."""
 HEIGHT = 84
@@ -80,7 +83,7 @@ def pictured(dashboards: Iterable[Dashboard]) -> list[Dashboard]:
     """Dashboards, each with its first page in small: of what is published, or else of the draft. No rows are read for
     them, so they are the same for everybody."""
     found = list(dashboards)
-    for each in found:
+    for each in found[:MOST_PICTURES]:
         each.miniature = _first_page(each)  # type: ignore[attr-defined]
     return found
 
@@ -101,14 +104,16 @@ def _made(dashboard: Dashboard) -> Miniature | None:
 
 def pages_to_begin_like(user: User, own: Dashboard) -> list[dict[str, Any]]:
     """The pages of dashboards that somebody may edit, as arrangements of empty places; first those of their own."""
-    found: list[dict[str, Any]] = []
-    editable = [each for each in dashboards_for(user).order_by("name") if may_edit(user, each)]
-    for dashboard in sorted(editable, key=lambda each: each.pk != own.pk):
+    return list(islice(_begun_like_all(user, own), MOST_PAGES))
+
+
+def _begun_like_all(user: User, own: Dashboard) -> Iterator[dict[str, Any]]:
+    others = (each for each in dashboards_for(user).exclude(pk=own.pk).order_by("name") if may_edit(user, each))
+    for dashboard in chain([own], others):
         definition = dashboard.load_draft()
         for page in definition.pages:
-            if page.kind == "flowing" and page.blocks and len(found) < MOST_PAGES:
-                found.append(_begun_like(dashboard, definition, page))
-    return found
+            if page.kind == "flowing" and page.blocks:
+                yield _begun_like(dashboard, definition, page)
 
 
 def _begun_like(dashboard: Dashboard, definition: DashboardDefinition, page: Page) -> dict[str, Any]:
