@@ -130,3 +130,4 @@ class Beginning(WebTest):
         self.assertContains(page, 'data-start="executive"', 2)  # on an empty page, and in a dialog
         self.assertContains(page, "As a page you have is arranged", 2)
         self.assertContains(page, "mini-place")
+        self.assertContains(page, 'class="kind-glyph', 2)  # of the charts there are

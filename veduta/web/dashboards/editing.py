@@ -50,7 +50,7 @@ from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants,
 from veduta.web.dashboards.dressing import with_texts_stored
 from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
-from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like
+from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
@@ -165,7 +165,7 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             "like": [each["blocks"] for each in like],
             "published": dashboard.published.number if dashboard.published else None,
         },
-        "charts": Chart.objects.filter(deleted_at=None).select_related("dataset"),
+        "charts": with_glyphs(Chart.objects.filter(deleted_at=None).select_related("dataset")),
         "pictures": there(),
         "colleagues": tasks.colleagues(request.user),
         "starts": [(start, miniature(start.blocks)) for start in STARTS],

@@ -15,6 +15,7 @@ from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition
 from veduta.core.dashboard.starts import places_like
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart
 from veduta.web.dashboards.access import dashboards_for, may_edit
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import block_name
@@ -31,6 +32,8 @@ HEIGHT = 84
 """Of a miniature."""
 
 
+glyphs: Cache[str] = Cache(2_000)
+"""Small pictures of charts, by the chart and its revision."""
 made: Cache[Miniature | None] = Cache(500)
 """First pages of dashboards, by the dashboard and its version."""
 
@@ -69,14 +72,25 @@ def miniature(blocks: Sequence[Block]) -> Miniature:
 
 def _glyph(block: Block) -> str:
     """The small picture of what draws a published block; none where that is not known."""
+    return _glyph_of(block.definition) if block.definition else ""
+
+
+def _glyph_of(stored: dict[str, Any]) -> str:
     try:
-        chart = load_definition(json.dumps(block.definition)) if block.definition else None
-        if chart is None:
-            return ""
+        chart = load_definition(json.dumps(stored))
         dataset = known([chart.dataset]).get(chart.dataset)
         return choose_kind(chart, model_of(dataset))[0].glyph if dataset else ""
     except VedutaError:
         return ""
+
+
+def with_glyphs(charts: Iterable[Chart]) -> list[Chart]:
+    """Charts, each with the small picture of what draws it."""
+    found = list(charts)
+    for each in found:
+        glyph = glyphs.get((each.pk, each.revision), lambda each=each: _glyph_of(each.definition))
+        each.glyph = glyph  # type: ignore[attr-defined]
+    return found
 
 
 def pictured(dashboards: Iterable[Dashboard]) -> list[Dashboard]:
