@@ -62,6 +62,7 @@ class EveryWay(Bounded):
                 "field_id": self.ids["region"],
                 "formula_id": "x",
                 "kind": "feed",
+                "digest": "0",
             }
             arguments = {name: known[name] for name in pattern.pattern.converters}
             address = reverse(pattern.name, kwargs=arguments)
