@@ -9,7 +9,6 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
-from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.texts import VALUES, as_written, stored
 from veduta.core.dashboard.clicks import DOES
 from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState, load_dashboard
@@ -75,10 +74,9 @@ def _as_written(block: Block, reading: Reading) -> dict[str, str]:
 def _dimensions(block: Block, reading: Reading) -> list[str]:
     """The names of the values that a click on the block's chart has."""
     source = reading.source(block.id)
-    return names_of_dimensions(*source) if source else []
-
-
-def names_of_dimensions(chart: ChartDefinition, schema) -> list[str]:
+    if source is None:
+        return []
+    chart, schema = source
     return [grouping_words(group, schema) for group in chart.groups]
 
 
