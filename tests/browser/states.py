@@ -202,13 +202,13 @@ def keys(walker: Walker) -> None:
 
 @state("analyst")
 def editor(walker: Walker) -> None:
-    walker.go(walker.named("/dashboards/", "Season at a glance") + "edit/")
-    walker.page.wait_for_selector(".board-made [role=img], .board-made svg")
+    editing(walker, "Season at a glance")
 
 
 def editing(walker: Walker, name: str = "How we stand") -> None:
     walker.go(walker.named("/dashboards/", name) + "edit/")
-    walker.page.wait_for_selector(".board-made svg")
+    walker.page.wait_for_selector(".board-made [data-id]")
+    walker.page.wait_for_function("() => !document.querySelector('.board-made .skeleton')")
 
 
 @state("analyst", part=".telephone > div")
