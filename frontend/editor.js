@@ -211,6 +211,8 @@ function editor() {
         image: () => this.choosePicture(block),
         control: () => this.chooseControlOf(block),
         place: () => this.fillPlace(block),
+        divider: () => this.dress(id),
+        gap: () => this.dress(id),
       };
       return acts[block.kind]?.();
     },
