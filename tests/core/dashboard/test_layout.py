@@ -6,7 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
-from veduta.core.dashboard.definition import COLUMNS, Block
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.grid import COLUMNS
 from veduta.core.dashboard.layout import (
     bottom,
     evened,

@@ -11,6 +11,8 @@ from pydantic import model_validator
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.grid import COLUMNS
+from veduta.core.dashboard.kinds import BlockKind
 from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.narrow import Narrow
 from veduta.core.dashboard.numbers import TextNumber
@@ -20,14 +22,10 @@ from veduta.core.query.filters import Value
 from veduta.core.stored import Upgrade, load
 
 VERSION: Final = 2
-COLUMNS = 12
 FARTHEST = 20_000
 """The last row, or px, of a page."""
 MOST_BLOCKS = 500
 """How many blocks a dashboard may have, on all of its pages together."""
-
-
-BlockKind = Literal["chart", "text", "heading", "image", "divider", "control", "gap", "place", "group"]
 
 
 class Block(Frozen):

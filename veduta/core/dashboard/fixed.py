@@ -8,13 +8,12 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Literal
 
-from veduta.core.dashboard.definition import COLUMNS, FARTHEST, Block, Page
+from veduta.core.dashboard.definition import FARTHEST, Block, Page
+from veduta.core.dashboard.grid import COLUMNS, ROW
 from veduta.core.dashboard.groups import settled, title_rows
 from veduta.core.dashboard.layout import at, named
 
 Order = Literal["front", "forward", "backward", "back"]
-ROW = 57
-"""How many px high a row of a page that flows is, with the line under it."""
 SMALLEST = 20
 """px of a block, across and down."""
 

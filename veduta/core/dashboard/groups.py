@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 
 from veduta.core.dashboard import layout
-from veduta.core.dashboard.definition import COLUMNS, Block
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.grid import COLUMNS
 from veduta.core.dashboard.layout import at, named
 
 Blocks = Sequence[Block]

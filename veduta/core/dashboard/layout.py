@@ -10,15 +10,15 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from itertools import pairwise
 from typing import Any, Literal
 
-from veduta.core.dashboard.definition import COLUMNS, Block
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.grid import COLUMNS
+from veduta.core.dashboard.kinds import KINDS
 
 Side = Literal["left", "right", "above", "below", "row_above", "row_below"]
 Edge = Literal["right", "below"]
 LOWEST = 2_000
 """The last row on which a block may begin."""
 TALLEST = 40
-FULL_WIDTH = ("heading", "divider")
-"""Kinds of blocks that stay over the full width, once they are."""
 
 
 def overlaps(one: Block, other: Block) -> bool:
@@ -91,7 +91,7 @@ def put(blocks: Sequence[Block], block_id: str, target_id: str, side: Side) -> t
 
 
 def _is_full(block: Block) -> bool:
-    return block.kind in FULL_WIDTH and block.w == COLUMNS
+    return KINDS[block.kind].stays_full and block.w == COLUMNS
 
 
 def _beside(blocks: Sequence[Block], block: Block, target: Block, side: Side) -> tuple[Block, ...]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Final, Literal
 
 from pydantic import Field as Attribute
 
+from veduta.core.dashboard.grid import ROW
 from veduta.core.data.fields import Frozen
 
 if TYPE_CHECKING:
@@ -17,8 +18,6 @@ Size = Literal["A3", "A4", "A5", "Letter"]
 SIZES: Final[dict[Size, tuple[int, int]]] = {"A3": (297, 420), "A4": (210, 297), "A5": (148, 210), "Letter": (216, 279)}
 """mm across and down of a sheet that stands upright."""
 PX_OF_MM = 96 / 25.4
-ROW = 57
-"""px of a row of a page that flows, with the line under it."""
 HEAD = 3
 """Rows that the name of the dashboard and what narrows it take on the first sheet."""
 

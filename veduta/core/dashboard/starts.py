@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from veduta.core.dashboard.definition import Block, BlockKind
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.kinds import BlockKind
 
 Place = tuple[int, int, int, int, str]
 """Where a place begins, across and down, its columns and rows, and what belongs there."""

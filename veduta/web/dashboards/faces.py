@@ -10,6 +10,7 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from veduta.core.dashboard.definition import Block, Page
+from veduta.core.dashboard.kinds import KINDS
 from veduta.core.dashboard.narrow import arranged
 from veduta.core.dashboard.numbers import put_numbers, with_tokens
 from veduta.web.charts.models import Chart
@@ -21,16 +22,6 @@ from veduta.web.dashboards.models import Task
 from veduta.web.dashboards.reading import Reading, TrailItem, block_title
 from veduta.web.dashboards.tasks import of_places
 from veduta.web.pictures.services import Shown, named, published_as
-
-KIND_NAMES = {
-    "image": "Picture",
-    "divider": "Divider",
-    "gap": "Gap",
-    "place": "Empty place",
-    "group": "Group",
-    "text": "Text",
-    "control": "Control",
-}
 
 
 @dataclass
@@ -56,14 +47,17 @@ class Face:
 
 def faces_of(reading: Reading, blocks: Iterable[Block]) -> list[Face]:
     """Blocks in the order in which they are read, those of a group within it."""
-    blocks = list(blocks)
-    pictures = named(block.picture for block in blocks if block.picture)
-    controls = {item.key: item for item in reading.trail() if item.mode == "control"}
-    made = {block.id: _face(reading, block, pictures, controls) for block in blocks}
+    made = {face.block.id: face for face in _faces(reading, list(blocks))}
     for face in made.values():
         if face.block.group in made:
             made[face.block.group].faces.append(face)
     return [face for face in made.values() if face.block.group not in made]
+
+
+def _faces(reading: Reading, blocks: list[Block]) -> list[Face]:
+    pictures = named(block.picture for block in blocks if block.picture)
+    controls = {item.key: item for item in reading.trail() if item.mode == "control"}
+    return [_face(reading, block, pictures, controls) for block in blocks]
 
 
 def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: dict[str, TrailItem]) -> Face:
@@ -72,7 +66,7 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
     said = {"heading": block.text, "control": control.name if control else "", "place": block.text}
     return Face(
         block,
-        name=(title or said.get(block.kind) or KIND_NAMES.get(block.kind, ""))[:120],
+        name=(title or said.get(block.kind) or KINDS[block.kind].name)[:120],
         title=title,
         html=text_html(block, reading) if block.kind == "text" else SafeString(""),
         picture=published_as(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),
@@ -100,7 +94,7 @@ def shown_to_readers(page: Page) -> list[Block]:
 def faces_to_edit(reading: Reading, names: Iterable[str]) -> dict[str, str]:
     """The HTML of blocks in the editor, by their names; what a group holds is put into it there."""
     wanted = [block for block in map(reading.definition.block, names) if block]
-    faces = [face for block in wanted for face in faces_of(reading, [block])]
+    faces = _faces(reading, wanted)
     tasks = of_places(reading.dashboard)
     charts = Chart.objects.filter(pk__in=[block.chart for block in wanted if block.chart])
     deleted = {str(pk) for pk in charts.exclude(deleted_at=None).values_list("pk", flat=True)}
@@ -134,7 +128,6 @@ def narrow_rows(page: Page, faces: list[Face], inner: bool = False) -> list[Narr
     for place, each in enumerate(placed):
         face = by_id[each.id]
         first, last = place == 0, place == len(placed) - 1
-        name = face.name or KIND_NAMES.get(face.block.kind, "A block")
-        rows.append(NarrowRow(each.id, name, place, each.hidden, each.height, inner, first, last))
+        rows.append(NarrowRow(each.id, face.name, place, each.hidden, each.height, inner, first, last))
         rows += narrow_rows(page, face.faces, inner=True)
     return rows

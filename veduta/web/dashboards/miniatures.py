@@ -11,7 +11,8 @@ from typing import Any
 from veduta.core.cache import Cache
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import load_definition
-from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.grid import COLUMNS
 from veduta.core.dashboard.starts import places_like
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User

@@ -15,12 +15,12 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.dashboard.changes import Change, changes
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState
+from veduta.core.dashboard.kinds import KINDS
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import Line, Sent, filled_in, sent
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards.access import find_dashboard
-from veduta.web.dashboards.faces import KIND_NAMES
 from veduta.web.dashboards.miniatures import miniature
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading, block_title
@@ -73,7 +73,7 @@ def _named(reading: Reading):
         if block.kind == "chart":
             return block_title(block, reading)
         words = block.title or block.text.strip().split("\n")[0][:80]
-        return f"{KIND_NAMES.get(block.kind, block.kind.capitalize())}{f' “{words}”' if words else ''}"
+        return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
 
     return name
 

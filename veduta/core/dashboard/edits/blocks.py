@@ -8,10 +8,9 @@ from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout
 from veduta.core.dashboard.clicks import Click
-from veduta.core.dashboard.definition import COLUMNS, Block, BlockKind, DashboardDefinition, Page
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
 from veduta.core.dashboard.edits.pages import move_to_page
 from veduta.core.dashboard.edits.registry import (
-    USUAL_SIZES,
     Name,
     Names,
     block_of,
@@ -21,7 +20,10 @@ from veduta.core.dashboard.edits.registry import (
     page_named,
     page_with,
     with_blocks,
+    with_each,
 )
+from veduta.core.dashboard.grid import COLUMNS, ROW
+from veduta.core.dashboard.kinds import KINDS, BlockKind
 from veduta.core.dashboard.layout import Edge, Side, at
 from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.numbers import TextNumber, used
@@ -30,6 +32,12 @@ from veduta.core.errors import DefinitionProblem
 Step = Literal[-1, 0, 1]
 Text = Annotated[str, Attribute(max_length=20_000)]
 Numbers = Annotated[tuple[TextNumber, ...], Attribute(max_length=50)]
+
+
+def _content(chart: str, text: str, picture: str, control: str, numbers: Numbers) -> dict[str, Any]:
+    """What stands in a block, by the names of its parts."""
+    parts = {"chart": chart, "text": text, "picture": picture, "control": control}
+    return parts | {"numbers": used(text, numbers)}
 
 
 @edit
@@ -48,12 +56,10 @@ def add_block(
 ) -> DashboardDefinition:
     """Add a block at the bottom of a page (the first, unless one is named), or at a side of another one."""
     on = page_with(definition, [target]) if target else page_named(definition, page or definition.pages[0].id)
-    w, h = USUAL_SIZES[kind]
+    w, h = KINDS[kind].w, KINDS[kind].h
     if on.kind == "fixed":
-        w, h = w * on.width // COLUMNS, h * fixed.ROW
-    said: dict[str, Any] = {"chart": chart, "text": text, "picture": picture, "control": control}
-    said["numbers"] = used(text, numbers)
-    block = Block(id=id, kind=kind, w=w, h=h, **said)
+        w, h = w * on.width // COLUMNS, h * ROW
+    block = Block(id=id, kind=kind, w=w, h=h, **_content(chart, text, picture, control, numbers))
     if on.kind == "fixed":
         added = on.model_copy(update={"blocks": (*on.blocks, block)})
         return definition.with_page(fixed.moved(added, [id], on.step, on.step))
@@ -203,11 +209,11 @@ def set_block(
 ) -> DashboardDefinition:
     """What a block says or shows; None stays as it is. Numbers that do not stand in the text go."""
     page = page_with(definition, [block], moving=True)
-    said = {"text": text, "title": title, "picture": picture, "control": control, "numbers": numbers}
-    changed = at(block_of(definition, block), **{name: value for name, value in said.items() if value is not None})
-    changed = at(changed, numbers=used(changed.text, changed.numbers))
-    blocks = tuple(changed if each.id == block else each for each in page.blocks)
-    return definition.with_page(packed(page.model_copy(update={"blocks": blocks})))
+    said: dict[str, Any] = {"text": text, "title": title, "picture": picture, "control": control, "numbers": numbers}
+    said = {name: value for name, value in said.items() if value is not None}
+    changed = at(block_of(definition, block), **said)
+    said["numbers"] = used(changed.text, changed.numbers)
+    return definition.with_page(packed(with_each(page, [block], **said)))
 
 
 @edit
@@ -220,9 +226,7 @@ def set_look(
 ) -> DashboardDefinition:
     """How a block is shown, what it is called here, and what a click on its marks does."""
     page = page_with(definition, [block], moving=True)
-    set_so = {"look": look, "title": title, "click": click}
-    blocks = [at(each, **set_so) if each.id == block else each for each in page.blocks]
-    return definition.with_page(packed(page.model_copy(update={"blocks": tuple(blocks)})))
+    return definition.with_page(packed(with_each(page, [block], look=look, title=title, click=click)))
 
 
 @edit
@@ -240,17 +244,14 @@ def fill_place(
     if block_of(definition, block).kind != "place":
         raise DefinitionProblem("That place is filled already.", hint="Load the page again to see what is there.")
     page = page_with(definition, [block], moving=True)
-    said: dict[str, Any] = {"chart": chart, "text": text, "picture": picture, "control": control}
-    said |= {"kind": kind, "numbers": used(text, numbers)}
-    return with_blocks(definition, page, [at(each, **said) if each.id == block else each for each in page.blocks])
+    said = _content(chart, text, picture, control, numbers)
+    return definition.with_page(with_each(page, [block], kind=kind, **said))
 
 
 @edit
 def lock_blocks(definition: DashboardDefinition, blocks: Names, locked: bool = True) -> DashboardDefinition:
     """Lock blocks, so that nobody moves, sizes, changes or removes them by mistake, or unlock them."""
-    page = page_with(definition, blocks)
-    set_so = [at(each, locked=locked) if each.id in blocks else each for each in page.blocks]
-    return with_blocks(definition, page, set_so)
+    return definition.with_page(with_each(page_with(definition, blocks), blocks, locked=locked))
 
 
 @edit

@@ -7,9 +7,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout, starts
-from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
 from veduta.core.dashboard.edits.registry import (
-    USUAL_SIZES,
     Name,
     Names,
     added,
@@ -20,6 +19,8 @@ from veduta.core.dashboard.edits.registry import (
     page_named,
     page_with,
 )
+from veduta.core.dashboard.grid import COLUMNS, ROW
+from veduta.core.dashboard.kinds import KINDS
 from veduta.core.dashboard.layout import at
 from veduta.core.errors import DefinitionProblem
 
@@ -142,10 +143,9 @@ def paste_blocks(
 def _fitting(block: Block, page: Page) -> Block:
     """A block that came from a page of another kind, with a place on this one."""
     if page.kind == "fixed" and block.w <= COLUMNS:
-        return at(block, x=block.x * page.width // COLUMNS, w=block.w * page.width // COLUMNS, h=block.h * fixed.ROW)
+        return at(block, x=block.x * page.width // COLUMNS, w=block.w * page.width // COLUMNS, h=block.h * ROW)
     if page.kind == "flowing" and (block.x + block.w > COLUMNS or block.h > layout.TALLEST):
-        w, h = USUAL_SIZES[block.kind]
-        return at(block, x=0, y=0, w=w, h=h)
+        return at(block, x=0, y=0, w=KINDS[block.kind].w, h=KINDS[block.kind].h)
     return block
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout
 from veduta.core.dashboard.controls import IDENTIFIER
-from veduta.core.dashboard.definition import COLUMNS, Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
 from veduta.core.dashboard.layout import at
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
@@ -19,18 +19,6 @@ edit = Edits(DashboardDefinition, given=1)
 EDITS = edit.functions
 Name = Annotated[str, Attribute(pattern=IDENTIFIER)]
 Names = Annotated[tuple[Name, ...], Attribute(min_length=1, max_length=200)]
-USUAL_SIZES = {
-    "chart": (6, 5),
-    "text": (6, 3),
-    "heading": (COLUMNS, 1),
-    "image": (4, 4),
-    "divider": (COLUMNS, 1),
-    "control": (3, 1),
-    "gap": (3, 2),
-    "place": (6, 5),
-    "group": (6, 4),
-}
-"""How many columns and rows a new block has, by its kind."""
 
 
 def apply_edit(definition: DashboardDefinition, change: dict[str, Any]) -> DashboardDefinition:
@@ -77,6 +65,13 @@ def with_blocks(definition: DashboardDefinition, page: Page, blocks: Sequence[Bl
 def packed(page: Page) -> Page:
     """A page that flows with its blocks as high as they can be; a fixed one as it is."""
     return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.settled(page.blocks)})
+
+
+def with_each(page: Page, names: Collection[str], **changed: Any) -> Page:
+    """A page with something of some of its blocks changed."""
+    return page.model_copy(
+        update={"blocks": tuple(at(each, **changed) if each.id in names else each for each in page.blocks)}
+    )
 
 
 def must_be(page: Page, kind: str) -> None:
