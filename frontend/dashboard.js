@@ -1,7 +1,8 @@
 // A dashboard as it is read. The address holds the whole state: controls and selections.
 import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
-import { clear, draw, listen, showNotes, showTexts, pointAt } from "./lib/draw.js";
+import { showWords } from "./lib/block.js";
+import { clear, draw, listen, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -177,12 +178,7 @@ export function dashboard() {
         async (first) => (await getJson(`${this.base}blocks/${block.dataset.block}/${query(first)}`)).html,
       );
       block._data = data;
-      block.classList.toggle("is-figure", Boolean(data.figures));
-      const notes = [...data.notes];
-      if (data.not_followed.length)
-        notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
-      showTexts(block.querySelector(".block-title"), block.querySelector(".chart-note"), data);
-      showNotes(block.querySelector(".note"), notes, data.key);
+      showWords(block, data);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
     },

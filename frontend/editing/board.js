@@ -1,6 +1,7 @@
 // The board of the page that is being made: its blocks, each where the definition puts it.
 import { made, near } from "../lib/dom.js";
-import { draw, showNotes, showTexts } from "../lib/draw.js";
+import { showWords } from "../lib/block.js";
+import { draw } from "../lib/draw.js";
 import { getJson, post } from "../lib/http.js";
 import { showNumbers } from "../lib/numbers.js";
 import { failed } from "../lib/page.js";
@@ -122,13 +123,8 @@ export function board() {
       try {
         await this.flush();
         const data = await getJson(`${this.base}blocks/${block.id}/?draft=1`);
-        showTexts(element.querySelector(".block-title"), element.querySelector(".chart-note"), data);
+        showWords(element, data);
         await draw(picture, data);
-        element.classList.toggle("is-figure", Boolean(data.figures));
-        const notes = [...data.notes];
-        if (data.not_followed.length)
-          notes.push(`Does not follow ${data.not_followed.join(", ")}: it has no such field.`);
-        showNotes(element.querySelector(".note"), notes, data.key);
       } catch (error) {
         picture.replaceChildren(made("p", { className: "notice notice-problem", textContent: error.message }));
       }

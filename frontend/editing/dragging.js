@@ -1,8 +1,7 @@
 // Blocks are dragged to where a line and words say they would go, and sized at their edges.
 import { made, near } from "../lib/dom.js";
+import { COLUMNS, ROW } from "./grid.js";
 
-const ROW = 57; // px of a row and the line under it
-const COLUMNS = 12;
 const FULL = 12; // px from the upper or lower edge of a block within which a drop is over the full width
 const SHY = 5; // px before a press becomes a drag
 const NEAR = 48; // px from the edge of the window within which it scrolls

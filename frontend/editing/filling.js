@@ -2,7 +2,7 @@
 import { all, near } from "../lib/dom.js";
 import { formData } from "../lib/forms.js";
 import { post, postFile } from "../lib/http.js";
-import { failed, openDialog, toast } from "../lib/page.js";
+import { failed, openDialog, sayWithin, toast } from "../lib/page.js";
 
 /** @returns {any} Methods of the editor. */
 export function filling() {
@@ -76,7 +76,6 @@ export function filling() {
     offerToGive(element, block, wanted) {
       const form = /** @type {HTMLFormElement | null} */ (element.querySelector("[data-give]"));
       if (!form) return;
-      const said = /** @type {HTMLElement} */ (form.querySelector("[data-said]"));
       /** @type {HTMLInputElement} */ (form.querySelector("[name=words]")).value = wanted;
       form.addEventListener("submit", async (event) => {
         event.preventDefault();
@@ -86,8 +85,7 @@ export function filling() {
           element.close("given");
           this.fillAnew(block);
         } catch (problem) {
-          said.hidden = false;
-          said.textContent = problem.message;
+          sayWithin(form, problem);
         }
       });
     },

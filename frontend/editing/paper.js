@@ -4,8 +4,7 @@ import { formData } from "../lib/forms.js";
 import { post } from "../lib/http.js";
 import { failed } from "../lib/page.js";
 import { updateContent } from "../lib/update.js";
-
-const ROW = 57; // px of a row and the line under it
+import { ROW } from "./grid.js";
 
 /** @returns {any} Methods of the editor. */
 export function paper() {

@@ -3,7 +3,7 @@ import { all } from "../lib/dom.js";
 import { draw, showTexts } from "../lib/draw.js";
 import { formData } from "../lib/forms.js";
 import { getHtml, getJson, post } from "../lib/http.js";
-import { dialog, failed } from "../lib/page.js";
+import { dialog, failed, sayWithin } from "../lib/page.js";
 
 /** @returns {any} Methods of the editor. */
 export function publishing() {
@@ -20,9 +20,7 @@ export function publishing() {
           try {
             location.href = (await post(`${this.base}publish/`, formData(form))).address;
           } catch (problem) {
-            const said = /** @type {HTMLElement} */ (form.querySelector("[data-said]"));
-            said.hidden = false;
-            said.textContent = problem.message;
+            sayWithin(form, problem);
           }
         });
         form.querySelector("button").focus();

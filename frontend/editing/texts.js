@@ -2,7 +2,7 @@
 import { made, near } from "../lib/dom.js";
 import { formData } from "../lib/forms.js";
 import { getHtml, post } from "../lib/http.js";
-import { debounce, dialog, failed, openDialog } from "../lib/page.js";
+import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
 
 /** @returns {any} Methods of the editor. */
 export function texts() {
@@ -79,9 +79,7 @@ export function texts() {
           ({ number } = await post(`${base}made/`, fields()));
           element.close();
         } catch (problem) {
-          const said = /** @type {HTMLElement} */ (element.querySelector("[data-said]"));
-          said.hidden = false;
-          said.textContent = problem.message;
+          sayWithin(element, problem);
         }
       });
       try {

@@ -35,6 +35,17 @@ export function failed(error) {
 }
 
 /**
+ * Says what went wrong where a form has a place for it.
+ * @param {ParentNode} form
+ * @param {any} problem
+ */
+export function sayWithin(form, problem) {
+  const place = /** @type {HTMLElement} */ (form.querySelector("[data-said]"));
+  place.hidden = false;
+  place.textContent = problem.message;
+}
+
+/**
  * Shows HTML in a dialog; `closed` resolves with the value of the button that closed it.
  * @param {string} html
  */

@@ -8,6 +8,7 @@ from urllib.parse import quote, urlsplit
 
 PLACE: Final = "{value}"
 """Where the value stands."""
+VALUE = re.compile(re.escape(PLACE))
 UNSEEN = re.compile(r"[\s\x00-\x1f\x7f]")
 LONGEST = 2_000
 
@@ -16,13 +17,23 @@ def checked_address(text: str) -> str:
     """An address as it is written, or "" for none. Raises ValueError for one that leads elsewhere than to the web, or
     somewhere else with every value."""
     text = text.strip()
-    if text in ("", PLACE):
+    if text == PLACE:
         return text
-    if not is_on_web(text.replace(PLACE, "0")):
-        raise ValueError("an address begins with https:// or http://")
-    if PLACE not in text:
+    text = checked_with_places(text, VALUE)
+    if text and PLACE not in text:
         raise ValueError(f"{PLACE} is to stand where the value goes, as in https://ships.example/{PLACE}")
-    if PLACE in text[: text.index("//") + 2] + urlsplit(text).netloc:
+    return text
+
+
+def checked_with_places(text: str, place: re.Pattern[str]) -> str:
+    """An address in which values stand at some places. Raises ValueError for one that leads elsewhere than to the web,
+    or to whose address a value belongs."""
+    text = text.strip()
+    if not text:
+        return ""
+    if not is_on_web(place.sub("0", text)):
+        raise ValueError("an address begins with https:// or http://")
+    if place.search(text[: text.index("//") + 2] + urlsplit(text).netloc):
         raise ValueError("whose address it is may not depend on the value")
     return text
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from typing import Annotated, Any, Final, Literal
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 from pydantic import AfterValidator, model_validator
 
-from veduta.core.chart.addresses import is_on_web
+from veduta.core.chart.addresses import checked_with_places, is_on_web
 from veduta.core.data.fields import Frozen
 
 PLACE = re.compile(r"\{([^{}]*)\}")
@@ -24,17 +24,8 @@ DOES: Final[dict[Does, str]] = {
 }
 
 
-def checked(text: str) -> str:
-    """An address as it is written, or "" for none. Raises ValueError for one that leads elsewhere than to the web, or
-    somewhere else with every value."""
-    text = text.strip()
-    if not text:
-        return ""
-    if not is_on_web(PLACE.sub("0", text)):
-        raise ValueError("an address begins with https:// or http://")
-    if PLACE.search(text[: text.index("//") + 2] + urlsplit(text).netloc):
-        raise ValueError("whose address it is may not depend on the value")
-    return text
+def _checked(text: str) -> str:
+    return checked_with_places(text, PLACE)
 
 
 class Click(Frozen):
@@ -44,7 +35,7 @@ class Click(Frozen):
     does: Does = "focus"
     page: str = ""
     dashboard: str = ""
-    address: Annotated[str, AfterValidator(checked)] = ""
+    address: Annotated[str, AfterValidator(_checked)] = ""
 
     @model_validator(mode="before")
     @classmethod

@@ -89,12 +89,16 @@ def _paled(block: Block) -> str:
     return used if used.upper() != paints.named(block.look.ground).upper() else ""
 
 
-def with_texts_stored(change: dict[str, Any], definition: DashboardDefinition, reading: Reading) -> dict[str, Any]:
+def with_texts_stored(
+    change: dict[str, Any], definition: DashboardDefinition, dashboard: Dashboard, user: User
+) -> dict[str, Any]:
     """An edit of a chart block whose texts name fields by their ids. Raises DefinitionProblem for a value in a text
     that is neither known nor a formula."""
-    block = definition.block(str(change.get("block", "")))
-    source = reading.source(block.id) if block and block.kind == "chart" else None
-    if source is None or change.get("edit") not in ("set_look", "set_block"):
+    if change.get("edit") not in ("set_look", "set_block"):
+        return change
+    reading = Reading(dashboard, frozen(definition), ViewState(), user)
+    source = reading.source(str(change.get("block", "")))
+    if source is None:
         return change
     model = reading.model(reading.dataset(source[0].dataset))
 

@@ -267,8 +267,7 @@ def change(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     asked = sent(request, Change)
     definition = load_dashboard(asked.definition)
-    reading = Reading(dashboard, frozen(definition), ViewState(), request.user)
-    changed = apply_edit(definition, with_texts_stored(asked.change, definition, reading))
+    changed = apply_edit(definition, with_texts_stored(asked.change, definition, dashboard, request.user))
     moved = asked.change.get("blocks") or [asked.change.get("block", "")]
     return JsonResponse({"definition": changed.model_dump(mode="json"), "said": place_words(changed, moved[0])})
 
