@@ -1,5 +1,5 @@
 // Several blocks are chosen, to be moved, sized, grouped or copied together; also into another dashboard or window.
-import { all, near } from "../lib/dom.js";
+import { all, made, near } from "../lib/dom.js";
 import { newId } from "../lib/ids.js";
 import { openDialog, toast } from "../lib/page.js";
 
@@ -9,6 +9,8 @@ const isTyping = (event) => near(event, "input, textarea, select, dialog, [conte
 /** @returns {any} Methods of the editor. */
 export function choosing() {
   const chosen = new Set();
+  /** @type {string[] | null} */
+  let copying = null; // what the menu has copied
 
   return {
     chosenCount: 0,
@@ -66,7 +68,7 @@ export function choosing() {
         { label: block.kind === "place" ? "Fill it" : "Edit", run: () => this.open(id) },
         { label: "How it looks…", run: () => this.dress(id) },
         { label: "Duplicate", run: () => this.duplicate(blocks) },
-        { label: "Copy", run: () => document.execCommand("copy") },
+        { label: "Copy", run: () => this.copy(blocks) },
         ...(blocks.length > 1 ? [{ label: `Group these ${blocks.length} blocks`, run: () => this.group(blocks) }] : []),
         ...(block.kind === "group" ? [{ label: "Ungroup", run: () => this.edit({ edit: "ungroup", group: id }) }] : []),
         ...(flowing
@@ -153,9 +155,19 @@ export function choosing() {
       else if (what === "copy") await this.edit({ edit: "copy_to_page", blocks, page, prefix: newId() });
     },
 
+    // Browsers copy only while something is marked, even where a page says what is to be copied.
+    copy(blocks) {
+      const marked = made("span", { textContent: "blocks" });
+      document.body.append(marked);
+      getSelection().selectAllChildren(marked);
+      copying = blocks;
+      document.execCommand("copy");
+      copying = null;
+      marked.remove();
+    },
     copied(event) {
-      if (isTyping(event) || String(getSelection())) return;
-      const blocks = this.chosenOr(this.idAt(event));
+      if (!copying && (isTyping(event) || String(getSelection()))) return;
+      const blocks = copying ?? this.chosenOr(this.idAt(event));
       if (!blocks.length) return;
       const taken = this.page.blocks.filter(({ id, group }) => blocks.includes(id) || blocks.includes(group));
       event.preventDefault();
