@@ -63,7 +63,7 @@ def paper_styles(definition: DashboardDefinition, page: Page, latest: str) -> st
     sheet = f"@page {{ size: {across}mm {down}mm; margin: {paper.margin}mm; {' '.join(said)} }}"
     there = [block.id for block in page.blocks]
     rules = [f"#block-{name} {{ break-before: page }}" for name in there if name in page.breaks]
-    goes_on = "break-inside: auto; height: auto; overflow: visible"
+    goes_on = "break-inside: auto; height: auto; overflow: visible; box-shadow: none"
     rules += [f"#block-{name} {{ {goes_on} }}" for name in there if name in page.goes_on]
     if page.kind == "fixed":
         rules.append(f"#board {{ zoom: {min(1.0, paper.width / page.width):.4f} !important }}")
