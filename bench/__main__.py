@@ -16,6 +16,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 ROWS = int(os.environ.get("BENCH_ROWS", 1_000_000))
@@ -148,7 +149,38 @@ def bench_questions() -> list[Callable[[], object]]:
         questions.append(ours)
         report(chart.title, a, b, "at most 1.5")
     report("All 8 questions, core only", *sums)
+    _report_batches(reading)
     return questions
+
+
+def _report_batches(reading) -> None:
+    """The same questions asked as one batch, against one after the other; at first, and after a click on a route."""
+    from veduta.core.dashboard.definition import Selection, ViewState
+    from veduta.core.query.answer import answer, answers
+    from veduta.core.query.batch import answer_all
+    from veduta.web.dashboards.reading import Reading
+
+    blocks = reading.definition.pages[0].in_reading_order
+    routes = next(block for block in blocks if block.id == "b4")
+    route = reading.answer(routes, reading.chart(routes))[0].result.frame["d0"][0]
+    clicked = ViewState(selections=(Selection(block="b4", points=((route,),)),))
+    for state, when in ((ViewState(), "at first"), (clicked, "after a click")):
+        of_state = Reading.of(reading.dashboard, state, None)
+        makers = [partial(of_state.question, block, None) for block in blocks]
+
+        def together(makers=makers) -> None:
+            answers.clear()
+            for give in filter(None, answer_all(makers)):
+                give[1]()
+
+        def one_by_one(makers=makers) -> None:
+            answers.clear()
+            for make in makers:
+                asked = make()
+                answer(asked.query, asked.model, asked.context)
+
+        times = alternately(together, one_by_one, 25)
+        report(f"All 8 as one batch, against one after the other, {when}", *times, "below 1")
 
 
 def bench_http() -> None:

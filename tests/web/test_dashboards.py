@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import threading
 from unittest import mock
 
+import polars as pl
 from django.core.exceptions import PermissionDenied
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
@@ -97,10 +99,32 @@ class Reading(DashboardTest):
         answer = self.look("dashboard-blocks", self.dashboard.pk, **query)
         return [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]
 
-    def test_all_blocks_come_in_one_answer_in_reading_order(self):
-        _, bars, count = self.lines()
-        self.assertEqual((bars["block"], count["block"]), ("bars", "count"))
-        self.assertEqual(bars["data"], self.block("bars").json())
+    def test_all_blocks_come_in_one_answer(self):
+        trail, *blocks = self.lines()
+        self.assertIn("trail", trail)
+        self.assertEqual(
+            {each["block"]: each["data"] for each in blocks},
+            {name: self.block(name).json() for name in ("bars", "count")},
+        )
+
+    def test_what_is_ready_is_sent_before_a_slow_block_is(self):
+        held = threading.Event()
+        self.addCleanup(held.set)
+
+        def slowly(lazily: pl.LazyFrame, **more) -> pl.DataFrame:
+            # The bars are the only ones that form groups.
+            if "AGGREGATE" in lazily.explain():
+                held.wait(20)
+            return collect(lazily, **more)
+
+        collect = pl.LazyFrame.collect
+        with mock.patch.object(pl.LazyFrame, "collect", slowly):
+            pieces = iter(self.look("dashboard-blocks", self.dashboard.pk).streaming_content)
+            came = (json.loads(piece) for piece in pieces if piece)
+            self.assertEqual([next(came).get("block", "trail"), next(came)["block"]], ["trail", "count"])
+            self.assertEqual(next(pieces), b"", "what came is sent now")
+            held.set()
+            self.assertEqual([each["block"] for each in came], ["bars"])
 
     def test_a_fault_in_one_block_is_said_in_its_line_only(self):
         with (
@@ -110,9 +134,9 @@ class Reading(DashboardTest):
                 side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}}],
             ),
         ):
-            _, bars, count = self.lines()
-        self.assertEqual(bars["problem"], "This block could not be worked out because of a fault on our side.")
-        self.assertIn("data", count)
+            _, first, second = self.lines()
+        self.assertEqual(first["problem"], "This block could not be worked out because of a fault on our side.")
+        self.assertIn("data", second)
 
     def test_a_block_without_the_field_says_that_it_does_not_follow(self):
         ports = import_now(self.analyst, "port,berths\nTern,3\nQuay,2\n", "ports.csv")

@@ -54,6 +54,11 @@ class Cache(Generic[Value]):
         mine.set_result(value)
         return value
 
+    def kept(self, key: Hashable) -> Value | None:
+        """The value for a key, if it is there."""
+        with self._lock:
+            return self._values.get(key)
+
     def _keep(self, key: Hashable, value: Value) -> None:
         with suppress(ValueError):  # larger than all that may be kept
             self._values[key] = value

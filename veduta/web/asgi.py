@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import tempfile
 import threading
-import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
 from typing import Any
 
@@ -28,12 +27,11 @@ django.setup(set_prefix=False)
 
 from veduta.web.common.bodies import Refused, may_be_large, most_bytes, patient  # noqa: E402
 from veduta.web.common.leaving import leaving  # noqa: E402
+from veduta.web.common.streaming import next_pieces  # noqa: E402
 
 # What is received is kept here while it comes, if it is large: other temporary folders may be in memory.
 tempfile.tempdir = str(settings.UPLOAD_DIR)
 
-AT_ONCE = 0.02
-"""Seconds of making pieces of an answer before they are sent: going from thread to thread for each costs more."""
 Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 Send = Callable[[Mapping[str, Any]], Awaitable[None]]
 
@@ -72,7 +70,7 @@ class Handler(ASGIHandler):
 
     async def _in_turns(self, iterator: Iterator[bytes]) -> AsyncIterator[bytes]:
         """The pieces of an answer, some made in each turn and sent without one."""
-        following = sync_to_async(_following)
+        following = sync_to_async(next_pieces)
         try:
             done = False
             while not done:
@@ -83,17 +81,6 @@ class Handler(ASGIHandler):
         finally:
             if close := getattr(iterator, "close", None):
                 await sync_to_async(close)()
-
-
-def _following(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
-    """The pieces that come within some moments, and whether there are no more."""
-    until = time.monotonic() + AT_ONCE
-    pieces = []
-    for piece in iterator:
-        pieces.append(piece)
-        if time.monotonic() > until:
-            return b"".join(pieces), False
-    return b"".join(pieces), True
 
 
 application = Handler()

@@ -267,9 +267,8 @@ def questions(draw, timed: bool) -> Asked:
     )
 
 
-def compare(test, question: Asked) -> None:
-    """The same answer from the engine and from the slow evaluator."""
-    asked.questions += len(question.texts)
+def posed(question: Asked) -> tuple[Query, Model]:
+    """The question as it is asked, and the model of its table."""
     table = sailings_table(question.rows)
     fields = [f.model_copy(update={"over_dates": "last"}) if f.id == question.stock else f for f in SAILING_FIELDS]
     parameter = ParameterField(id="free", name="Free", kind=Kind.DECIMAL, required=False)
@@ -280,17 +279,21 @@ def compare(test, question: Asked) -> None:
         else f
         for f in question.filters
     )
-    result = answer(
-        Query(
-            groups=question.groups,
-            measures=tuple(Measure(formula=with_ids(text, model.schema)) for text in question.texts),
-            filters=filters,
-            keep=question.keep,
-            totals=question.totals,
-        ),
-        model,
-        context_for(model, TODAY),
+    query = Query(
+        groups=question.groups,
+        measures=tuple(Measure(formula=with_ids(text, model.schema)) for text in question.texts),
+        filters=filters,
+        keep=question.keep,
+        totals=question.totals,
     )
+    return query, model
+
+
+def compare(test, question: Asked) -> None:
+    """The same answer from the engine and from the slow evaluator."""
+    asked.questions += len(question.texts)
+    query, model = posed(question)
+    result = answer(query, model, context_for(model, TODAY))
     slow = Slowly(
         question.rows, question.groups, question.filters, question.fiscal, frozenset(("free",)), question.stock
     )

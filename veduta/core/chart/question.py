@@ -30,6 +30,7 @@ from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
 from veduta.core.query.answer import answer
+from veduta.core.query.batch import Question
 from veduta.core.query.filters import Context, Filter, grouping_words, typed
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Column, Query, Result
@@ -120,6 +121,14 @@ def _tells_a_total(definition: ChartDefinition) -> bool:
     return bool(_told(definition)) or "{total}" in "".join(definition.texts)
 
 
+def question_of(
+    definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
+) -> Question:
+    """The question that a chart asks, to be answered together with others. Raises DefinitionProblem if it does not fit
+    the dataset."""
+    return Question(to_query(definition, choose_kind(definition, model)[0], extra), model, context)
+
+
 def work_out(
     definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
 ) -> tuple[Kind, str, Result]:
@@ -140,11 +149,15 @@ def ask(
     colours: ValueColours = ValueColours(),
     rows_from: int = 0,
     paints: Paints = OWN,
+    result: Result | None = None,
 ) -> Answered:
     """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`, and values have
-    their `colours`; of a long table a page of rows is drawn, from the so manieth on. Raises DefinitionProblem if it
-    does not fit the dataset."""
-    kind, why, result = work_out(definition, model, context, extra)
+    their `colours`; of a long table a page of rows is drawn, from the so manieth on. `result` is the answer where it
+    was given together with others. Raises DefinitionProblem if it does not fit the dataset."""
+    if result is None:
+        kind, why, result = work_out(definition, model, context, extra)
+    else:
+        kind, why = choose_kind(definition, model)
     result = in_language(result, definition.look.whole.language)
     event_notes: list[str] = []
     picture = picture_of(definition, kind, result, model, context, atlas, extra)

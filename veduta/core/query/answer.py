@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Hashable
 from typing import cast
 
 import polars as pl
@@ -47,16 +48,32 @@ def context_for(model: Model, today: dt.date) -> Context:
 
 def answer(query: Query, model: Model, context: Context) -> Result:
     """The query's result over a model. Raises DefinitionProblem if the query does not fit it."""
-    if model.key is None:
-        return _worked_out(query, model, context)
-    key = (model.answers_depend_on(), query, context.today)
-    return answers.get(key, lambda: _worked_out(query, model, context))
+    key = key_of_answer(query, model, context)
+    return answers.get(key, lambda: _worked_out(query, model, context)) if key else _worked_out(query, model, context)
+
+
+def key_of_answer(query: Query, model: Model, context: Context) -> Hashable:
+    """What an answer is kept by; None for one that is not kept."""
+    return None if model.key is None else (model.answers_depend_on(), query, context.today)
 
 
 def _worked_out(query: Query, model: Model, context: Context) -> Result:
+    asked = asked_for(query, model, context)
+    return result_of(asked, asked.work_out())
+
+
+def asked_for(query: Query, model: Model, context: Context) -> Asked:
+    """A question of which is known what has to be read for it."""
     asked = Asked(query, model, context, *settled(query.filters, model, context))
-    shown = kept(asked, asked.work_out())
-    context.check_wanted()
+    asked.collect()
+    return asked
+
+
+def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
+    """The result of a question whose cells are worked out."""
+    query, model = asked.query, asked.model
+    shown = kept(asked, cells)
+    asked.context.check_wanted()
     rows_read = int(shown.cells[asked.rows].sum() or 0)
     columns = _columns(asked)
     seen, own = len(columns) - query.unseen, asked.own_orders()
@@ -106,7 +123,7 @@ def _answered(filter_: Filter, others: tuple[Filter, ...], model: Model, context
         keep=asked.keep and asked.keep.model_copy(update={"rest": False, "of": "by"}),
         limit=10_000_000,
     )
-    return filter_.answered(_worked_out(query, model, context).frame["d0"], model.schema)
+    return filter_.answered(answer(query, model, context).frame["d0"], model.schema)
 
 
 def _columns(asked: Asked) -> list[Column]:

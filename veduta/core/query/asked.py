@@ -45,6 +45,7 @@ class Asked:
         self.place = place_showing(self.groups)
         judged = tuple((self.node(each.measure), each) for each in conditions)
         self.engine = Engine(Scope(model, filters, context, self.place.groups), conditions=judged)
+        self._valued: list[Checked] = []
         self.columns: dict[Checked, str] = {}
         """The columns of the cells with the measures, and with what orders them."""
         self.home, self.rows = "", ""
@@ -91,16 +92,22 @@ class Asked:
         """Whether some cells of the rows that pass the filters are not shown, even before any are chosen to be kept."""
         return bool(self.engine.conditions or self.query.aligned)
 
-    def work_out(self) -> pl.DataFrame:
-        """The cells that the filters on groups let pass, with all dimensions, measures and what orders them."""
+    def collect(self) -> None:
+        """Settle what has to be read."""
         engine = self.engine
         ranked = [self.node(measure) for measure in self._ranking()]
         ordering = [node for group in self.groups if (node := engine.sort_node(group))]
         at_once = [*self.nodes, *(node for node, _ in engine.conditions), *([self.aligned] if self.aligned else [])]
         wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
-        engine.gather((node, self.place) for node in wanted)
+        engine.collect((node, self.place) for node in wanted)
         self.home = engine.home(at_once[0], self.place) if at_once else ""
-        valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
+        self._valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
+
+    def work_out(self, frames: list[pl.DataFrame] | None = None) -> pl.DataFrame:
+        """The cells that the filters on groups let pass, with all dimensions, measures and what orders them; `frames`
+        are what was read already for what is collected."""
+        engine, valued = self.engine, self._valued
+        engine.read(frames)
         self.columns = dict(zip(valued, engine.put_columns(valued, self.place), strict=True))
         self.rows = engine.rows_in(self.place, self.home).name
         cells = self._passing()

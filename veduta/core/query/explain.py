@@ -79,7 +79,7 @@ def _filtered(query: Query, model: Model, context: Context, home: str) -> list[s
     for i, filter_ in enumerate(rows, 1):
         engine = Engine(Scope(model, rows[:i], context))
         left = engine.rows(home, Place(), set(), ()).select(pl.len()).collect().item()
-        reaches = engine._follows(filter_, home)
+        reaches = engine.follows(filter_, home)
         words = in_sentence(filter_.words(model.schema))
         said.append(
             f"{model.table_name(home)}, only {words}: {left:,} rows left."

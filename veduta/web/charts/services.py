@@ -15,7 +15,7 @@ from veduta.core.chart.definition import ChartDefinition, check_fields, load_def
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.question import Answered, Selection, all_values, ask, to_query, work_out
+from veduta.core.chart.question import Answered, Selection, all_values, ask, question_of, to_query, work_out
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.chart.texts import without_values
 from veduta.core.chart.value_colours import ValueColours
@@ -23,10 +23,11 @@ from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
+from veduta.core.query.batch import Question
 from veduta.core.query.explain import Step, explain
 from veduta.core.query.filters import Filter, grouping_words
 from veduta.core.query.measures import counted_tables, measure_node
-from veduta.core.query.query import Column
+from veduta.core.query.query import Column, Result
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart, Draft, Revision
@@ -65,15 +66,25 @@ def answer_over(
     dashboard: DashboardDefinition | None = None,
     rows_from: int = 0,
     paints: Paints | None = None,
+    result: Result | None = None,
 ) -> Answered:
-    """The chart worked out over a model as a reader may see it, on a dashboard if there is one. Raises VedutaError with
-    what does not fit."""
+    """The chart worked out over a model as a reader may see it, on a dashboard if there is one; `result` is its answer
+    where that was given together with others. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
     context = context_now(model, stopped)
     colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
     colours = colours.within(dashboard.colours) if dashboard else colours
     others, paints = OtherDatasets(reader), paints or paints_now()
-    return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints)
+    return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints, result)
+
+
+def question_over(
+    model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = (), stopped: Callable[[], bool] | None = None
+) -> Question:
+    """The question of a chart to a model, to be answered together with others. Raises VedutaError with what does not
+    fit."""
+    check_fields(definition, model.schema)
+    return question_of(definition, model, context_now(model, stopped), extra)
 
 
 def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:

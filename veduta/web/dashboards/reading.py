@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import json
 import uuid
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from django.http import Http404
@@ -34,11 +36,14 @@ from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.formats import EMPTY, value_words
 from veduta.core.model.model import Model
+from veduta.core.query.batch import Question, answer_all
 from veduta.core.query.filters import Filter, grouping_words, typed
+from veduta.core.query.query import Result
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
-from veduta.web.charts.services import answer_over, home_of_chart
+from veduta.web.charts.services import answer_over, home_of_chart, question_over
 from veduta.web.colours.models import paints_now
+from veduta.web.common.leaving import still_there
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.publishing import frozen
@@ -48,6 +53,7 @@ from veduta.web.modelling.services import context_now, model_for, model_of, with
 
 charts: Cache[ChartDefinition] = Cache(1_000)
 """By the text they are stored as."""
+Given = Callable[[], Result]
 
 
 @dataclass
@@ -179,13 +185,14 @@ class Reading:
         """The colours in use, the same for all blocks."""
         return paints_now()
 
-    def answer(self, block: Block, chart: ChartDefinition, rows_from: int = 0) -> tuple[Answered, Following]:
-        """Work out a chart in a block, of a long table the rows from one on. Raises VedutaError with what does not
-        fit."""
-        dataset, following = self.following(block, chart)
+    def answer(
+        self, block: Block, chart: ChartDefinition, rows_from: int = 0, result: Result | None = None
+    ) -> tuple[Answered, Following]:
+        """Work out a chart in a block, of a long table the rows from one on; `result` is its answer where that was
+        given together with others. Raises VedutaError with what does not fit."""
+        model, following = self.asked(block, chart)
         own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
-        model = with_values(self.model(dataset), chart.values | self.values(chart))
         filters = tuple(following.filters)
         answered = answer_over(
             model,
@@ -196,17 +203,60 @@ class Reading:
             dashboard=self.definition,
             rows_from=rows_from,
             paints=self.paints,
+            result=result,
         )
         return answered, following
+
+    def asked(self, block: Block, chart: ChartDefinition) -> tuple[Model, Following]:
+        """The model that a chart in a block asks, and what narrows it there."""
+        dataset, following = self.following(block, chart)
+        return with_values(self.model(dataset), chart.values | self.values(chart)), following
+
+    def answer_all(self, blocks: Iterable[Block]) -> Iterator[tuple[Block, list[Given]] | None]:
+        """The questions of blocks, asked together: each block, as soon as all of it is worked out, with what gives the
+        result of its chart, or those of the numbers of a text, or raises their problems; None before it waits."""
+        asked = [(block, number) for block in blocks for number in self._numbers_of(block)]
+        questions = [partial(self.question, block, number) for block, number in asked]
+        given: dict[str, dict[int | None, Given]] = defaultdict(dict)
+        left = Counter(block.id for block, _ in asked)
+        for answer in answer_all(questions):
+            if answer is None:
+                yield None
+                continue
+            position, give = answer
+            block, number = asked[position]
+            given[block.id][number] = give
+            left[block.id] -= 1
+            if not left[block.id]:
+                yield block, [given[block.id][each] for each in self._numbers_of(block)]
+
+    @staticmethod
+    def _numbers_of(block: Block) -> list[int | None]:
+        """The questions of a block: its chart's (None), or those of the numbers of a text, by their places."""
+        return [None] if block.kind == "chart" else list(range(len(block.numbers)))
+
+    def question(self, block: Block, number: int | None) -> Question:
+        """What a block asks, or one of the numbers of a text. Raises VedutaError with what does not fit."""
+        _, chart = self.chart_of(block.id, number)
+        model, following = self.asked(block, chart)
+        return question_over(model, chart, tuple(following.filters), self._left)
 
     def values(self, chart: ChartDefinition) -> dict[str, Any]:
         """What the controls set the parameters of a chart's model to."""
         return parameter_values(self.definition, self.state, chart.dataset)
 
-    def block_data(self, block: Block, as_table: bool = False, rows_from: int = 0) -> dict[str, Any]:
-        """A block as the page needs it, of a long table the rows from one on. Raises VedutaError with what does not
-        fit."""
-        answered, following = self.answer(block, self.chart(block), rows_from)
+    @cached_property
+    def _left(self) -> Callable[[], bool]:
+        """Whether the person who asked has left."""
+        is_there = still_there()
+        return lambda: not is_there()
+
+    def block_data(
+        self, block: Block, as_table: bool = False, rows_from: int = 0, result: Result | None = None
+    ) -> dict[str, Any]:
+        """A block as the page needs it, of a long table the rows from one on; `result` is its answer where that was
+        given together with others. Raises VedutaError with what does not fit."""
+        answered, following = self.answer(block, self.chart(block), rows_from, result)
         data = chart_data(answered)
         data["not_followed"] = following.not_followed
         data["title_look"]["hidden"] |= "title" not in block.look.parts
@@ -215,11 +265,16 @@ class Reading:
         return data
 
     def numbers(self, block: Block) -> list[str]:
-        """The numbers in a text, as they stand there; a dash for one that cannot be worked out."""
+        """The numbers in a text, as they stand there."""
+        return next(self.numbers_said(*each) for each in self.answer_all([block]) if each) if block.numbers else []
+
+    def numbers_said(self, block: Block, given: Sequence[Given]) -> list[str]:
+        """The numbers in a text, as they stand there, from what gives their results; a dash for one that cannot be
+        worked out."""
         said = []
-        for number in block.numbers:
+        for number, give in zip(block.numbers, given, strict=True):
             try:
-                said.append(self.answer(block, number.chart)[0].title)
+                said.append(self.answer(block, number.chart, result=give())[0].title)
             except VedutaError:
                 said.append(EMPTY)
         return said

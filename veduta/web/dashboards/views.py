@@ -7,6 +7,7 @@ import logging
 import re
 import uuid
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any
 
 from csp.decorators import csp_replace
@@ -22,7 +23,7 @@ from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, Par
 from veduta.core.dashboard.definition import Block, Page, load_state
 from veduta.core.dashboard.following import Choice, choice_of
 from veduta.core.data.fields import Field, Kind
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.core.query.filters import Context, RelativeFilter
 from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.choices import parameter_choices
@@ -42,6 +43,7 @@ from veduta.web.common.requests import (
     json_in,
     sent,
 )
+from veduta.web.common.streaming import SEND_NOW
 from veduta.web.dashboards import favourites, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
@@ -49,7 +51,7 @@ from veduta.web.dashboards.favourites import note_seen
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.miniatures import pictured
 from veduta.web.dashboards.models import Publication
-from veduta.web.dashboards.reading import Reading
+from veduta.web.dashboards.reading import Given, Reading
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 from veduta.web.modelling.services import model_for, model_of, parts_for
@@ -216,8 +218,8 @@ def _trail(reading: Reading) -> dict[str, Any]:
 @require_GET
 @signed_in
 def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """The trail and then the blocks of a page under the state in the address, a line of JSON each, as each is worked
-    out.
+    """The trail, the controls and then the blocks of a page under the state in the address, a line of JSON each. What
+    the blocks ask is asked together, and each comes as soon as it is worked out.
 
     A block that fails sends its problem and leaves the others alone.
     """
@@ -229,10 +231,9 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
         for block in page.in_reading_order:
             if block.kind == "control":
                 yield json.dumps({"control": block.id, "html": _control_face(reading, block)}) + "\n"
-            elif block.numbers:
-                yield json.dumps({"text": block.id, "numbers": reading.numbers(block)}) + "\n"
-            elif block.kind == "chart":
-                yield json.dumps({"block": block.id} | _data_or_problem(reading, block)) + "\n"
+        with suppress(Stopped):  # for nobody waits any more
+            for answered in reading.answer_all(page.in_reading_order):
+                yield json.dumps(_line(reading, *answered)) + "\n" if answered else SEND_NOW
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
 
@@ -242,9 +243,15 @@ def _control_face(reading: Reading, block: Block) -> str:
     return render_to_string(face.template, {"face": face})
 
 
-def _data_or_problem(reading: Reading, block: Block) -> dict[str, Any]:
+def _line(reading: Reading, block: Block, given: list[Given]) -> dict[str, Any]:
+    if block.kind == "text":
+        return {"text": block.id, "numbers": reading.numbers_said(block, given)}
+    return {"block": block.id} | _data_or_problem(reading, block, given[0])
+
+
+def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, Any]:
     try:
-        return {"data": reading.block_data(block)}
+        return {"data": reading.block_data(block, result=give())}
     except VedutaError as problem:
         return {"problem": str(problem)}
     except Exception:

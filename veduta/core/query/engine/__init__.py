@@ -53,10 +53,14 @@ class Engine(PartsReader):
 
     def gather(self, nodes: Iterable[tuple[Checked, Place]]) -> None:
         """Collect what all that will be asked needs, then read the rows."""
+        self.collect(nodes)
+        self.read()
+
+    def collect(self, nodes: Iterable[tuple[Checked, Place]]) -> None:
+        """Collect what all that will be asked needs."""
         collector = Collector(self)
         for node, place in nodes:
             collector.column(node, place)
-        self.read()
 
     def column(self, node: Checked, place: Place) -> str:
         """The node's value as a column of the place's cells."""

@@ -19,6 +19,15 @@ from veduta.core.query.filters import grouping_words
 MOST_CELLS = 3_000_000
 
 
+@dataclass(frozen=True)
+class Plan:
+    """How what is wanted is come by: what is read of tables, what is put together from that, and what runs to date."""
+
+    readings: list[Reading]
+    derived: list[Reading]
+    running: list[Reading]
+
+
 @dataclass
 class Reading:
     """What is wanted of a table (by its id) in a place's cells: parts, by the names of their columns."""
@@ -50,6 +59,7 @@ class PartsReader(FilteredRows):
         self.finer = finer
         self.cells: dict[Place, Cells] = {}
         self._wanted: dict[tuple[Place, str], Reading] = {}
+        self._plan: Plan | None = None
         self.prepared: Prepared = finer.prepared if finer else prepared_for(scope.model, scope.context)
         if finer:
             self.notes = finer.notes
@@ -58,9 +68,9 @@ class PartsReader(FilteredRows):
         """Parts of a table's rows are wanted in a place's cells, or its cells even if nothing is worked out in them."""
         self._wanted.setdefault((place, home), Reading(place, home, {})).want(parts)
 
-    def read(self) -> None:
-        """Read what the places want of each table, all in one go. A place that can be put together from
-        a finer one is not read: the finer one reads what it needs too. What runs to date is put
+    def plan(self) -> list[Reading]:
+        """Settle how what the places want of each table is come by; returns what has to be read. A place that can be
+        put together from a finer one is not read: the finer one reads what it needs too. What runs to date is put
         together from the cells it runs over."""
         self._complete()
         running = [reading for reading in self._wanted.values() if reading.place.upto]
@@ -68,11 +78,20 @@ class PartsReader(FilteredRows):
             plain = [part for part in reading.parts.values() if part.combines]
             self.want(reading.place.in_its_cells, reading.home, plain)
         self._complete()
-        readings, derived = self._shared_out()
-        self._read_rows(readings)
-        for reading in derived:
+        self._plan = Plan(*self._shared_out(), running)
+        return self._plan.readings
+
+    def read(self, frames: list[pl.DataFrame] | None = None) -> None:
+        """Read what is planned, all in one go, and put the rest together from it; `frames` are what was read already
+        for it."""
+        readings = self._plan.readings if self._plan else self.plan()
+        assert self._plan is not None, "it was planned just now"
+        plan, self._plan = self._plan, None
+        for reading, frame in zip(readings, self._rows_read(readings) if frames is None else frames, strict=True):
+            self._add(reading, frame)
+        for reading in plan.derived:
             self._put_together(reading)
-        for reading in running:
+        for reading in plan.running:
             self._add(reading, running_parts(self, reading))
         for place in self._places():
             assemble(self, place)
@@ -132,16 +151,14 @@ class PartsReader(FilteredRows):
         keys = [key_of(group) for group in self.reached(finer.home, finer.place)]
         return self._coarser(self.reached(reading.home, reading.place), finer.place, keys) is not None
 
-    def _read_rows(self, readings: list[Reading]) -> None:
+    def _rows_read(self, readings: list[Reading]) -> list[pl.DataFrame]:
         self.context.check_wanted()
         for reading in readings:
-            self._refuse_too_many(reading)
+            self.refuse_too_many(reading)
         lazily = [self.lazy(reading) for reading in readings]
-        frames = pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
-        for reading, frame in zip(readings, frames, strict=True):
-            self._add(reading, frame)
+        return pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
 
-    def _refuse_too_many(self, reading: Reading) -> None:
+    def refuse_too_many(self, reading: Reading) -> None:
         """Refuse a question with far too many groups before memory is taken for them: where they could be too many by
         their values, they are counted roughly first."""
         home, place = reading.home, reading.place
@@ -155,16 +172,25 @@ class PartsReader(FilteredRows):
         rows = self.rows(home, place.in_its_cells, set(), reached).select(pl.struct(keys).hash().approx_n_unique())
         _refuse(rows.collect().item())
 
+    def fields_read(self, reading: Reading) -> set[str]:
+        """The fields that a reading needs of its table's rows, but for filters on periods it replaces."""
+        groups = self.reached(reading.home, reading.place)
+        filters = [each for each in self.filters_at(reading.place) if self.follows(each, reading.home)]
+        names = {name for filter_ in filters for name in filter_.fields()} | {group.field for group in groups}
+        return names | self.fields_in(reading.place, reading.parts.values())
+
     def lazy(self, reading: Reading) -> pl.LazyFrame:
+        """The parts of a reading, from the rows, and the values that come with them."""
+        return self.with_values(self.parts_of(reading), reading)
+
+    def parts_of(self, reading: Reading) -> pl.LazyFrame:
         """The parts of a reading, from the rows."""
         rows = self.made(reading.place, reading.home, reading.parts.values())
         keys = [key_of(group) for group in self.reached(reading.home, reading.place)]
-        return self._grouped(rows, keys, [part.aggregate.alias(name) for name, part in reading.parts.items()], reading)
+        return _grouped(rows, keys, [part.aggregate.alias(name) for name, part in reading.parts.items()])
 
-    def _grouped(
-        self, rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], aggregates: list[pl.Expr], reading: Reading
-    ) -> pl.LazyFrame:
-        cells = rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
+    def with_values(self, cells: pl.LazyFrame, reading: Reading) -> pl.LazyFrame:
+        """The parts of a reading with the values that are worked out with them."""
         gets_more = reading.place.unbroken or len(self._homes(reading.place)) > 1
         at_once = [] if gets_more else self.at_once(reading.place, reading.home)
         return cells.with_columns(at_once) if at_once else cells
@@ -201,7 +227,7 @@ class PartsReader(FilteredRows):
                     continue
                 frame = self._only_kept(frame.lazy(), table.keys).collect()
             aggregates = [getattr(pl.col(name), part.combined_by)() for name, part in reading.parts.items()]
-            combined = self._grouped(frame.lazy(), keys, aggregates, reading)
+            combined = self.with_values(_grouped(frame.lazy(), keys, aggregates), reading)
             self._add(reading, combined.collect(optimizations=pl.QueryOptFlags.none()))
             return True
         return False
@@ -242,6 +268,10 @@ class PartsReader(FilteredRows):
             return None
         value = following_expression(group, pl.col(key_of(other)), other.period, self.schema.fiscal_month)
         return value.alias(key_of(group))
+
+
+def _grouped(rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], aggregates: list[pl.Expr]) -> pl.LazyFrame:
+    return rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
 
 
 def _same_rows(place: Place, reader: PartsReader, other: Place) -> bool:

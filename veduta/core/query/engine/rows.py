@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 import polars as pl
@@ -23,7 +23,7 @@ class Scope:
     """What values are worked out of: a model's rows that pass some filters. `groups` are the chart's dimensions; with
     `kept`, the cells that remain of them, it is for totals: values of fewer dimensions over those cells, which are
     `narrowed` if not all cells of the rows that pass the filters are among them. What `ranks` works over a single
-    dimension as a chart of its own would, windows included."""
+    dimension as a chart of its own would, windows included. Some of the rows may be read in `common` with others."""
 
     model: Model
     filters: tuple[Filter, ...]
@@ -32,6 +32,26 @@ class Scope:
     kept: pl.DataFrame | None = None
     narrowed: bool = False
     ranks: bool = False
+    common: CommonRows | None = None
+
+
+@dataclass(frozen=True)
+class CommonRows:
+    """What questions that are asked together read of the same rows: by table, the rows that pass the filters they all
+    have, with the fields that they need."""
+
+    filters: tuple[Filter, ...]
+    tables: Mapping[str, pl.DataFrame]
+
+    def of(self, home: str, names: set[str], filters: list[Filter]) -> tuple[pl.LazyFrame, list[Filter]] | None:
+        """A table's rows, narrowed as far as that is done, and those of a question's filters that are left; None where
+        the question does not have all the filters, or needs other fields."""
+        rows = self.tables.get(home)
+        has_all = all(any(own is each for own in filters) for each in self.filters)
+        if rows is None or not has_all or not names <= set(rows.columns):
+            return None
+        left = [own for own in filters if not any(own is each for each in self.filters)]
+        return rows.lazy().select(sorted(names)), left
 
 
 class FilteredRows(ABC):
@@ -57,7 +77,7 @@ class FilteredRows(ABC):
     ) -> pl.LazyFrame:
         """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
         keys = list(keys)
-        filters = [filter_ for filter_ in self.filters_at(place) if self._follows(filter_, home)]
+        filters = [filter_ for filter_ in self.filters_at(place) if self.follows(filter_, home)]
         kept = self.kept_groups(home, place)
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
         periods = place.periods
@@ -65,11 +85,9 @@ class FilteredRows(ABC):
         if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else ANY_PERIOD):
             narrowing = periods.expression(self.schema, self.model.known_grain(home, periods.field))
             needed |= {periods.field} if narrowing is not None else set()
-        rows = self.model.scan(sorted(needed), home)
-        conditions = [
-            filter_.on_table(self.schema, self.context, lambda name: self.model.known_grain(home, name))
-            for filter_ in filters
-        ]
+        common = self.scope.common and self.scope.common.of(home, needed, filters)
+        rows, filters = common or (self.model.scan(sorted(needed), home), filters)
+        conditions = self.conditions_on(home, filters)
         conditions += [narrowing] if narrowing is not None else []
         if conditions:
             rows = rows.filter(conditions)
@@ -83,6 +101,13 @@ class FilteredRows(ABC):
             cells = self.kept_cells.lazy().select(key_of(group) for group in kept).unique()
             rows = rows.join(cells, left_on=list(own), right_on=[key_of(g) for g in kept], how="semi", nulls_equal=True)
         return rows
+
+    def conditions_on(self, home: str, filters: Iterable[Filter]) -> list[pl.Expr]:
+        """The conditions that filters which reach a table are on its rows."""
+        return [
+            filter_.on_table(self.schema, self.context, lambda name: self.model.known_grain(home, name))
+            for filter_ in filters
+        ]
 
     @property
     def kept_cells(self) -> pl.DataFrame:
@@ -112,11 +137,17 @@ class FilteredRows(ABC):
         """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
         parts = list(parts)
         attached = list(dict.fromkeys(node for part in parts for node in part.attached))
-        names = {name for part in parts for name in part.fields}
-        names |= {g.field for node in attached for g in self.place_within(node.grain, place).groups}
+        names = self.fields_in(place, parts)
         rows = self.rows(home, place.in_its_cells, names, self.reached(home, place), attached)
         made = {part.column: part.expression for part in parts if part.expression is not None}
         return rows.with_columns(expression.alias(column) for column, expression in made.items()) if made else rows
+
+    def fields_in(self, place: Place, parts: Iterable[Part]) -> set[str]:
+        """The fields that parts are worked out from, with those that values beside the rows are found by."""
+        parts = list(parts)
+        names = {name for part in parts for name in part.fields}
+        attached = {node for part in parts for node in part.attached}
+        return names | {g.field for node in attached for g in self.place_within(node.grain, place).groups}
 
     def exploded(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
         """Each row in its own period and in all later ones up to the end of the enclosing one."""
@@ -127,7 +158,7 @@ class FilteredRows(ABC):
         rows = rows.with_columns(whole).join(later, on="__whole", how="inner").filter(pl.col("__later") >= pl.col(key))
         return rows.with_columns(pl.col("__later").alias(key))
 
-    def _follows(self, filter_: Filter, home: str) -> bool:
+    def follows(self, filter_: Filter, home: str) -> bool:
         """Whether a filter's fields reach a table; if not, that is said."""
         reaches = all(self.model.reaches(home, name, grain) for name, grain in filter_.needs())
         if not reaches:
