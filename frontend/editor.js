@@ -6,6 +6,7 @@ import { controls } from "./editing/controls.js";
 import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
+import { here } from "./editing/here.js";
 import { pages } from "./editing/pages.js";
 import { paper } from "./editing/paper.js";
 import { publishing } from "./editing/publishing.js";
@@ -31,6 +32,7 @@ function editor() {
     ...controls(),
     ...dressing(),
     ...filling(),
+    ...here(),
     ...pages(),
     ...paper(),
     ...publishing(),
@@ -216,10 +218,11 @@ function editor() {
       };
       return acts[block.kind]?.();
     },
-    async openChart({ chart }) {
+    async openChart({ chart, id }) {
       await editing;
       await this.flush();
-      location.href = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", chart);
+      const address = this.$root.dataset.chart.replace("00000000-0000-0000-0000-000000000000", chart);
+      location.href = `${address}?${new URLSearchParams({ dashboard: start.id, block: id })}`;
     },
 
     // History, name, publishing.

@@ -9,7 +9,7 @@ import { dialog, failed, whenReachable } from "./lib/page.js";
 export function saving(working) {
   return {
     async draft() {
-      if (this.saved) return;
+      if (this.saved || this.here) return;
       try {
         const { at: time } = await post(`${this.base}draft/`, {
           definition: this.definition,
@@ -25,6 +25,7 @@ export function saving(working) {
     },
     async save(overwrite = false) {
       await working(); // what was typed last is part of it
+      if (this.here) return this.keepHere();
       try {
         const answer = await post(`${this.base}save/`, {
           definition: this.definition,
@@ -42,6 +43,18 @@ export function saving(working) {
           return false;
         }
         return this.settle(error.data);
+      }
+    },
+    // In one block of a dashboard only, to which it then leads back.
+    async keepHere() {
+      try {
+        const { address } = await post(this.here, { definition: this.definition });
+        this.unsent = false;
+        location.href = address;
+        return true;
+      } catch (error) {
+        failed(error);
+        return false;
       }
     },
     async settle({ conflict, theirs }) {

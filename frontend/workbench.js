@@ -57,10 +57,11 @@ export function workbench() {
     init() {
       this.base = this.$root.dataset.base;
       this.asTemplate = this.$root.dataset.template; // in a menu, $root is the menu
-      this.history = new History(start.id, { definition: start.definition });
+      this.here = start.here; // where it is kept, if it is changed in one block only
+      this.history = new History(`${start.id}${start.block ?? ""}`, { definition: start.definition });
       this.revision = start.revision;
       this.saved = start.saved && !start.draft;
-      this.status = start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
+      this.status = this.here ? "here only" : start.draft ? "draft, not saved yet" : start.saved ? "saved" : "new";
       this.keepDraft = debounce(() => this.draft(), 700);
       this.formula = formulaEditor(
         (caret, formula) =>
@@ -226,7 +227,7 @@ export function workbench() {
     changed() {
       this.saved = false;
       this.unsent = true;
-      this.status = "saving the draft…";
+      this.status = this.here ? "not kept yet" : "saving the draft…";
       this.keepDraft();
       this.buttons();
     },

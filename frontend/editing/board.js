@@ -115,7 +115,7 @@ export function board() {
     },
     async drawBlock(block) {
       const { controls, colours, own_colours: own } = this.definition;
-      const wanted = JSON.stringify([block.chart, block.title, block.look, controls, colours, own]);
+      const wanted = JSON.stringify([block.chart, block.own, block.title, block.look, controls, colours, own]);
       if (drawn.get(block.id) === wanted) return;
       drawn.set(block.id, wanted);
       const element = this.element(block.id);

@@ -41,6 +41,7 @@ export function choosing() {
       if (!id) return this.chooseNone();
       const act = near(event, "[data-act]")?.dataset.act;
       if (act === "more") return this.openMenu(near(event, "[data-act]"));
+      if (act === "here") return this.hereOnly(id);
       if (act) return this.open(id);
       if (near(event, "button, a, input")) return undefined;
       return this.choose(id, event.shiftKey || event.ctrlKey || event.metaKey);
@@ -66,6 +67,7 @@ export function choosing() {
       if (block.locked) return [{ label: "Unlock", run: () => this.lock(blocks, false) }];
       return [
         { label: block.kind === "place" ? "Fill it" : "Edit", run: () => this.open(id) },
+        ...(block.kind === "chart" ? [{ label: "Change it here only…", run: () => this.hereOnly(id) }] : []),
         { label: "How it looks…", run: () => this.dress(id) },
         { label: "Duplicate", run: () => this.duplicate(blocks) },
         { label: "Copy", run: () => this.copy(blocks) },

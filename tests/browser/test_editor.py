@@ -154,6 +154,30 @@ class Editor(BrowserTest):
         page.keyboard.press("Alt+PageUp")
         self.has_text(".board h2", "Routes")
 
+    def test_a_chart_is_changed_in_one_block_only(self):
+        page = self.page
+        self.go("/dashboards/")
+        page.get_by_role("link", name="Season at a glance").first.click()
+        page.get_by_role("link", name="Edit").click()
+        block = page.locator("#block-b6")
+        expect(block.locator("svg")).to_be_visible()
+        self.menu(block, "Change it here only…")
+        page.locator("dialog").get_by_role("button", name="Change it here only").click()
+        self.has_text(".here-only", "one block of Season at a glance only")
+        page.get_by_label("Title of the chart").fill("When people sail")
+        page.keyboard.press("Enter")
+        page.locator(".sentence [data-clause=as]").click()
+        page.get_by_role("button", name="Table").first.click()
+        expect(page.locator("[x-ref=picture] table")).to_be_visible()
+        page.get_by_role("button", name="Keep it here only").click()
+        self.has_text("#block-b6 .block-title", "When people sail")
+        expect(block.locator("table")).to_be_visible()
+        block.get_by_role("button", name="1 change here only").click()
+        page.locator("dialog").get_by_role("button", name="As in the chart").click()
+        self.has_text("dialog", "as it is saved")
+        page.locator("dialog").get_by_role("button", name="Close").click()
+        expect(block.locator("svg")).to_be_visible()
+
     def test_on_a_fixed_page_blocks_lie_freely(self):
         page = self.page
         self.new_dashboard()

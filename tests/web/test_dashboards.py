@@ -451,7 +451,7 @@ class Sharing(DashboardTest):
             lambda: services.save_draft(self.explorer, self.dashboard, definition, "x", 1),
             lambda: publishing.publish(self.explorer, self.dashboard),
             lambda: publishing.bring_back(self.explorer, self.dashboard, 1, "draft"),
-            lambda: services.place_chart(self.explorer, self.dashboard, None),
+            lambda: services.edit_draft(self.explorer, self.dashboard, {"edit": "set_own"}),
             lambda: services.duplicate_dashboard(self.explorer, self.dashboard),
             lambda: services.copy_draft(self.explorer, self.dashboard, definition, "x"),
             lambda: services.delete_dashboard(self.explorer, self.dashboard),

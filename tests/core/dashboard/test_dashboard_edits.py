@@ -65,6 +65,10 @@ class Edits(unittest.TestCase):
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
             "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
+            "set_own": (
+                {"block": "fares", "own": {"kind": "line"}, "title": "As a line"},
+                lambda d: (d.block("fares").own, d.block("fares").title) == ({"kind": "line"}, "As a line"),
+            ),
             "set_look": (
                 {"block": "fares", "title": "Takings", "look": {"ground": "teal"}, "click": {"does": "rows"}},
                 lambda d: (d.block("fares").look.ground, d.block("fares").click.does) == ("#008080", "rows"),
@@ -128,6 +132,11 @@ class Edits(unittest.TestCase):
             ),
             "order_blocks": (FIXED, {"blocks": ["fares"], "to": "front"}, lambda d: names(d)[-1] == "fares"),
             "ungroup": (GROUPED, {"group": "both"}, lambda d: names(d) == ["fares", "late", "said"]),
+            "drop_own": (
+                after("set_own", block="fares", own={"kind": "line", "totals": "all"}),
+                {"block": "fares", "part": "kind"},
+                lambda d: d.block("fares").own == {"totals": "all"},
+            ),
             "remove_page": (PAGES, {"page": "p1"}, lambda d: [each.id for each in d.pages] == ["p2"]),
         }
         examples_of_all = {name: (START, *example) for name, example in examples.items()} | others

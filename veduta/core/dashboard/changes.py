@@ -14,6 +14,7 @@ PARTS: Final[dict[str, str]] = {
     "kind": "what stands there",
     "chart": "its chart",
     "definition": "its chart",
+    "own": "its chart",
     "text": "its text",
     "title": "its title",
     "picture": "its picture",

@@ -35,9 +35,10 @@ class Block(Frozen):
     in a `group` count from its own upper left corner, and on a page that flows it has 12 columns of its own. A locked
     block is not moved, sized or taken away by hand.
 
-    A text has its `numbers` where their names stand in braces. `chart` is a chart's id; `definition` its frozen state
-    once published. `picture` is the name of a kept picture (`picture_kept` says which content it had once published),
-    of which `text` says what is seen on it, and `control` the id of one of the dashboard's controls.
+    A text has its `numbers` where their names stand in braces. `chart` is a chart's id, `definition` its frozen state
+    once published, and `own` has the parts of it that are other here only. `picture` is the name of a kept picture
+    (`picture_kept` says which content it had once published), of which `text` says what is seen on it, and `control`
+    the id of one of the dashboard's controls.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -58,6 +59,7 @@ class Block(Frozen):
     look: BlockLook = BlockLook()
     click: Click = Click()
     definition: dict[str, Any] | None = None
+    own: dict[str, Any] = Attribute({}, max_length=100)
 
 
 class Page(Frozen):

@@ -106,11 +106,13 @@ class RowsFile(Sent):
 
 
 class Where(Sent):
-    """What a chart is of, and where one goes on from it: to an empty place of a dashboard, if one is said."""
+    """What a chart is of, and where one goes on from it: to a dashboard, where it fills an empty place or stands in a
+    block already."""
 
     dataset: Line = ""
     dashboard: Line = ""
     place: Line = ""
+    block: Line = ""
 
 
 def _newest(question: Question) -> Callable[[], bool] | None:
@@ -169,15 +171,8 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
     chart = _chart(pk)
     draft = chart.drafts.filter(user=request.user).first()
     definition = load_definition(draft.definition if draft else chart.definition)
-    try:
-        model = model_for(chart.dataset, request.user)
-        groups = chart_fields(model)
-    except VedutaError as problem:
-        return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
     where = asked(request, Where)
     start = {
-        "id": str(chart.pk),
-        "definition": definition_json(definition),
         "revision": draft.base_revision if draft else chart.revision,
         "saved": chart.revision > 0,
         "draft": bool(draft),
@@ -185,10 +180,21 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         "dashboard": str(_as_uuid(where.dashboard) or ""),
         "place": where.place,
     }
+    return workbench_page(request, chart, definition, start, {"block": where.block})
+
+
+def workbench_page(
+    request: Request, chart: Chart, definition: ChartDefinition, start: dict[str, Any], context: dict[str, Any]
+) -> HttpResponse:
+    """The workbench with a chart in it; `start` is what its script begins with besides."""
+    try:
+        groups = chart_fields(model_for(chart.dataset, request.user))
+    except VedutaError as problem:
+        return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
+    start = {"id": str(chart.pk), "definition": definition_json(definition), **start}
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
-    return render(
-        request, "charts/workbench.html", {"chart": chart, "groups": groups, "start": start, "datasets": datasets}
-    )
+    shown = {"chart": chart, "groups": groups, "start": start, "datasets": datasets, **context}
+    return render(request, "charts/workbench.html", shown)
 
 
 @require_GET

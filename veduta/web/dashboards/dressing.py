@@ -28,7 +28,7 @@ TEXTS = ("title", "subtitle", "note")
 BORDERS = (("", "a hairline"), ("line", "a strong line"), ("none", "none"))
 
 
-class LookAsked(Sent):
+class BlockAsked(Sent):
     """A block of a draft as it stands on the page."""
 
     definition: Object
@@ -39,7 +39,7 @@ class LookAsked(Sent):
 @builders_only
 def look(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The form of a block's look."""
-    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, LookAsked)
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, BlockAsked)
     definition = frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
     block = definition.block(asked.block)

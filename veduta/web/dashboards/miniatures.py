@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import chain, islice
+from types import MappingProxyType
 from typing import Any
 
 from veduta.core.cache import Cache
@@ -13,6 +14,7 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
 from veduta.core.dashboard.grid import COLUMNS
+from veduta.core.dashboard.own import with_own
 from veduta.core.dashboard.starts import places_like
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
@@ -73,12 +75,12 @@ def miniature(blocks: Sequence[Block]) -> Miniature:
 
 def _glyph(block: Block) -> str:
     """The small picture of what draws a published block; none where that is not known."""
-    return _glyph_of(block.definition) if block.definition else ""
+    return _glyph_of(block.definition, block.own) if block.definition else ""
 
 
-def _glyph_of(stored: dict[str, Any]) -> str:
+def _glyph_of(stored: dict[str, Any], own: Mapping[str, Any] = MappingProxyType({})) -> str:
     try:
-        chart = load_definition(json.dumps(stored))
+        chart = with_own(load_definition(json.dumps(stored)), own)
         dataset = known([chart.dataset]).get(chart.dataset)
         return choose_kind(chart, model_of(dataset))[0].glyph if dataset else ""
     except VedutaError:

@@ -31,7 +31,7 @@ from veduta.core.dashboard.following import (
     filters_for_block,
     parameter_values,
 )
-from veduta.core.dashboard.looks import chart_in
+from veduta.core.dashboard.own import chart_of
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.formats import EMPTY, value_words
@@ -127,7 +127,7 @@ class Reading:
         if block.id not in self._charts:
             text = json.dumps(block.definition)
             chart = charts.get(text, lambda: load_definition(text))
-            chart = chart_in(chart, block.title, block.look)
+            chart = chart_of(chart, block)
             sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
             self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
         return self._charts[block.id]

@@ -83,10 +83,14 @@ def _check_charts(definition: DashboardDefinition) -> None:
 
 def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> None:
     """Put a chart below everything that is on the first page of the draft."""
+    edit_draft(user, dashboard, {"edit": "add_block", "id": new_id(), "kind": "chart", "chart": str(chart.pk)})
+
+
+def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None:
+    """Make an edit of the draft from outside the editor. Raises DefinitionProblem for one that cannot be made."""
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        change = {"edit": "add_block", "id": new_id(), "kind": "chart", "chart": str(chart.pk)}
         dashboard.draft = apply_edit(dashboard.load_draft(), change).model_dump(mode="json")
         dashboard.revision += 1
         dashboard.updated_by = user

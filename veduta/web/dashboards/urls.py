@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, inbox, numbers, versions, views
+from veduta.web.dashboards import dressing, editing, here, inbox, numbers, versions, views
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -26,6 +26,9 @@ urlpatterns = [
     path("<uuid:pk>/numbers/made/", numbers.made, name="dashboard-number-made"),
     path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
     path("<uuid:pk>/blocks/<slug:block_id>/numbers/", editing.text_numbers, name="dashboard-text-numbers"),
+    path("<uuid:pk>/blocks/<slug:block_id>/here/", here.workbench, name="dashboard-here"),
+    path("<uuid:pk>/blocks/<slug:block_id>/here/keep/", here.keep, name="dashboard-here-keep"),
+    path("<uuid:pk>/here/", here.others, name="dashboard-others-here"),
     path("<uuid:pk>/narrow/", editing.narrow, name="dashboard-narrow"),
     path("<uuid:pk>/paper/", editing.paper, name="dashboard-paper"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),

@@ -1,0 +1,43 @@
+"""Edits of what of a chart is other in one block only."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import Field as Attribute
+
+from veduta.core.dashboard.definition import DashboardDefinition
+from veduta.core.dashboard.edits.registry import Name, block_of, edit, page_with, with_each
+from veduta.core.dashboard.own import PARTS
+from veduta.core.errors import DefinitionProblem
+
+
+@edit
+def set_own(
+    definition: DashboardDefinition,
+    block: Name,
+    own: dict[str, Any],
+    title: Annotated[str, Attribute(max_length=300)] = "",
+    subtitle: Annotated[str, Attribute(max_length=300)] = "",
+    note: Annotated[str, Attribute(max_length=2_000)] = "",
+) -> DashboardDefinition:
+    """What of a block's chart is other here, by the names of its parts, and its texts here ("" as in the chart)."""
+    _must_hold_a_chart(definition, block)
+    if unknown := sorted(own.keys() - PARTS.keys()):
+        raise DefinitionProblem(f"A chart has no part “{unknown[0]}”.", hint="Load the page again.")
+    page = page_with(definition, [block])
+    look = block_of(definition, block).look.model_copy(update={"subtitle": subtitle, "note": note})
+    return definition.with_page(with_each(page, [block], own=own, title=title, look=look))
+
+
+@edit
+def drop_own(definition: DashboardDefinition, block: Name, part: str = "") -> DashboardDefinition:
+    """Have a part of a block's chart be as it is in the chart; all parts if none is named."""
+    _must_hold_a_chart(definition, block)
+    kept = {name: value for name, value in block_of(definition, block).own.items() if part and name != part}
+    return definition.with_page(with_each(page_with(definition, [block]), [block], own=kept))
+
+
+def _must_hold_a_chart(definition: DashboardDefinition, block: str) -> None:
+    if block_of(definition, block).kind != "chart":
+        raise DefinitionProblem("There is no chart in that block.", hint="Load the page again.")

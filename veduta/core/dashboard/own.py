@@ -1,0 +1,100 @@
+"""What of a chart is other in one block than in the chart itself: parts of its definition, kept with the block."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.looks import chart_in
+from veduta.core.errors import DefinitionProblem, NewerDefinition
+
+LOOK: Final = "look."
+"""Before the name of a part of the look: these are kept one by one."""
+PARTS: Final[dict[str, str]] = {
+    "kind": "how it is drawn",
+    "settings": "settings of how it is drawn",
+    "layers": "its layers",
+    "show": "what it shows",
+    "by": "what it is by",
+    "split": "what it is split by",
+    "panels": "its panels",
+    "only": "its filters",
+    "keep": "which values it keeps",
+    "sort": "its order",
+    "series_order": "the order of its series",
+    "totals": "its totals",
+    "references": "what it is compared with",
+    "aligned": "where its time begins",
+    "values": "what its parameters are set to",
+    "colours": "colours of its values",
+    "own_colours": "whether it takes the workspace's colours",
+    "specification": "its own specification",
+    "conditional": "its conditional formats",
+    "look.title": "the look of its title",
+    "look.along": "the axis of its first dimension",
+    "look.value": "the axis of its values",
+    "look.second": "the second axis of its values",
+    "look.legend": "its legend",
+    "look.labels": "labels of its marks",
+    "look.whole": "how the whole of it looks",
+    "look.table": "how its table looks",
+    "look.columns": "how its columns look",
+    "look.names": "names of its values",
+    "look.series": "how its series look",
+    "look.dates": "how its dates are written",
+    "look.values": "how its values look",
+}
+"""All parts but its data and its texts, which a block has of its own."""
+
+
+def own_parts(chart: ChartDefinition, here: ChartDefinition) -> dict[str, Any]:
+    """The parts in which a chart `here` is other than the chart itself, as JSON. Raises DefinitionProblem for charts
+    of different data."""
+    if chart.dataset != here.dataset:
+        raise DefinitionProblem("The chart is of other data now.", hint="Go back to the dashboard and begin again.")
+    before, after = chart.model_dump(mode="json"), here.model_dump(mode="json")
+    return {part: _part(after, part) for part in PARTS if _part(after, part) != _part(before, part)}
+
+
+def with_own(chart: ChartDefinition, own: Mapping[str, Any]) -> ChartDefinition:
+    """A chart with what is other in a block. Raises DefinitionProblem where that does not go together any more."""
+    if not own:
+        return chart
+    data = chart.model_dump(mode="json")
+    for part, value in own.items():
+        if part.startswith(LOOK):
+            data["look"][part.removeprefix(LOOK)] = value
+        else:
+            data[part] = value
+    try:
+        return load_definition(data)
+    except NewerDefinition:
+        raise
+    except DefinitionProblem as problem:
+        raise DefinitionProblem(
+            "What is other here only does not fit this chart any more.",
+            hint="“Change it here only” in the block's menu lists it, to be taken away.",
+        ) from problem
+
+
+def chart_of(chart: ChartDefinition, block: Block) -> ChartDefinition:
+    """A chart as its block shows it: with what is other here, and the block's texts."""
+    return chart_in(with_own(chart, block.own), block.title, block.look)
+
+
+def chart_to_change(chart: ChartDefinition, block: Block) -> ChartDefinition:
+    """A chart with all that is other in a block, its texts as they are written there."""
+    texts = {"title": block.title, "note": block.look.subtitle, "foot": block.look.note}
+    return with_own(chart, block.own).model_copy(update={name: text for name, text in texts.items() if text})
+
+
+def texts_here(chart: ChartDefinition, here: ChartDefinition) -> dict[str, str]:
+    """The texts that a block gives a chart which reads as it does `here`; "" where that is as in the chart."""
+    texts = {"title": (chart.title, here.title), "subtitle": (chart.note, here.note), "note": (chart.foot, here.foot)}
+    return {name: own if own != usual else "" for name, (usual, own) in texts.items()}
+
+
+def _part(data: Mapping[str, Any], part: str) -> Any:
+    return data["look"][part.removeprefix(LOOK)] if part.startswith(LOOK) else data[part]
