@@ -15,12 +15,24 @@ function faceOf(block, controls) {
   return JSON.stringify([shown, block.kind === "control" ? controls : null]);
 }
 
+// What of a page its ground and distances are made from.
+const groundOf = ({ id, kind, ground, narrow, widest, gap, inner }) => [
+  id,
+  kind,
+  ground,
+  narrow.ground,
+  widest,
+  gap,
+  inner,
+];
+
 /** @returns {any} Methods of the editor. */
 export function board() {
   const faces = new Map(); // of each block as it stands on the board
   const drawn = new Map();
   const grounds = new CSSStyleSheet();
   document.adoptedStyleSheets.push(grounds);
+  let grounded = ""; // the grounds that pages have on the screen
   let turn = 0;
 
   return {
@@ -39,11 +51,13 @@ export function board() {
       const stale = this.page.blocks.filter(
         (block) => faces.get(block.id) !== faceOf(block, controls) || !this.element(block.id),
       );
-      if (stale.length) {
+      const looks = JSON.stringify(this.definition.pages.map(groundOf));
+      if (stale.length || looks !== grounded) {
         const asked = { definition: this.definition, blocks: stale.map(({ id }) => id) };
         const { faces: html, grounds: rules } = await post(`${this.base}faces/`, asked);
         if (mine !== turn) return; // the definition has changed meanwhile
         grounds.replaceSync(rules);
+        grounded = looks;
         for (const block of stale) {
           this.putFace(block.id, html[block.id]);
           faces.set(block.id, faceOf(block, controls));
@@ -114,8 +128,9 @@ export function board() {
       }
     },
     async drawBlock(block) {
-      const { controls, colours, own_colours: own } = this.definition;
-      const wanted = JSON.stringify([block.chart, block.own, block.title, block.look, controls, colours, own]);
+      const { controls, colours, own_colours: own, palettes, letters } = this.definition;
+      const here = [block.chart, block.own, block.title, block.look];
+      const wanted = JSON.stringify([...here, controls, colours, own, palettes, letters]);
       if (drawn.get(block.id) === wanted) return;
       drawn.set(block.id, wanted);
       const element = this.element(block.id);

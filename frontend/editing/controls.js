@@ -45,7 +45,7 @@ export function controls() {
     // Colours of values: a line for each; a field or value of several has · between them.
     async setColours() {
       const { colours, own_colours: own } = this.definition;
-      const { element } = openDialog("set-colours", "Colours of values");
+      const { element } = openDialog("set-colours", "Colours and letters");
       const place = element.querySelector("[data-colours]");
       const inputs = (row) => /** @type {HTMLInputElement[]} */ (all(row, "input"));
       const add = (row = {}) => {
@@ -59,6 +59,10 @@ export function controls() {
       }
       add();
       inputs(place.lastElementChild)[0].focus();
+      const palettes = /** @type {HTMLSelectElement[]} */ (all(element, "[data-palette]"));
+      for (const choice of palettes) choice.value = this.definition.palettes[choice.name] ?? "";
+      const letters = /** @type {HTMLSelectElement} */ (element.querySelector("[name=letters]"));
+      letters.value = this.definition.letters;
       const none = /** @type {HTMLInputElement} */ (element.querySelector("[name=own]"));
       none.checked = Boolean(own);
       const written = (row) => Object.fromEntries(inputs(row).map(({ name, value }) => [name, value]));
@@ -69,7 +73,9 @@ export function controls() {
         try {
           const rows = all(place, "[data-row]").map(written);
           const set = { rows, own: none.checked };
-          await this.edit({ edit: "set_colours", ...(await post(`${this.base}colours/`, set)) });
+          const colours = await post(`${this.base}colours/`, set);
+          const named = Object.fromEntries(palettes.map(({ name, value }) => [name, value]));
+          await this.edit({ edit: "set_colours", ...colours, palettes: named, letters: letters.value });
           element.close();
         } catch (error) {
           failed(error);

@@ -7,8 +7,12 @@ import { openDialog, toast } from "../lib/page.js";
 export function pages() {
   return {
     pageId: new URLSearchParams(location.search).get("page") ?? "",
+    pageShown: "",
+    letters: "",
 
     showPages() {
+      this.pageShown = this.page.id;
+      this.letters = this.definition.letters;
       const tabs = this.definition.pages.map((page) => {
         const tab = made("button", { type: "button", textContent: page.name });
         tab.setAttribute("role", "tab");
@@ -58,6 +62,7 @@ export function pages() {
       const hide = () => this.edit({ edit: "set_page", page: id, hidden: !hidden });
       return [
         { label: "Name and kind…", run: () => this.goToPage(id).then(() => this.setPage()) },
+        { label: "Ground and distances…", run: () => this.goToPage(id).then(() => this.setGround()) },
         { label: hidden ? "Show it to readers" : "Hide it from readers", run: hide },
         ...(place ? [{ label: "Move to the left", run: to(-1) }] : []),
         ...(place < this.definition.pages.length - 1 ? [{ label: "Move to the right", run: to(1) }] : []),

@@ -46,7 +46,7 @@ class Colours(BrowserTest):
         self.page.click("main a:text-is('Season at a glance')")
         self.page.click("a:text-is('Edit')")
         self.sees(".block-title:has-text('Fare revenue by month')")
-        self.page.click("button:text-is('Colours of values')")
+        self.page.click("button:text-is('Colours and letters')")
         for name, value in (("fields", "Region"), ("values", "Inner Sound"), ("colour", "reddish")):
             self.page.fill(f"dialog [name={name}]", value)
         self.page.click("dialog [data-take]")

@@ -178,6 +178,22 @@ class Editor(BrowserTest):
         page.locator("dialog").get_by_role("button", name="Close").click()
         expect(block.locator("svg")).to_be_visible()
 
+    def test_a_page_has_a_ground_of_its_own(self):
+        page = self.page
+        self.new_dashboard()
+        self.add_heading("Summer")
+        page.get_by_role("button", name="What can be done with this page").click()
+        page.click("button:text-is('Ground and distances…')")
+        dialog = page.get_by_role("dialog", name="Ground and distances")
+        dialog.get_by_label("Colour").first.fill("#ddeeff")
+        dialog.get_by_label("Between blocks, in px").fill("12")
+        dialog.get_by_role("button", name="Set it").click()
+        ground = page.locator("[data-ground-of]")
+        expect(ground).to_have_css("background-color", "rgb(221, 238, 255)")
+        expect(page.locator("#board")).to_have_css("row-gap", "12px")
+        page.keyboard.press("Control+z")
+        expect(ground).to_have_css("background-color", "rgba(0, 0, 0, 0)")
+
     def test_on_a_fixed_page_blocks_lie_freely(self):
         page = self.page
         self.new_dashboard()

@@ -43,6 +43,7 @@ class Changes(unittest.TestCase):
                 "Region is set to something else at first",
             ),
             ({"edit": "set_colours", "own_colours": True}, "Colours of values change"),
+            ({"edit": "set_colours", "letters": "large"}, "The size of letters changes"),
         ):
             with self.subTest(words):
                 self.assertEqual(told(edit), [words])

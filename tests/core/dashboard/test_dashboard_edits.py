@@ -65,6 +65,10 @@ class Edits(unittest.TestCase):
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
             "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
+            "set_ground": (
+                {"page": "p1", "ground": {"colour": "teal"}, "widest": 1100, "gap": 16},
+                lambda d: (d.pages[0].ground.colour, d.pages[0].widest, d.pages[0].gap) == ("#008080", 1100, 16),
+            ),
             "set_own": (
                 {"block": "fares", "own": {"kind": "line"}, "title": "As a line"},
                 lambda d: (d.block("fares").own, d.block("fares").title) == ({"kind": "line"}, "As a line"),

@@ -3,7 +3,7 @@ colours of a palette are told apart."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from itertools import combinations
@@ -44,7 +44,7 @@ class Paints:
     around: tuple[str, ...] = AROUND
 
     @classmethod
-    def of(cls, palettes: dict[str, Sequence[str]]) -> Paints:
+    def of(cls, palettes: Mapping[PaletteKind, Sequence[str]]) -> Paints:
         """With palettes in the place of Veduta's own, by their kinds. A palette of few series goes on with those."""
         series = tuple(palettes.get("series", ()))
         return cls(

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.data.fields import Frozen
 from veduta.core.words import listed
 
 PLACE: Final = ("x", "y", "w", "h", "group")
@@ -25,7 +26,18 @@ PARTS: Final[dict[str, str]] = {
     "click": "what a click on it does",
 }
 """Fields of a block, and what readers see of them."""
-PAGE_PARTS: Final = {"name": "its name", "hidden": "whether it has a tab", "kind": "how its blocks stand"}
+PAGE_PARTS: Final = {
+    "name": "its name",
+    "hidden": "whether it has a tab",
+    "kind": "how its blocks stand",
+    "ground": "its ground",
+    "widest": "its width",
+    "gap": "its spacing",
+    "inner": "its spacing",
+    "narrow": "how telephones show it",
+    "breaks": "how it comes onto paper",
+    "goes_on": "how it comes onto paper",
+}
 
 
 @dataclass(frozen=True)
@@ -53,7 +65,7 @@ def _of_pages(before: DashboardDefinition, after: DashboardDefinition) -> Iterat
         old = there.get(page.id)
         if old is None:
             yield Change(page.name, "is a new page")
-        elif parts := [words for part, words in PAGE_PARTS.items() if getattr(old, part) != getattr(page, part)]:
+        elif parts := _parts(PAGE_PARTS, old, page):
             yield Change(page.name, f"{_change(parts)} (a page)")
     kept = {page.id for page in after.pages}
     yield from (Change(page.name, "is a page no longer") for page in before.pages if page.id not in kept)
@@ -86,12 +98,17 @@ def _on(page: Page, definition: DashboardDefinition) -> str:
 
 
 def _changed(old_page: Page, old: Block, page: Page, block: Block) -> list[str]:
-    parts = [words for part, words in PARTS.items() if getattr(old, part) != getattr(block, part)]
+    parts = _parts(PARTS, old, block)
     if old_page.id != page.id:
         parts.append("its page")
     elif any(getattr(old, part) != getattr(block, part) for part in PLACE):
         parts.append("its place")
     return list(dict.fromkeys(parts))
+
+
+def _parts(words: Mapping[str, str], old: Frozen, new: Frozen) -> list[str]:
+    """The parts in which two differ, in words, each once."""
+    return list(dict.fromkeys(said for part, said in words.items() if getattr(old, part) != getattr(new, part)))
 
 
 def _change(parts: list[str]) -> str:
@@ -112,3 +129,7 @@ def _of_controls(before: DashboardDefinition, after: DashboardDefinition) -> Ite
 def _of_colours(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
     if (before.colours, before.own_colours) != (after.colours, after.own_colours):
         yield Change("Colours of values", "change")
+    if before.palettes_kept != after.palettes_kept:
+        yield Change("The palettes of its charts", "change")
+    if before.letters != after.letters:
+        yield Change("The size of letters", "changes")

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from itertools import chain
-from typing import Any, Final, Literal
+from typing import Annotated, Any, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
-from veduta.core.dashboard.grid import COLUMNS
+from veduta.core.dashboard.grid import COLUMNS, MOST_GAP
+from veduta.core.dashboard.grounds import PageGround
 from veduta.core.dashboard.kinds import BlockKind
 from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.narrow import Narrow
@@ -26,6 +28,10 @@ FARTHEST = 20_000
 """The last row, or px, of a page."""
 MOST_BLOCKS = 500
 """How many blocks a dashboard may have, on all of its pages together."""
+
+
+Inner = Literal["", "small", "large"]
+Letters = Literal["", "small", "large"]
 
 
 class Block(Frozen):
@@ -68,6 +74,9 @@ class Page(Frozen):
     A page that flows is a grid of 12 columns, in which blocks stand as high as they can. A fixed one is so many px wide
     and high, and its blocks stand where they were put, the later ones over the earlier; with `snap` they are put on a
     grid of `step` px, which `grid` shows to whoever makes it. `narrow` is what was set for narrow screens.
+    Behind the blocks lies its `ground`. A page that flows is as wide as the window, but no wider than the `widest` px;
+    there are `gap` px between its blocks, and the edges of blocks are a small, usual or large `inner` distance from
+    what is in them.
     On paper the blocks of `breaks` begin a new sheet, and those that go on may be cut.
     """
 
@@ -81,6 +90,10 @@ class Page(Frozen):
     grid: bool = True
     snap: bool = True
     narrow: Narrow = Narrow()
+    ground: PageGround = PageGround()
+    widest: Annotated[int, Attribute(ge=400, le=FARTHEST)] | None = None
+    gap: int = Attribute(1, ge=1, le=MOST_GAP)
+    inner: Inner = ""
     breaks: tuple[str, ...] = Attribute((), max_length=200)
     goes_on: tuple[str, ...] = Attribute((), max_length=200)
     blocks: tuple[Block, ...] = Attribute((), max_length=200)
@@ -109,13 +122,18 @@ FIRST = Page(id="p1", name="Page 1")
 
 
 class DashboardDefinition(Frozen):
-    """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere."""
+    """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere.
+    `palettes` of the workspace, by their names, stand in the place of those in use; once published, `palettes_kept` are
+    the colours of all that are used. `letters` are those of charts that set no size, of titles and of texts."""
 
     version: Literal[2] = VERSION
     pages: tuple[Page, ...] = Attribute((FIRST,), min_length=1, max_length=50)
     controls: tuple[Control, ...] = Attribute((), max_length=20)
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False
+    palettes: dict[PaletteKind, str] = {}
+    palettes_kept: dict[PaletteKind, tuple[str, ...]] = {}
+    letters: Letters = ""
     paper: Paper = Paper()
 
     @model_validator(mode="after")

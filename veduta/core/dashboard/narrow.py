@@ -8,6 +8,7 @@ from typing import Annotated
 
 from pydantic import Field as Attribute
 
+from veduta.core.dashboard.grounds import PageGround
 from veduta.core.data.fields import Frozen
 
 LOWEST, HIGHEST = 60, 2_000
@@ -22,10 +23,12 @@ class NarrowBlock(Frozen):
 
 
 class Narrow(Frozen):
-    """What was set of a page for narrow screens: the order of the blocks that were moved, and settings of some."""
+    """What was set of a page for narrow screens: the order of the blocks that were moved, settings of some, and a
+    ground of its own."""
 
     order: tuple[str, ...] = Attribute((), max_length=200)
     blocks: dict[str, NarrowBlock] = Attribute({}, max_length=200)
+    ground: PageGround | None = None
 
 
 @dataclass(frozen=True)
@@ -63,4 +66,5 @@ def without(narrow: Narrow, names: Iterable[str]) -> Narrow:
     """Without what was set of blocks that are not there any more."""
     there = set(names)
     kept = {name: each for name, each in narrow.blocks.items() if name in there and each != NarrowBlock()}
-    return Narrow(order=tuple(name for name in narrow.order if name in there), blocks=kept)
+    order = tuple(name for name in narrow.order if name in there)
+    return narrow.model_copy(update={"order": order, "blocks": kept})

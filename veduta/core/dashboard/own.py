@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any, Final
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.definition import Block, Letters
 from veduta.core.dashboard.looks import chart_in
 from veduta.core.errors import DefinitionProblem, NewerDefinition
 
@@ -79,9 +79,14 @@ def with_own(chart: ChartDefinition, own: Mapping[str, Any]) -> ChartDefinition:
         ) from problem
 
 
-def chart_of(chart: ChartDefinition, block: Block) -> ChartDefinition:
-    """A chart as its block shows it: with what is other here, and the block's texts."""
-    return chart_in(with_own(chart, block.own), block.title, block.look)
+def chart_of(chart: ChartDefinition, block: Block, letters: Letters = "") -> ChartDefinition:
+    """A chart as its block shows it: with what is other here, the block's texts, and letters of the dashboard's size if
+    it sets none."""
+    here = chart_in(with_own(chart, block.own), block.title, block.look)
+    if not letters or here.look.whole.size:
+        return here
+    whole = here.look.whole.model_copy(update={"size": letters})
+    return here.model_copy(update={"look": here.look.model_copy(update={"whole": whole})})
 
 
 def chart_to_change(chart: ChartDefinition, block: Block) -> ChartDefinition:

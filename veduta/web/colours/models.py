@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
+from types import MappingProxyType
+from typing import cast
 
 from django.conf import settings
 from django.db import models
+from django.db.models import Q
 
-from veduta.core.chart.paints import PALETTES, Paints
+from veduta.core.chart.paints import PALETTES, Paints, PaletteKind
 from veduta.core.chart.theme import IN_DARK, accent_tones, in_both
 from veduta.core.chart.tones import DARK_GROUND, SEEN, contrast, dark_counterpart
 from veduta.core.chart.value_colours import keys_of
@@ -132,10 +136,22 @@ class CompanyLook(models.Model):
         return ":root{" + "".join(f"--color-{name}:light-dark({a},{b});" for name, (a, b) in tones.items()) + "}"
 
 
+def palettes_used(named: Mapping[PaletteKind, str] = MappingProxyType({})) -> dict[PaletteKind, tuple[str, ...]]:
+    """The colours of the palettes in use, by their kinds; in their place those of these names, if they are there."""
+    wanted = Q(in_use=True)
+    for kind, name in named.items():
+        wanted |= Q(kind=kind, name=name)
+    used: dict[PaletteKind, tuple[str, ...]] = {}
+    for each in Palette.objects.filter(wanted, deleted_at=None).order_by("-in_use"):
+        kind = cast("PaletteKind", each.kind)
+        if each.in_use or named.get(kind) == each.name:
+            used[kind] = tuple(each.colours)
+    return used
+
+
 def paints_now() -> Paints:
     """The colours in use in the workspace."""
-    used = Palette.objects.filter(in_use=True, deleted_at=None).values_list("kind", "colours")
-    return Paints.of(dict(used))
+    return Paints.of(palettes_used())
 
 
 def own_counterparts() -> dict[str, str]:

@@ -11,10 +11,13 @@ from django.views.decorators.http import require_POST
 
 from veduta.core.chart.texts import VALUES, as_written, stored
 from veduta.core.dashboard.clicks import DOES
-from veduta.core.dashboard.definition import Block, DashboardDefinition, ViewState, load_dashboard
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState, load_dashboard
+from veduta.core.dashboard.grid import MOST_GAP
+from veduta.core.dashboard.grounds import LIES, POSITIONS, least_fade
 from veduta.core.dashboard.looks import PARTS, ground_of
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import grouping_words
+from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.accounts.models import User
 from veduta.web.colours.models import paints_now
@@ -23,8 +26,10 @@ from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
+from veduta.web.pictures.services import named, there
 
 TEXTS = ("title", "subtitle", "note")
+INNER_DISTANCES = (("", "as usual"), ("small", "small"), ("large", "large"))
 BORDERS = (("", "a hairline"), ("line", "a strong line"), ("none", "none"))
 
 
@@ -59,6 +64,52 @@ def look(request: Request, pk: uuid.UUID) -> HttpResponse:
         "paled": _paled(block),
     }
     return render(request, "dashboards/look.html", context)
+
+
+class GroundAsked(Sent):
+    """A page of a draft as it stands on the page."""
+
+    definition: Object
+    page: Line
+
+
+@require_POST
+@builders_only
+def ground(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The form of a page's ground and distances."""
+    find_dashboard(request.user, pk, edit=True)
+    asked = sent(request, GroundAsked)
+    page = load_dashboard(asked.definition).page(asked.page)
+    if page is None:
+        raise VedutaError("That page is not there any more.", hint="Undo, or load the page again.")
+    context = {
+        "page": page,
+        "narrow": page.narrow.ground or page.ground,
+        "pictures": there().order_by("name"),
+        "lies": list(LIES.items()),
+        "positions": list(POSITIONS.items()),
+        "inner": INNER_DISTANCES,
+        "most_gap": MOST_GAP,
+        "problems": _problems_of_ground(page),
+    }
+    return render(request, "dashboards/ground.html", context)
+
+
+def _problems_of_ground(page: Page) -> list[str]:
+    """What is wrong with a page's grounds: pictures that are gone, or that texts cannot be read on."""
+    problems, paints = [], paints_now()
+    grounds = {"": page.ground} | ({" on telephones": page.narrow.ground} if page.narrow.ground else {})
+    bare = sum(block.look.ground == "none" for block in page.blocks)
+    for where, each in grounds.items():
+        least = least_fade(each, paints)
+        if each.picture and not named([each.picture]):
+            problems.append(f"The picture “{each.picture}”{where} is gone. Choose another one.")
+        elif each.picture and bare and each.fade < least:
+            problems.append(
+                f"Texts may not be read{where}: {counted(bare, 'block')} without a ground of its own"
+                f" {'stands' if bare == 1 else 'stand'} on the picture. Fade it by {least} percent or more."
+            )
+    return problems
 
 
 def _as_written(block: Block, reading: Reading) -> dict[str, str]:

@@ -16,6 +16,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import BeforeValidator
 
+from veduta.core.chart.paints import PALETTES
 from veduta.core.chart.value_colours import lists_of
 from veduta.core.dashboard.definition import (
     ViewState,
@@ -30,6 +31,7 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
+from veduta.web.colours.models import Palette
 from veduta.web.common.markdown import to_html
 from veduta.web.common.requests import (
     Flag,
@@ -171,10 +173,19 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         "starts": [(start, miniature(start.blocks)) for start in STARTS],
         "like": like,
         "datasets": datasets,
+        "palettes": _palettes(),
         "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
+
+
+def _palettes() -> list[tuple[str, str, list[Palette]]]:
+    """The palettes that a dashboard can have, for each kind of which there are some: the kind, what it is for, and
+    they."""
+    there = list(Palette.objects.filter(deleted_at=None))
+    kinds = [(kind, words, [each for each in there if each.kind == kind]) for kind, (words, *_) in PALETTES.items()]
+    return [(kind, words, own) for kind, words, own in kinds if own]
 
 
 def _is_measure(field) -> bool:
@@ -280,7 +291,7 @@ def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
     asked = sent(request, FacesAsked)
     definition = frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
-    grounds = " ".join(grounds_of(page) for page in definition.pages)
+    grounds = " ".join(grounds_of(page, reading.paints) for page in definition.pages)
     return JsonResponse({"faces": faces_to_edit(reading, asked.blocks), "grounds": grounds})
 
 

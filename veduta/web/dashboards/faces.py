@@ -71,7 +71,7 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         html=text_html(block, reading) if block.kind == "text" else SafeString(""),
         picture=published_as(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),
         control=control,
-        strong=is_strong(block),
+        strong=is_strong(block, reading.paints),
     )
 
 

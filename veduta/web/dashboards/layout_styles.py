@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from veduta.core.chart.paints import Paints
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.grid import ROW
+from veduta.core.dashboard.grounds import PageGround, page_tones
 from veduta.core.dashboard.looks import LIGHT_MUTED, ground_of
 from veduta.core.dashboard.narrow import arranged
-from veduta.web.colours.models import paints_now
+from veduta.web.pictures.services import named, published_as
 
 WIDE, NARROW = "@media (min-width: 48.01rem), print", "@media screen and (max-width: 48rem)"
 """Screens on which a page is as it was laid out; on narrower ones its blocks follow each other."""
+INNER = {"small": "7px 9px 6px", "large": "22px 26px 18px"}
+"""From the edges of blocks to what is in them."""
 
 
-def styles_of(page: Page) -> str:
+def styles_of(page: Page, paints: Paints) -> str:
     rules = [f"#block-{block.id} {{ {_place(page, order, block)} }}" for order, block in enumerate(page.blocks)]
     if page.kind == "fixed":
         rules.append(f"#board {{ width: {page.width}px; height: {page.height}px }}")
-    return f"{WIDE} {{ {' '.join(rules)} }} {NARROW} {{ {_narrow_rules(page)} }} {grounds_of(page)}"
+    return f"{WIDE} {{ {' '.join(rules)} }} {NARROW} {{ {_narrow_rules(page)} }} {grounds_of(page, paints)}"
 
 
 def _narrow_rules(page: Page) -> str:
@@ -28,10 +32,36 @@ def _narrow_rules(page: Page) -> str:
     return " ".join(rules)
 
 
-def grounds_of(page: Page) -> str:
-    """The grounds and borders of its blocks, which they have on every screen."""
-    paints = paints_now()
-    return " ".join(f"#block-{block.id} {{ {_look(block, paints)} }}" for block in page.blocks if _look(block, paints))
+def grounds_of(page: Page, paints: Paints) -> str:
+    """The grounds and borders of a page and of its blocks, which they have on every screen, and its distances."""
+    place = f'[data-ground-of="{page.id}"]'
+    rules = [f"{place} {{ {_ground(page.ground, paints)} }}"]
+    if page.narrow.ground:
+        rules.append(f"{NARROW} {{ {place} {{ {_ground(page.narrow.ground, paints)} }} }}")
+    if page.kind == "flowing":
+        widest = f"max-width: {page.widest}px; margin-inline: auto" if page.widest else "max-width: none"
+        rules.append(f"{place} #board {{ gap: {page.gap}px; grid-auto-rows: {ROW - page.gap}px; {widest} }}")
+    if page.inner:
+        rules.append(f"{place} .board-block:not(.block-group) {{ padding: {INNER[page.inner]} }}")
+    looks = {block.id: _look(block, paints) for block in page.blocks}
+    rules += [f"#block-{name} {{ {look} }}" for name, look in looks.items() if look]
+    return " ".join(rules)
+
+
+def _ground(ground: PageGround, paints: Paints) -> str:
+    """A ground as CSS; a picture that is gone is left out."""
+    if ground.is_usual:
+        return "background: none"
+    light, dark = page_tones(ground, paints)
+    tone = f"light-dark({light}, {dark})"
+    picture = published_as(ground.picture_kept, "") or named([ground.picture]).get(ground.picture.casefold())
+    if not ground.picture or picture is None:
+        return f"background: {tone}"
+    over = f"color-mix(in srgb, {tone} {ground.fade}%, transparent)"
+    size = "cover" if ground.lies == "cover" else "contain" if ground.lies == "once" else "auto"
+    repeat = "repeat" if ground.lies == "repeat" else "no-repeat"
+    below = f'url("{picture.address}") {ground.position} / {size} {repeat}'
+    return f"background: linear-gradient({over}, {over}), {below}, {tone}"
 
 
 def _look(block: Block, paints: Paints) -> str:
@@ -76,10 +106,10 @@ def _quoted(words: str, page: Page, latest: str) -> str:
     return '"' + "".join(f"\\{ord(letter):06x}" if not letter.isalnum() else letter for letter in text) + '"'
 
 
-def is_strong(block: Block) -> bool:
+def is_strong(block: Block, paints: Paints) -> bool:
     """Whether a block is written on as in the dark theme, whatever the reader's."""
     ground = block.look.ground
-    return ground not in ("", "none") and ground_of(ground, paints_now()).strong
+    return ground not in ("", "none") and ground_of(ground, paints).strong
 
 
 def _place(page: Page, order: int, block: Block) -> str:

@@ -4,45 +4,54 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from typing import TypeVar
 
 from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
-from veduta.core.dashboard.definition import Block, DashboardDefinition
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.grounds import PageGround
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
+from veduta.web.colours.models import palettes_used
 from veduta.web.common.revisions import next_number, numbered
 from veduta.web.dashboards.access import must_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.jobs import queue
 from veduta.web.pictures.services import keep_content
 
+Shows = TypeVar("Shows", Block, PageGround)
+"""What shows a picture."""
+
 
 def frozen(definition: DashboardDefinition) -> DashboardDefinition:
-    """The definition with each chart's definition as it is saved now, and pictures as they are."""
+    """The definition with each chart's definition as it is saved now, and pictures and palettes as they are."""
     charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[block.chart for block in definition.charts])}
 
     def with_chart(block: Block) -> Block:
-        if block.picture_kept:
-            return block.model_copy(update={"picture_kept": ""})
         if block.chart not in charts:
             return block
         return block.model_copy(update={"definition": charts[block.chart].definition})
 
-    pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in definition.pages]
-    return definition.model_copy(update={"pages": tuple(pages)})
+    now = with_pictures(definition, lambda name: "")
+    pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in now.pages]
+    return now.model_copy(update={"pages": tuple(pages), "palettes_kept": palettes_used(definition.palettes)})
 
 
 def with_pictures(definition: DashboardDefinition, digest_of: Callable[[str], str]) -> DashboardDefinition:
-    """The definition with the digests of its pictures, by their names."""
+    """The definition with the digests of its pictures, by their names ("" for a picture as it is now)."""
 
-    def kept(block: Block) -> Block:
-        return block.model_copy(update={"picture_kept": digest_of(block.picture)}) if block.picture else block
+    def kept(shows: Shows) -> Shows:
+        return shows.model_copy(update={"picture_kept": digest_of(shows.picture)}) if shows.picture else shows
 
-    pages = [page.model_copy(update={"blocks": tuple(map(kept, page.blocks))}) for page in definition.pages]
-    return definition.model_copy(update={"pages": tuple(pages)})
+    def of_page(page: Page) -> Page:
+        narrow = page.narrow.model_copy(update={"ground": page.narrow.ground and kept(page.narrow.ground)})
+        blocks = tuple(map(kept, page.blocks))
+        return page.model_copy(update={"blocks": blocks, "ground": kept(page.ground), "narrow": narrow})
+
+    return definition.model_copy(update={"pages": tuple(map(of_page, definition.pages))})
 
 
 def keep_version(

@@ -127,7 +127,7 @@ class Reading:
         if block.id not in self._charts:
             text = json.dumps(block.definition)
             chart = charts.get(text, lambda: load_definition(text))
-            chart = chart_of(chart, block)
+            chart = chart_of(chart, block, self.definition.letters)
             sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
             self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
         return self._charts[block.id]
@@ -182,8 +182,9 @@ class Reading:
 
     @cached_property
     def paints(self) -> Paints:
-        """The colours in use, the same for all blocks."""
-        return paints_now()
+        """The colours of its palettes, the same for all blocks; of a version that has kept none, those in use."""
+        kept = self.definition.palettes_kept
+        return Paints.of(kept) if kept else paints_now()
 
     def answer(
         self, block: Block, chart: ChartDefinition, rows_from: int = 0, result: Result | None = None

@@ -25,6 +25,7 @@ urlpatterns = [
     path("<uuid:pk>/numbers/values/", numbers.values, name="dashboard-number-values"),
     path("<uuid:pk>/numbers/made/", numbers.made, name="dashboard-number-made"),
     path("<uuid:pk>/look/", dressing.look, name="dashboard-look"),
+    path("<uuid:pk>/ground/", dressing.ground, name="dashboard-ground"),
     path("<uuid:pk>/blocks/<slug:block_id>/numbers/", editing.text_numbers, name="dashboard-text-numbers"),
     path("<uuid:pk>/blocks/<slug:block_id>/here/", here.workbench, name="dashboard-here"),
     path("<uuid:pk>/blocks/<slug:block_id>/here/keep/", here.keep, name="dashboard-here-keep"),

@@ -151,7 +151,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "pages": [each for each in reading.definition.pages if not each.hidden or each == page],
         "faces": faces_of(reading, shown_to_readers(page)),
         # Ids of blocks, numbers, colours, and words of which only letters and digits stand as they are.
-        "layout": mark_safe(styles_of(page) + paper_styles(reading.definition, page, reading.latest)),
+        "layout": mark_safe(styles_of(page, reading.paints) + paper_styles(reading.definition, page, reading.latest)),
         "company": CompanyLook.now(),
         **trail,
         "problem": problem,

@@ -50,7 +50,7 @@ def receive(request: Request) -> JsonResponse:
     content = small_file(request, services.LARGEST, "Pictures")
     kept = services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
     option = render_to_string("pictures/option.html", {"picture": kept})
-    return JsonResponse({"address": reverse("pictures"), "html": option})
+    return JsonResponse({"address": reverse("pictures"), "name": kept.name, "html": option})
 
 
 @require_GET

@@ -1,4 +1,4 @@
-"""Edits of the controls of a dashboard, and of its colours of values."""
+"""Edits of the controls of a dashboard, and of its colours and letters."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ from typing import Annotated
 
 from pydantic import Field as Attribute
 
+from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
-from veduta.core.dashboard.definition import DashboardDefinition
+from veduta.core.dashboard.definition import DashboardDefinition, Letters
 from veduta.core.dashboard.edits.registry import Name, edit
 from veduta.core.errors import DefinitionProblem
 
@@ -50,6 +51,11 @@ def set_colours(
     definition: DashboardDefinition,
     colours: Annotated[tuple[ColourList, ...], Attribute(max_length=20)] = (),
     own_colours: bool = False,
+    palettes: dict[PaletteKind, Annotated[str, Attribute(max_length=100)]] | None = None,
+    letters: Letters = "",
 ) -> DashboardDefinition:
-    """The colours of values on this dashboard, and whether it takes none that they have elsewhere."""
-    return definition.model_copy(update={"colours": colours, "own_colours": own_colours})
+    """The colours of values on this dashboard, and whether it takes none that they have elsewhere; palettes by their
+    names, "" the one in use; and the size of letters."""
+    named = {kind: name for kind, name in (palettes or {}).items() if name}
+    said = {"colours": colours, "own_colours": own_colours, "palettes": named, "letters": letters}
+    return definition.model_copy(update=said)

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout, starts
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import FARTHEST, Block, DashboardDefinition, Inner, Page
 from veduta.core.dashboard.edits.registry import (
     Name,
     Names,
@@ -19,7 +19,8 @@ from veduta.core.dashboard.edits.registry import (
     page_named,
     page_with,
 )
-from veduta.core.dashboard.grid import COLUMNS, ROW
+from veduta.core.dashboard.grid import COLUMNS, MOST_GAP, ROW
+from veduta.core.dashboard.grounds import PageGround
 from veduta.core.dashboard.kinds import KINDS
 from veduta.core.dashboard.layout import at
 from veduta.core.errors import DefinitionProblem
@@ -91,6 +92,23 @@ def set_page(
     elif changed.kind == "fixed":
         changed = fixed.fitted(changed)
     return definition.with_page(changed)
+
+
+@edit
+def set_ground(
+    definition: DashboardDefinition,
+    page: Name,
+    ground: PageGround,
+    on_narrow: PageGround | None = None,
+    widest: Annotated[int, Attribute(ge=400, le=FARTHEST)] | None = None,
+    gap: Annotated[int, Attribute(ge=1, le=MOST_GAP)] = 1,
+    inner: Inner = "",
+) -> DashboardDefinition:
+    """What lies behind the blocks of a page, on narrow screens perhaps something else, and the distances on it."""
+    changed = page_named(definition, page)
+    narrow = changed.narrow.model_copy(update={"ground": on_narrow})
+    said = {"ground": ground, "narrow": narrow, "widest": widest, "gap": gap, "inner": inner}
+    return definition.with_page(changed.model_copy(update=said))
 
 
 @edit
