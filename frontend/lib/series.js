@@ -66,6 +66,8 @@ export function entryAt(host, event) {
 
 /** How much of a drawing's height its legend may take, and the height of one of its lines, in pixels. */
 const [LEGEND_SHARE, LEGEND_LINE] = [0.3, 16];
+/** px that an axis of values takes beside a drawing, about. */
+const AXIS_WIDTH = 60;
 
 /**
  * What counts the entries that have no room stands for none of them, so it has no sign.
@@ -82,12 +84,17 @@ function hideSignOfCount(legend) {
  */
 export function limitLegends(compiled) {
   for (const legend of compiled.legends ?? []) {
-    const columns = legend.columns?.signal;
-    const lines = `max(2, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
+    // The width is that of the whole drawing while it is laid out, and that beside the axis afterwards.
+    const columns = legend.columns?.signal?.replaceAll("width", `min(width, containerSize()[0] - ${AXIS_WIDTH})`);
+    // Where it is too narrow for two columns, few entries stand below one another all the same.
+    const least = `(${columns} > 1 ? 2 : 4)`;
+    const lines = `max(${least}, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
     const fit = `${columns} * ${lines}`;
     hideSignOfCount(legend);
     const most = legend.symbolLimit;
-    if (columns) legend.symbolLimit = { signal: most ? `min(${most}, ${fit})` : fit };
+    if (!columns) continue;
+    legend.columns = { signal: columns };
+    legend.symbolLimit = { signal: most ? `min(${most}, ${fit})` : fit };
   }
 }
 

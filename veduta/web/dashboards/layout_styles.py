@@ -42,7 +42,7 @@ def grounds_of(page: Page, paints: Paints) -> str:
         widest = f"max-width: {page.widest}px; margin-inline: auto" if page.widest else "max-width: none"
         rules.append(f"{place} #board {{ gap: {page.gap}px; grid-auto-rows: {ROW - page.gap}px; {widest} }}")
     if page.inner:
-        rules.append(f"{place} .board-block:not(.block-group) {{ padding: {INNER[page.inner]} }}")
+        rules.append(f"{WIDE} {{ {place} .board-block:not(.block-group) {{ padding: {INNER[page.inner]} }} }}")
     looks = {block.id: _look(block, paints) for block in page.blocks}
     rules += [f"#block-{name} {{ {look} }}" for name, look in looks.items() if look]
     return " ".join(rules)
