@@ -66,7 +66,7 @@ async function place() {
   const where = () => (atKeyboard ? target.getBoundingClientRect() : new DOMRect(clientX, clientY, 0, 0));
   const { x, y } = await computePosition({ getBoundingClientRect: where }, open, {
     placement: "bottom-start",
-    middleware: [flip({ padding: 8 }), shift({ padding: 8 })],
+    middleware: [flip({ padding: 8 }), shift({ padding: 8, crossAxis: true })],
   });
   Object.assign(open.style, { left: `${x}px`, top: `${y}px` });
 }

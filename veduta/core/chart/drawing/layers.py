@@ -314,8 +314,8 @@ def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, An
 
 
 def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> int:
-    """Room for the values beside lying bars, and for many of them below one another. Returns the least height at which
-    they can be read, in pixels."""
+    """Room for names of series where their lines end, and for many lying bars below one another. Returns the least
+    height at which these can be read, in pixels."""
     if ground.ends_named:
         longest = max((len(name) for each in placed for name in each.series), default=0)
         spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": min(LONGEST_END, 10 + LETTER * longest)}
@@ -325,8 +325,6 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     names = len({mark.name for mark in made})
     grouped = ground.stacking == "grouped"
     per_name = max([len(each.series) for each in placed if each.layer.how == "bar" and grouped], default=1) or 1
-    if made and _carries_values(ground, placed[0]):
-        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": LETTER * max(len(mark.text) for mark in made)}
     if names * per_name > MOST_STANDING:
         spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
     return AROUND_ROWS + LEAST_STEP * names if names else 0
@@ -385,6 +383,8 @@ def _shaded(picture: Picture, each: Placed) -> Encoding:
 def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
     several = len(each.series) > 1
     stack = {"full": "normalize", "stacked": "zero", "grouped": None}[ground.stacking] if several else None
+    if _carries_values(ground, each):
+        across = across | {"scale": {**across.get("scale", {}), "range": _with_room_beside(each.made)}}
     encoding = _shared(ground, each, across | {"stack": stack})
     encoding |= {"opacity": _dimmed(each.layer, unfinished=0.55), "description": SAID}
     if several and ground.stacking == "grouped":
@@ -393,7 +393,7 @@ def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]
         encoding["order"] = ground.stacked_in_order
     bars = {"mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}
     if _carries_values(ground, each):
-        return [bars, *_values_beside(ground, across)]
+        return [bars, *_values_beside(ground, each.made, across)]
     return [bars, *_values_on(ground, each, across, stack)]
 
 
@@ -409,8 +409,28 @@ def _values_on(ground: Ground, each: Placed, across: Encoding, stack: str | None
     return [on_bars(ground.along, across | {"stack": None}, series, ground.labels == "all")]
 
 
-def _values_beside(ground: Ground, across: Encoding) -> list[dict[str, Any]]:
-    """The values beside lying bars: right of positive ones, left of negative ones."""
+def _with_room_beside(made: Sequence[Mark]) -> list[dict[str, str]]:
+    """From where to where lying bars reach, so that there is room for their values beside them."""
+    room = _room_beside(made)
+    before = room if any(mark.value is not None and mark.value < 0 for mark in made) else 0
+    after = room if not before or any((mark.value or 0) > 0 for mark in made) else 0
+    has_room = _has_room_beside(made)
+    return [{"expr": f"{has_room} ? {before} : 0"}, {"expr": f"{has_room} ? width - {after} : width"}]
+
+
+def _room_beside(made: Sequence[Mark]) -> int:
+    """px that the longest value takes beside a bar."""
+    return 10 + LETTER * max((len(mark.text) for mark in made), default=0)
+
+
+def _has_room_beside(made: Sequence[Mark]) -> str:
+    """An expression for whether bars that leave room for their values can still be compared."""
+    return f"width > {2 * _room_beside(made)}"
+
+
+def _values_beside(ground: Ground, made: Sequence[Mark], across: Encoding) -> list[dict[str, Any]]:
+    """The values beside lying bars, where there is room: right of positive ones, left of negative ones."""
+    no_room = {"test": f"!({_has_room_beside(made)})", "value": 0}
     chosen = [{"filter": "datum.labelled === 1"}] if ground.labels in ("ends", "extremes") else []
     return [
         {
@@ -420,7 +440,7 @@ def _values_beside(ground: Ground, across: Encoding) -> list[dict[str, Any]]:
                 "y": ground.along,
                 "x": across,
                 "text": {"field": "text"},
-                "opacity": {"condition": {"test": "datum.on === 0", "value": 0.4}, "value": 1},
+                "opacity": {"condition": [no_room, {"test": "datum.on === 0", "value": 0.4}], "value": 1},
             },
         }
         for test, align, shift in (("datum.value >= 0", "left", 5), ("datum.value < 0", "right", -5))
