@@ -58,7 +58,9 @@ class Grounds(DashboardTest):
         self.assertNotContains(self.form(), "Texts may not be read")
 
     def test_a_page_that_is_gone_is_told(self):
-        answer = self.ask("dashboard-ground", self.dashboard.pk, data={"definition": self.dashboard.draft, "page": "p9"})
+        answer = self.ask(
+            "dashboard-ground", self.dashboard.pk, data={"definition": self.dashboard.draft, "page": "p9"}
+        )
         self.assertEqual(answer.status_code, 422)
 
 

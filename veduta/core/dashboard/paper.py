@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Final, Literal
@@ -18,8 +19,10 @@ Size = Literal["A3", "A4", "A5", "Letter"]
 SIZES: Final[dict[Size, tuple[int, int]]] = {"A3": (297, 420), "A4": (210, 297), "A5": (148, 210), "Letter": (216, 279)}
 """mm across and down of a sheet that stands upright."""
 PX_OF_MM = 96 / 25.4
-HEAD = 3
-"""Rows that the name of the dashboard and what narrows it take on the first sheet."""
+HEAD, TRAIL_LINE = 80, 37
+"""px that the name of the dashboard takes on the first sheet, and each line of what narrows it."""
+LETTER, AROUND_WORDS, SHOWING = 6.2, 38, 52
+"""px of a letter there, around the words of each part, and before the first."""
 
 
 class Paper(Frozen):
@@ -59,12 +62,26 @@ class Sheets:
     cut: dict[str, int]
 
 
-def sheets(blocks: Sequence[Block], paper: Paper, breaks: Collection[str], goes_on: Collection[str]) -> Sheets:
-    """How the blocks of a page that flows, which are in no group, come onto sheets. Those of `breaks` begin a new one;
-    those that go on may be cut, as long tables are, and so is whatever is higher than a sheet."""
+def head_rows(trail: Sequence[str], paper: Paper) -> int:
+    """How many rows the name of the dashboard and its trail, by the words of its parts, take on the first sheet."""
+    lines, at = 1, float(SHOWING)
+    for words in trail:
+        width = len(words) * LETTER + AROUND_WORDS
+        if at + width > paper.width:
+            lines, at = lines + 1, 0.0
+        lines, at = lines + int((at + width) // paper.width), (at + width) % paper.width
+    return math.ceil((HEAD + lines * TRAIL_LINE) / ROW)
+
+
+def sheets(
+    blocks: Sequence[Block], paper: Paper, breaks: Collection[str], goes_on: Collection[str], head: int
+) -> Sheets:
+    """How the blocks of a page that flows, which are in no group, come onto sheets, of which the first has so many rows
+    of a `head`. Those of `breaks` begin a new one; those that go on may be cut, as long tables are, and so is whatever
+    is higher than a sheet."""
     begins: list[int] = []
     cut: dict[str, int] = {}
-    start, room = 0, max(paper.rows - HEAD, 1)
+    start, room = 0, max(paper.rows - head, 1)
     for block in sorted(blocks, key=lambda each: (each.y, each.x)):
         while block.y >= start + room:
             start, room = start + room, paper.rows

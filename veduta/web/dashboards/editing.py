@@ -24,7 +24,7 @@ from veduta.core.dashboard.definition import (
 )
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
-from veduta.core.dashboard.paper import SIZES, sheets
+from veduta.core.dashboard.paper import SIZES, head_rows, sheets
 from veduta.core.dashboard.starts import STARTS
 from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
@@ -321,7 +321,8 @@ def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
     page = definition.page(asked.page) or definition.pages[0]
     reading = Reading(dashboard, definition, ViewState(), request.user)
     tops = [block for block in page.blocks if not block.group] if page.kind == "flowing" else []
-    found = sheets(tops, definition.paper, page.breaks, page.goes_on)
+    head = head_rows([f"{each.name}: {each.words}" for each in reading.trail()], definition.paper)
+    found = sheets(tops, definition.paper, page.breaks, page.goes_on, head)
     names = {face.block.id: face.name for face in faces_of(reading, tops)}
     context = {
         "paper": definition.paper,
