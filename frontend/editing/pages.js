@@ -18,6 +18,7 @@ export function pages() {
         tab.setAttribute("role", "tab");
         tab.setAttribute("aria-selected", String(page.id === this.page.id));
         tab.dataset.pageTab = page.id;
+        tab.title = page.name;
         if (page.hidden) {
           tab.classList.add("italic");
           tab.title = "Readers come here from links only";

@@ -10,7 +10,6 @@ from veduta.core.dashboard.definition import Block
 from veduta.core.dashboard.layout import packed
 from veduta.core.dashboard.paper import Paper, head_rows, sheets
 
-
 HEAD = 3
 
 

@@ -180,7 +180,7 @@ def workbench(request: Request, pk: uuid.UUID) -> HttpResponse:
         "dashboard": str(_as_uuid(where.dashboard) or ""),
         "place": where.place,
     }
-    return workbench_page(request, chart, definition, start, {"block": where.block})
+    return workbench_page(request, chart, definition, start, {"stands_in": where.block})
 
 
 def workbench_page(

@@ -18,10 +18,7 @@ from pydantic import BeforeValidator
 
 from veduta.core.chart.paints import PALETTES
 from veduta.core.chart.value_colours import lists_of
-from veduta.core.dashboard.definition import (
-    ViewState,
-    load_dashboard,
-)
+from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
 from veduta.core.dashboard.paper import SIZES, head_rows, sheets
@@ -173,11 +170,21 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         "starts": [(start, miniature(start.blocks)) for start in STARTS],
         "like": like,
         "datasets": datasets,
+        "begin_from": _dataset_used(definition, request.user),
         "palettes": _palettes(),
         "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
+
+
+def _dataset_used(definition: DashboardDefinition, user: User) -> Any:
+    """The dataset of which a new chart most likely is: that of the draft's last chart, or of the last that somebody
+    made."""
+    wanted = [block.chart for block in definition.charts if block.chart]
+    own = Chart.objects.filter(deleted_at=None, updated_by=user)
+    newest = (Chart.objects.filter(pk__in=wanted) if wanted else own).order_by("-updated_at")
+    return newest.values_list("dataset", flat=True).first()
 
 
 def _palettes() -> list[tuple[str, str, list[Palette]]]:

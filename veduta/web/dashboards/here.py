@@ -63,7 +63,7 @@ def workbench(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     }
     start = {"saved": True, "here": reverse("dashboard-here-keep", args=[pk, block_id]), "block": block_id}
     definition = chart_to_change(chart.load(), block)
-    return workbench_page(request, chart, definition, start, {"here": here, "block": block_id})
+    return workbench_page(request, chart, definition, start, {"here": here, "stands_in": block_id})
 
 
 @require_POST
