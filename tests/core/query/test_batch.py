@@ -223,6 +223,17 @@ class NoneWaits(unittest.TestCase):
             outcomes[0]()
         self.assertEqual(outcomes[1]().groups, 4)
 
+    def test_a_fault_in_narrowing_is_that_of_the_questions(self):
+        model = sailings(ROWS)
+        gone = ListFilter(field="tide", values=("High",))
+        makers = [question(model, (name,), "sum(fare)", filters=(gone,)) for name in ("route", "region")]
+        with patch.object(batch, "MANY_ROWS", 0):
+            outcomes = outcomes_of([*makers, question(model, (), "sum(fare)")])
+        for position in (0, 1):
+            with self.assertRaisesRegex(VedutaError, "tide"):
+                outcomes[position]()
+        self.assertEqual(outcomes[2]().frame.item(), 11_111.0)
+
     def test_it_stops_when_nobody_waits(self):
         model, table = watched(ROWS)
         table.slow = "fare"

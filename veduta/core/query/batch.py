@@ -7,7 +7,7 @@ read, however long another one takes."""
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from dataclasses import field as attribute
@@ -128,21 +128,29 @@ def answer_all(makers: Sequence[Callable[[], Question]]) -> Iterator[tuple[int, 
     question whose problem that is. Raises Stopped if nobody waits any more."""
     same: dict[Filter, Filter] = {}
     begun = [_begun(make, same) for make in makers]
-    pending = [each for each in begun if isinstance(each, _Pending)]
-    reads = _shared_out(pending)
-    _narrow_once(pending, reads)
+    yield from ((position, each.result) for position, each in enumerate(begun) if isinstance(each, _Known))
+    yield from _read_together({i: each for i, each in enumerate(begun) if isinstance(each, _Pending)})
+    for position, put_off in enumerate(begun):
+        if isinstance(put_off, _PutOff):
+            yield None
+            yield position, put_off.result
+
+
+def _read_together(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
+    """Those of a batch for which something has to be read, by their positions, as they become ready."""
+    reads = _shared_out(pending.values())
+    _narrow_once(pending.values(), reads)
     pool = ThreadPoolExecutor(READERS)
     try:
         for read in reads:
             read.begin(pool)
-        yield from _as_ready(begun)
+        yield from _as_ready(pending)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _as_ready(begun: list[_Begun]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
-    waiting = {position: each for position, each in enumerate(begun) if isinstance(each, _Pending)}
-    yield from ((position, each.result) for position, each in enumerate(begun) if isinstance(each, _Known))
+def _as_ready(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
+    waiting = dict(pending)
     while waiting:
         ready = next((position for position, each in waiting.items() if each.is_ready), None)
         if ready is not None:
@@ -153,10 +161,6 @@ def _as_ready(begun: list[_Begun]) -> Iterator[tuple[int, Callable[[], Result]] 
         wait(frames, LOOK_UP, FIRST_COMPLETED)
         for each in waiting.values():
             each.question.context.check_wanted()
-    for position, put_off in enumerate(begun):
-        if isinstance(put_off, _PutOff):
-            yield None
-            yield position, put_off.result
 
 
 def _begun(make: Callable[[], Question], same: dict[Filter, Filter]) -> _Begun:
@@ -176,7 +180,7 @@ def _begun(make: Callable[[], Question], same: dict[Filter, Filter]) -> _Begun:
         return _Known(problem)
 
 
-def _shared_out(pending: list[_Pending]) -> list[_Read]:
+def _shared_out(pending: Iterable[_Pending]) -> list[_Read]:
     """What is read in all. Readings of the same cells of the same rows are one, but for those of values that cannot be
     put together: they take long, and nothing that is quick waits for them."""
     reads: dict[Hashable, _Read] = {}
@@ -195,7 +199,7 @@ def _shared_out(pending: list[_Pending]) -> list[_Read]:
     return list(reads.values())
 
 
-def _narrow_once(pending: list[_Pending], reads: list[_Read]) -> None:
+def _narrow_once(pending: Iterable[_Pending], reads: list[_Read]) -> None:
     """Narrow the rows that questions have in common, for all that is read of them."""
     about: dict[Hashable, list[Engine]] = defaultdict(list)
     for each in pending:
@@ -204,7 +208,10 @@ def _narrow_once(pending: list[_Pending], reads: list[_Read]) -> None:
         filters, engines = _common_filters(engines)
         if len(engines) > 1:
             own = [read for read in reads if read.engine in engines]
-            common = CommonRows(filters, _narrowed(filters, own))
+            try:
+                common = CommonRows(filters, _narrowed(filters, own))
+            except Exception:
+                continue  # each of the questions says what is wrong with it
             for engine in engines:
                 engine.scope = replace(engine.scope, common=common)
 
@@ -236,9 +243,9 @@ def _narrowed(filters: tuple[Filter, ...], reads: list[_Read]) -> dict[str, pl.D
         if rows < MANY_ROWS or len(own) < 2 or not reached:
             continue
         conditions = engine.conditions_on(home, filters)
-        about = {name for filter_ in filters for name in filter_.fields()}
-        passing: int = engine.model.scan(sorted(about), home).filter(conditions).select(pl.len()).collect().item()
+        tested = {name for filter_ in filters for name in filter_.fields()}
+        passing: int = engine.model.scan(sorted(tested), home).filter(conditions).select(pl.len()).collect().item()
         if passing <= rows / 2:
-            names = about.union(*(read.engine.fields_read(read.reading) for read in own))
+            names = tested.union(*(read.engine.fields_read(read.reading) for read in own))
             narrowed[home] = engine.model.scan(sorted(names), home).filter(conditions).collect()
     return narrowed
