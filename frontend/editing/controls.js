@@ -73,9 +73,9 @@ export function controls() {
         try {
           const rows = all(place, "[data-row]").map(written);
           const set = { rows, own: none.checked };
-          const colours = await post(`${this.base}colours/`, set);
+          const understood = await post(`${this.base}colours/`, set);
           const named = Object.fromEntries(palettes.map(({ name, value }) => [name, value]));
-          await this.edit({ edit: "set_colours", ...colours, palettes: named, letters: letters.value });
+          await this.edit({ edit: "set_colours", ...understood, palettes: named, letters: letters.value });
           element.close();
         } catch (error) {
           failed(error);
