@@ -22,6 +22,8 @@ START = load_dashboard(one_page(FARES, LATE, SAID, controls=[REGION, TOP]))
 FIXED = apply_edit(START, {"edit": "set_page", "page": "p1", "kind": "fixed", "width": 1200})
 GROUPED = apply_edit(START, {"edit": "group_blocks", "id": "both", "blocks": ["late", "said"], "title": "Both"})
 PLACE = apply_edit(START, {"edit": "add_block", "id": "there", "kind": "place", "text": "What the winter brings"})
+NOT_CANCELLED = {"kind": "list", "field": "c4", "values": [False]}
+WITH_FILTER = apply_edit(START, {"edit": "add_filter", "id": "cancelled", "dataset": "d", "filter": NOT_CANCELLED})
 PAGES = apply_edit(START, {"edit": "add_page", "id": "p2", "name": "Vessels"})
 
 
@@ -65,6 +67,14 @@ class Edits(unittest.TestCase):
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
             "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
+            "add_filter": (
+                {"id": "cancelled", "dataset": "d", "filter": NOT_CANCELLED},
+                lambda d: d.filters[0].filter.values == (False,),
+            ),
+            "set_reach": (
+                {"block": "fares", "reaches": {"of": "blocks", "names": ["late"]}, "highlights": ["late"]},
+                lambda d: (d.block("fares").reaches.names, d.block("fares").highlights) == (("late",), ("late",)),
+            ),
             "set_ground": (
                 {"page": "p1", "ground": {"colour": "teal"}, "widest": 1100, "gap": 16},
                 lambda d: (d.pages[0].ground.colour, d.pages[0].widest, d.pages[0].gap) == ("#008080", 1100, 16),
@@ -141,6 +151,22 @@ class Edits(unittest.TestCase):
                 {"block": "fares", "part": "kind"},
                 lambda d: d.block("fares").own == {"totals": "all"},
             ),
+            "set_filter": (
+                WITH_FILTER,
+                {"filter_id": "cancelled", "in_trail": False},
+                lambda d: (d.filters[0].in_trail, d.filters[0].filter.field) == (False, "c4"),
+            ),
+            "remove_filter": (WITH_FILTER, {"filter_id": "cancelled"}, lambda d: d.filters == ()),
+            "set_scope": (
+                WITH_FILTER,
+                {"narrows": "cancelled", "scope": {"of": "pages", "names": ["p1"]}, "fields": {"e": "c7"}},
+                lambda d: (d.filters[0].scope.of, d.filters[0].fields) == ("pages", {"e": "c7"}),
+            ),
+            "set_follows": (
+                WITH_FILTER,
+                {"narrows": "region", "block": "fares", "follows": False},
+                lambda d: (d.controls[0].scope.of, d.controls[0].scope.names) == ("but", ("fares",)),
+            ),
             "remove_page": (PAGES, {"page": "p1"}, lambda d: [each.id for each in d.pages] == ["p2"]),
         }
         examples_of_all = {name: (START, *example) for name, example in examples.items()} | others
@@ -163,6 +189,12 @@ class Edits(unittest.TestCase):
                 {"block": "fares", "look": {}, "click": {"does": "address", "address": "javascript:alert(1)"}},
             ),
             ("fill_place", {"block": "said", "kind": "text"}),
+            ("add_filter", {"id": "region", "dataset": "d", "filter": NOT_CANCELLED}),
+            ("add_filter", {"id": "new", "dataset": "d", "filter": {"kind": "tide"}}),
+            ("set_filter", {"filter_id": "gone", "in_trail": False}),
+            ("set_scope", {"narrows": "gone", "scope": {}}),
+            ("set_scope", {"narrows": "region", "scope": {"of": "moons"}}),
+            ("set_follows", {"narrows": "region", "block": "gone", "follows": True}),
             ("order_blocks", {"blocks": ["said"], "to": "front"}),
             ("add_column", {"id": "fares", "page": "p1", "side": "left"}),
             ("set_page", {"page": "p1", "hidden": True}),

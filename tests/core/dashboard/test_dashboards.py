@@ -98,6 +98,7 @@ class Following(unittest.TestCase):
             dashboard,
             state,
             lambda selection: sources.get(selection.block),
+            lambda dataset: self.schema,
         )
 
     def test_controls_filter_by_what_they_are_set_to(self):
@@ -180,8 +181,8 @@ class Following(unittest.TestCase):
         dashboard = load_dashboard({"controls": [control, REGION, {**control, "id": "of", "dataset": "ports"}]})
         for choice, expected in ((None, None), ({"set": [9]}, [9]), ({"set": None}, None)):
             state = load_state(json.dumps({"controls": {"late": choice}}))
-            self.assertEqual(parameter_values(dashboard, state, "d"), {"late_after": expected})
-        self.assertEqual(parameter_values(dashboard, ViewState(), "d"), {"late_after": [5]})
+            self.assertEqual(parameter_values(dashboard, state, "d", "me"), {"late_after": expected})
+        self.assertEqual(parameter_values(dashboard, ViewState(), "d", "me"), {"late_after": [5]})
         self.assertEqual(self.follow(ViewState(), [control]).filters, [])
 
     def test_what_was_gathered_elsewhere_is_followed_in_its_own_dataset_only(self):

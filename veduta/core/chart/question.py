@@ -189,6 +189,18 @@ def ask(
     )
 
 
+def set_off(
+    definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...], by: tuple[Filter, ...]
+) -> Selection | None:
+    """The marks of a chart, under the `extra` filters, in which there are rows that pass others as well; None for one
+    without dimensions, which has no marks to tell apart."""
+    if not definition.groups:
+        return None
+    result = work_out(definition, model, context, (*extra, *by))[2]
+    keys = [column.key for column in result.dimensions]
+    return Selection(tuple(dict.fromkeys(tuple(plain_point(list(row))) for row in result.frame.select(keys).rows())))
+
+
 def picture_of(
     definition: ChartDefinition,
     kind: Kind,

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
 from veduta.core.model.definition import Choice
@@ -85,10 +86,15 @@ class ParameterChoice(Frozen):
         return listed(said, "or", 3) if said else "no limit"
 
 
+Fields = dict[str, Annotated[str, Attribute(max_length=100)]]
+"""By the ids of other datasets, their field that stands for one of ours; "" where they do not follow. Those that are
+not named follow by a field of the same name and kind of value."""
+
+
 class Control(Frozen):
-    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets
-    follow by a field of the same name. A parameter's `field` is its own id, and blocks of its dataset
-    follow; `choices` are its labelled values."""
+    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow as its
+    `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
+    values."""
 
     id: str = Attribute(pattern=IDENTIFIER)
     kind: Literal["dates", "list", "parameter"]
@@ -100,3 +106,5 @@ class Control(Frozen):
     list: ListChoice | None = None
     parameter: ParameterChoice | None = None
     choices: tuple[Choice, ...] = ()
+    scope: Scope = EVERYWHERE
+    fields: Fields = {}

@@ -12,6 +12,7 @@ from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.grid import COLUMNS, MOST_GAP
 from veduta.core.dashboard.grounds import PageGround
 from veduta.core.dashboard.kinds import BlockKind
@@ -19,6 +20,7 @@ from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.narrow import Narrow
 from veduta.core.dashboard.numbers import TextNumber
 from veduta.core.dashboard.paper import Paper
+from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Value
 from veduta.core.stored import Upgrade, load
@@ -45,6 +47,9 @@ class Block(Frozen):
     once published, and `own` has the parts of it that are other here only. `picture` is the name of a kept picture
     (`picture_kept` says which content it had once published), of which `text` says what is seen on it, and `control`
     the id of one of the dashboard's controls.
+
+    What is selected in a block narrows the blocks that it `reaches`; those that it `highlights` show all, with what was
+    selected set off.
     """
 
     id: str = Attribute(pattern=IDENTIFIER)
@@ -64,6 +69,8 @@ class Block(Frozen):
     numbers: tuple[TextNumber, ...] = Attribute((), max_length=50)
     look: BlockLook = BlockLook()
     click: Click = Click()
+    reaches: Scope = EVERYWHERE
+    highlights: tuple[str, ...] = Attribute((), max_length=500)
     definition: dict[str, Any] | None = None
     own: dict[str, Any] = Attribute({}, max_length=100)
 
@@ -129,6 +136,7 @@ class DashboardDefinition(Frozen):
     version: Literal[2] = VERSION
     pages: tuple[Page, ...] = Attribute((FIRST,), min_length=1, max_length=50)
     controls: tuple[Control, ...] = Attribute((), max_length=20)
+    filters: tuple[DashboardFilter, ...] = Attribute((), max_length=50)
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False
     palettes: dict[PaletteKind, str] = {}
@@ -138,8 +146,9 @@ class DashboardDefinition(Frozen):
 
     @model_validator(mode="after")
     def _names_differ(self) -> DashboardDefinition:
-        for parts in (self.pages, self.blocks, self.controls):
-            if len({part.id for part in parts}) < len(parts):
+        narrowing = [each.id for each in self.controls] + [each.id for each in self.filters]
+        for ids in ([page.id for page in self.pages], [block.id for block in self.blocks], narrowing):
+            if len(set(ids)) < len(ids):
                 raise ValueError("two parts have the same id")
         if len(self.blocks) > MOST_BLOCKS:
             raise ValueError(f"it has more than {MOST_BLOCKS} blocks")

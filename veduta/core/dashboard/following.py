@@ -1,8 +1,9 @@
-"""Which filters a block follows: the controls and the marks selected in other blocks, as far as it has their fields."""
+"""Which filters a block follows: those of the dashboard, its controls, and the marks selected in other blocks, as far
+as they reach it and it has their fields."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from dataclasses import field as attribute
 from typing import Any
@@ -11,20 +12,63 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.points import points_filters
 from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
+from veduta.core.dashboard.filters import DashboardFilter
+from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Kind, Schema
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import Filter
+from veduta.core.query.filters.base import FieldCondition
 
 Choice = DatesChoice | ListChoice | ParameterChoice | None
 KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
+SourceOf = Callable[[Selection], tuple[ChartDefinition, Schema] | None]
+SchemaOf = Callable[[str], Schema]
+NOT_REACHED = "it is set not to"
+
+
+@dataclass(frozen=True)
+class Narrowing:
+    """Something that narrows a dashboard, as seen from a block: its name, what it is set to in words, and why the block
+    does not follow it, "" if it does. It may `lack` the field."""
+
+    name: str
+    words: str
+    why_not: str = ""
+    lacks: bool = False
 
 
 @dataclass
 class Following:
-    """The filters of one block, and in words what it does not follow because it lacks the field."""
+    """The filters of one block, those that only set off its marks, and all that narrows the dashboard."""
 
     filters: list[Filter] = attribute(default_factory=list)
-    not_followed: list[str] = attribute(default_factory=list)
+    highlights: list[Filter] = attribute(default_factory=list)
+    narrowings: list[Narrowing] = attribute(default_factory=list)
+
+    @property
+    def not_followed(self) -> list[str]:
+        """What it does not follow because it lacks the field."""
+        return [each.name for each in self.narrowings if each.lacks]
+
+    def follow(self, name: str, words: str, filter_: Filter) -> None:
+        self.filters.append(filter_)
+        self.narrowings.append(Narrowing(name, words))
+
+    def leave(self, name: str, words: str, why_not: str, lacks: bool = False) -> None:
+        self.narrowings.append(Narrowing(name, words, why_not, lacks))
+
+
+@dataclass(frozen=True)
+class _Place:
+    """A block, with what it shows and of which data."""
+
+    page: str
+    block: str
+    chart: ChartDefinition
+    schema: Schema
+
+    def is_in(self, scope: Scope) -> bool:
+        return scope.has(self.page, self.block)
 
 
 def choice_of(control: Control, state: ViewState) -> Choice:
@@ -43,20 +87,26 @@ def choice_of(control: Control, state: ViewState) -> Choice:
     return choice
 
 
-def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str) -> dict[str, Any]:
-    """What the parameters of a dataset's model are set to by the dashboard's controls."""
+def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str, block: str) -> dict[str, Any]:
+    """What the parameters of a dataset's model are set to for a block by the dashboard's controls."""
+    page = _page_of(dashboard, block)
     values = {}
     for control in dashboard.controls:
         choice = choice_of(control, state) if control.dataset == dataset else None
-        if isinstance(choice, ParameterChoice):
+        if isinstance(choice, ParameterChoice) and control.scope.has(page, block):
             values[control.field] = list(choice.set) if choice.set is not None else None
     return values
 
 
-def matching_field(field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema) -> str | None:
-    """The same field in the same dataset, or one of the same name and kind of value in another."""
+def matching_field(
+    field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema, fields: Mapping[str, str]
+) -> str | None:
+    """The same field in the same dataset, or in another one the field that is set for it, else one of the same name and
+    kind of value."""
     if dataset == own_dataset:
         return field if field in schema else None
+    if own_dataset in fields:
+        return fields[own_dataset] if fields[own_dataset] in schema else None
     alike = schema.named(name, kind)
     return alike.id if alike else None
 
@@ -67,54 +117,119 @@ def filters_for_block(
     schema: Schema,
     dashboard: DashboardDefinition,
     state: ViewState,
-    source_of: Callable[[Selection], tuple[ChartDefinition, Schema] | None],
+    source_of: SourceOf,
+    schema_of: SchemaOf,
 ) -> Following:
     """What narrows a block besides its own filters. `source_of` gives the chart and schema of a selection's block,
-    if it has one.
+    if it has one, `schema_of` that of a dataset.
 
     A block never follows its own selection, so that its other marks stay there to be clicked.
     """
     following = Following()
+    place = _Place(_page_of(dashboard, block_id), block_id, chart, schema)
+    for fixed in dashboard.filters:
+        _follow_filter(following, fixed, place, schema_of)
     for control in dashboard.controls:
-        if control.kind == "parameter":
-            continue
-        choice = choice_of(control, state)
-        field = matching_field(control.field, control.name, control.field_kind, control.dataset, chart.dataset, schema)
-        if field is None:
-            if choice and choice.filter(control.field):
-                following.not_followed.append(control.name)
-        elif choice and (made := choice.filter(field)):
-            following.filters.append(made)
+        if control.kind != "parameter":
+            _follow_control(following, control, choice_of(control, state), place)
     for selection in state.selections:
         is_own = selection.block == block_id and not selection.dashboard
         source = None if is_own else source_of(selection)
-        if source is None or not source[0].groups:
-            continue
-        _follow_selection(following, selection, source, chart, schema)
+        if source is not None and source[0].groups:
+            _follow_selection(following, selection, source, place, dashboard)
     return following
+
+
+def _page_of(dashboard: DashboardDefinition, block: str) -> str:
+    page = dashboard.page_of(block)
+    return page.id if page else ""
+
+
+def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, schema_of: SchemaOf) -> None:
+    try:
+        own = schema_of(fixed.dataset)
+        name = words = fixed.words(own)
+    except VedutaError:
+        return  # it narrows nothing: its dataset or field is gone, which the editor says
+    if not place.is_in(fixed.scope):
+        following.leave(name, words, NOT_REACHED)
+    elif fixed.dataset == place.chart.dataset:
+        following.follow(name, words, fixed.filter)
+    elif not isinstance(fixed.filter, FieldCondition) or fixed.filter.fields() != {fixed.filter.field}:
+        following.leave(name, words, "it is about measures of other data")
+    else:
+        field = own[fixed.filter.field]
+        there = matching_field(
+            field.id, field.name, field.kind, fixed.dataset, place.chart.dataset, place.schema, fixed.fields
+        )
+        if there is None:
+            following.leave(name, words, _lacks(field.name, fixed.fields, place), lacks=True)
+        else:
+            following.follow(name, words, fixed.filter.with_field(there))
+
+
+def _follow_control(following: Following, control: Control, choice: Choice, place: _Place) -> None:
+    if choice is None or not choice.filter(control.field):
+        return  # it narrows nothing
+    words = choice.words(control)
+    if not place.is_in(control.scope):
+        following.leave(control.name, words, NOT_REACHED)
+        return
+    field = matching_field(
+        control.field,
+        control.name,
+        control.field_kind,
+        control.dataset,
+        place.chart.dataset,
+        place.schema,
+        control.fields,
+    )
+    made = choice.filter(field) if field else None
+    if made is None:
+        following.leave(control.name, words, _lacks(control.name, control.fields, place), lacks=True)
+    else:
+        following.follow(control.name, words, made)
+
+
+def _lacks(name: str, fields: Mapping[str, str], place: _Place) -> str:
+    if place.chart.dataset in fields:
+        return "its data is set not to"
+    return f"its data has no field like “{name}”"
 
 
 def _follow_selection(
     following: Following,
     selection: Selection,
     source: tuple[ChartDefinition, Schema],
-    chart: ChartDefinition,
-    schema: Schema,
+    place: _Place,
+    dashboard: DashboardDefinition,
 ) -> None:
     definition, source_schema = source
-    groups = []
     made = next(iter(points_filters(definition, selection.points, selection.mode == "leave_out")), None)
     if made is None:
         return
-    if made.rest and definition.dataset != chart.dataset:
-        # Which values were gathered is known only in the selection's own dataset.
-        following.not_followed.append(source_schema[made.rest.field].name)
+    words = made.words(source_schema)
+    clicked = None if selection.dashboard else dashboard.block(selection.block)
+    if not place.is_in(clicked.reaches if clicked else EVERYWHERE):
+        following.leave(words, words, "a click there is set not to reach it")
         return
+    dataset = place.chart.dataset
+    if made.rest and definition.dataset != dataset:
+        # Which values were gathered is known only in the selection's own dataset.
+        name = source_schema[made.rest.field].name
+        following.leave(name, words, "which values were gathered is known in its own data only", lacks=True)
+        return
+    groups = []
     for group in made.groups:
         field = source_schema[group.field]
-        own = matching_field(field.id, field.name, field.kind, definition.dataset, chart.dataset, schema)
+        own = matching_field(field.id, field.name, field.kind, definition.dataset, dataset, place.schema, {})
         if own is None:
-            following.not_followed.append(field.name)
+            following.leave(field.name, words, _lacks(field.name, {}, place), lacks=True)
             return
         groups.append(group.model_copy(update={"field": own}))
-    following.filters.append(made.model_copy(update={"groups": tuple(groups)}))
+    filter_ = made.model_copy(update={"groups": tuple(groups)})
+    if clicked and place.block in clicked.highlights:
+        following.highlights.append(filter_)
+        following.narrowings.append(Narrowing(words, words, "a click there only sets its marks off"))
+    else:
+        following.follow(words, words, filter_)

@@ -18,13 +18,14 @@ from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition, sort_of_column
 from veduta.core.chart.paints import Paints
 from veduta.core.chart.points import points_filters
-from veduta.core.chart.question import Answered
+from veduta.core.chart.question import Answered, set_off
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.clicks import address_for
 from veduta.core.dashboard.controls import Control, ParameterChoice
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState
+from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
@@ -105,6 +106,10 @@ class Reading:
             self._schemas[key] = model_of(dataset).schema
         return self._schemas[key]
 
+    def schema_of(self, dataset: str) -> Schema:
+        """Raises VedutaError for a dataset that is gone."""
+        return self.schema(self.dataset(dataset))
+
     def model(self, dataset: Dataset) -> Model:
         """A dataset's model as the reader may see it; its blocks set its parameters."""
         key = str(dataset.pk)
@@ -178,7 +183,9 @@ class Reading:
         """The dataset of a chart in a block, and what narrows it there."""
         dataset = self.dataset(chart.dataset)
         schema = self.schema(dataset)
-        return dataset, filters_for_block(block.id, chart, schema, self.definition, self.state, self.source_of)
+        return dataset, filters_for_block(
+            block.id, chart, schema, self.definition, self.state, self.source_of, self.schema_of
+        )
 
     @cached_property
     def paints(self) -> Paints:
@@ -195,6 +202,8 @@ class Reading:
         own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
         selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
         filters = tuple(following.filters)
+        if following.highlights and not selection:
+            selection = set_off(chart, model, context_now(model), filters, tuple(following.highlights))
         answered = answer_over(
             model,
             chart,
@@ -211,7 +220,7 @@ class Reading:
     def asked(self, block: Block, chart: ChartDefinition) -> tuple[Model, Following]:
         """The model that a chart in a block asks, and what narrows it there."""
         dataset, following = self.following(block, chart)
-        return with_values(self.model(dataset), chart.values | self.values(chart)), following
+        return with_values(self.model(dataset), chart.values | self.values(block, chart)), following
 
     def answer_all(self, blocks: Iterable[Block]) -> Iterator[tuple[Block, list[Given]] | None]:
         """The questions of blocks, asked together: each block, as soon as all of it is worked out, with what gives the
@@ -242,9 +251,9 @@ class Reading:
         model, following = self.asked(block, chart)
         return question_over(model, chart, tuple(following.filters), self._left)
 
-    def values(self, chart: ChartDefinition) -> dict[str, Any]:
-        """What the controls set the parameters of a chart's model to."""
-        return parameter_values(self.definition, self.state, chart.dataset)
+    def values(self, block: Block, chart: ChartDefinition) -> dict[str, Any]:
+        """What the controls set the parameters of the model of a chart in a block to."""
+        return parameter_values(self.definition, self.state, chart.dataset, block.id)
 
     @cached_property
     def _left(self) -> Callable[[], bool]:
@@ -289,7 +298,7 @@ class Reading:
         filters = (*chart.only, *following.filters)
         if points and chart.groups:
             filters = (*filters, *points_filters(chart, points))
-        return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(chart)
+        return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(block, chart)
 
     def address_of(self, block: Block, point: list[Any]) -> str:
         """Where a click on a mark of a block leads, by the mark's point; "" where it leads nowhere."""
@@ -306,16 +315,25 @@ class Reading:
         return address_for(block.click.address, values)
 
     def trail(self) -> list[TrailItem]:
-        """Everything that narrows the view, in words: controls first, then selections."""
-        return [self._control_item(control) for control in self.definition.controls] + [
-            item for item in (self._selection_item(i) for i in range(len(self.state.selections))) if item
-        ]
+        """Everything that narrows the view, in words: what is fixed, then controls, then selections."""
+        fixed = [item for each in self.definition.filters if (item := self._filter_item(each))]
+        selected = [item for i in range(len(self.state.selections)) if (item := self._selection_item(i))]
+        return [*fixed, *(self._control_item(control) for control in self.definition.controls), *selected]
 
     @property
     def is_as_published(self) -> bool:
         """Whether everything stands as whoever made the dashboard set it."""
         as_set = all(choice_of(each, self.state) == getattr(each, each.kind) for each in self.definition.controls)
         return as_set and not self.state.selections and not self.state.sorts
+
+    def _filter_item(self, fixed: DashboardFilter) -> TrailItem | None:
+        """None for one that is not said in the trail, or whose data are gone."""
+        if not fixed.in_trail:
+            return None
+        try:
+            return TrailItem(fixed.id, fixed.words(self.schema_of(fixed.dataset)), True, mode="fixed")
+        except VedutaError:
+            return None
 
     def _control_item(self, control: Control) -> TrailItem:
         choice = choice_of(control, self.state)
@@ -346,7 +364,9 @@ class Reading:
         chart = self.chart(block)
         only = ViewState(selections=(selection,))
         schema = self.schema(self.dataset(chart.dataset))
-        return bool(filters_for_block(block.id, chart, schema, DashboardDefinition(), only, self.source_of).filters)
+        alone = self.definition.model_copy(update={"controls": (), "filters": ()})
+        following = filters_for_block(block.id, chart, schema, alone, only, self.source_of, self.schema_of)
+        return bool(following.filters or following.highlights)
 
     @cached_property
     def latest(self) -> str:

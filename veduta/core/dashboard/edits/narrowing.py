@@ -1,0 +1,103 @@
+"""Edits of what narrows a dashboard: its filters, and which blocks each of them, a control or a click reaches."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field as Attribute
+
+from veduta.core.dashboard.controls import Control, Fields
+from veduta.core.dashboard.definition import DashboardDefinition
+from veduta.core.dashboard.edits.registry import Name, block_of, edit, page_with, with_each
+from veduta.core.dashboard.filters import DashboardFilter
+from veduta.core.dashboard.scope import EVERYWHERE, Scope
+from veduta.core.errors import DefinitionProblem
+from veduta.core.query.filters import Filter
+
+Narrows = Control | DashboardFilter
+
+
+@edit
+def add_filter(
+    definition: DashboardDefinition, id: Name, dataset: str, filter: Filter, in_trail: bool = True
+) -> DashboardDefinition:
+    """Narrow a dashboard by a filter that readers do not set."""
+    added = DashboardFilter(id=id, dataset=dataset, filter=filter, in_trail=in_trail)
+    return definition.model_copy(update={"filters": (*definition.filters, added)})
+
+
+@edit
+def set_filter(
+    definition: DashboardDefinition, filter_id: Name, filter: Filter | None = None, in_trail: bool | None = None
+) -> DashboardDefinition:
+    """What a filter lets pass, and whether the trail says so; None stays as it is."""
+    said = {name: value for name, value in (("filter", filter), ("in_trail", in_trail)) if value is not None}
+    return _changed(definition, filter_id, **said)
+
+
+@edit
+def remove_filter(definition: DashboardDefinition, filter_id: Name) -> DashboardDefinition:
+    """Take a filter away."""
+    kept = tuple(each for each in definition.filters if each.id != filter_id)
+    return definition.model_copy(update={"filters": kept})
+
+
+@edit
+def set_scope(
+    definition: DashboardDefinition, narrows: Name, scope: Scope, fields: Fields | None = None
+) -> DashboardDefinition:
+    """Which blocks a control or a filter reaches, and by which fields other data follow; None stays as it is."""
+    said = {"scope": scope} | ({} if fields is None else {"fields": fields})
+    return _changed(definition, narrows, **said)
+
+
+@edit
+def set_follows(definition: DashboardDefinition, narrows: Name, block: Name, follows: bool) -> DashboardDefinition:
+    """Whether one block follows a control or a filter; the others as before."""
+    block_of(definition, block)
+    scope = _narrowing(definition, narrows).scope
+    reached = {each.id for page in definition.pages for each in page.blocks if scope.has(page.id, each.id)}
+    wanted = reached | {block} if follows else reached - {block}
+    charts = {each.id for each in definition.blocks}
+    return set_scope(definition, narrows, scope_of(wanted, charts))
+
+
+@edit
+def set_reach(
+    definition: DashboardDefinition,
+    block: Name,
+    reaches: Scope = EVERYWHERE,
+    highlights: Annotated[tuple[str, ...], Attribute(max_length=500)] = (),
+) -> DashboardDefinition:
+    """Which blocks a click on a block's marks narrows, and of which it only sets marks off."""
+    page = page_with(definition, [block])
+    return definition.with_page(with_each(page, [block], reaches=reaches, highlights=highlights))
+
+
+def scope_of(wanted: set[str], there: set[str]) -> Scope:
+    """The scope of these blocks of those that are there, so that blocks which come later are reached where most are."""
+    left_out = there - wanted
+    if not left_out:
+        return EVERYWHERE
+    if not wanted:
+        return Scope(of="none")
+    if len(left_out) < len(wanted):
+        return Scope(of="but", names=tuple(sorted(left_out)))
+    return Scope(of="blocks", names=tuple(sorted(wanted)))
+
+
+def _narrowing(definition: DashboardDefinition, name: str) -> Narrows:
+    """Raises DefinitionProblem for a control or filter that is gone."""
+    all_of_them: list[Narrows] = [*definition.controls, *definition.filters]
+    found = next((each for each in all_of_them if each.id == name), None)
+    if found is None:
+        raise DefinitionProblem("That control or filter is not there any more.", hint="Undo, or load the page again.")
+    return found
+
+
+def _changed(definition: DashboardDefinition, name: str, **said: object) -> DashboardDefinition:
+    _narrowing(definition, name)
+
+    controls = tuple(each.model_copy(update=said) if each.id == name else each for each in definition.controls)
+    filters = tuple(each.model_copy(update=said) if each.id == name else each for each in definition.filters)
+    return definition.model_copy(update={"controls": controls, "filters": filters})
