@@ -363,6 +363,8 @@ export function dashboard() {
       if (control) return this.openControl(control.dataset.control, "", control);
       const number = near(event, "button[data-number]");
       if (number) this.behind(number.closest(".board-block").id.slice("block-".length), number.dataset);
+      const narrowed = near(event, "[data-narrowings-of]");
+      if (narrowed) this.whatNarrows(narrowed.dataset.narrowingsOf);
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
       const column = columnsAsked(event);
@@ -380,7 +382,7 @@ export function dashboard() {
     atBlock(event) {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover [data-rows-of], .popover [data-as-table]",
+        ".popover [data-rows-of], .popover [data-as-table], .popover [data-narrowings-of]",
       );
       return options.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
     },
@@ -396,6 +398,13 @@ export function dashboard() {
         { label: "Leave this out", run: () => select("leave_out") },
         ...this.atBlock(event),
       ];
+    },
+    async whatNarrows(block) {
+      try {
+        dialog(await getHtml(`${this.base}blocks/${block}/narrowings/${this.query()}`), { label: "What narrows this" });
+      } catch (error) {
+        failed(error);
+      }
     },
     nameTables() {
       for (const button of all(this.$refs.board, "[data-as-table]"))

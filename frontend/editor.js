@@ -7,6 +7,7 @@ import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { here } from "./editing/here.js";
+import { narrowing } from "./editing/narrowing.js";
 import { pages } from "./editing/pages.js";
 import { paper } from "./editing/paper.js";
 import { publishing } from "./editing/publishing.js";
@@ -33,6 +34,7 @@ function editor() {
     ...dressing(),
     ...filling(),
     ...here(),
+    ...narrowing(),
     ...pages(),
     ...paper(),
     ...publishing(),

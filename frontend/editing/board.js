@@ -51,13 +51,15 @@ export function board() {
       const stale = this.page.blocks.filter(
         (block) => faces.get(block.id) !== faceOf(block, controls) || !this.element(block.id),
       );
-      const looks = JSON.stringify(this.definition.pages.map(groundOf));
+      const looks = JSON.stringify([this.definition.pages.map(groundOf), this.definition.filters]);
       if (stale.length || looks !== grounded) {
         const asked = { definition: this.definition, blocks: stale.map(({ id }) => id) };
-        const { faces: html, grounds: rules } = await post(`${this.base}faces/`, asked);
+        const { faces: html, grounds: rules, filters: said } = await post(`${this.base}faces/`, asked);
         if (mine !== turn) return; // the definition has changed meanwhile
         grounds.replaceSync(rules);
         grounded = looks;
+        this.filterWords = said;
+        this.showControls();
         for (const block of stale) {
           this.putFace(block.id, html[block.id]);
           faces.set(block.id, faceOf(block, controls));
@@ -128,9 +130,9 @@ export function board() {
       }
     },
     async drawBlock(block) {
-      const { controls, colours, own_colours: own, palettes, letters } = this.definition;
+      const { controls, filters, colours, own_colours: own, palettes, letters } = this.definition;
       const here = [block.chart, block.own, block.title, block.look];
-      const wanted = JSON.stringify([...here, controls, colours, own, palettes, letters]);
+      const wanted = JSON.stringify([...here, controls, filters, colours, own, palettes, letters]);
       if (drawn.get(block.id) === wanted) return;
       drawn.set(block.id, wanted);
       const element = this.element(block.id);

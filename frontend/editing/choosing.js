@@ -69,6 +69,7 @@ export function choosing() {
         { label: block.kind === "place" ? "Fill it" : "Edit", run: () => this.open(id) },
         ...(block.kind === "chart" ? [{ label: "Change it here only…", run: () => this.hereOnly(id) }] : []),
         { label: "How it looks…", run: () => this.dress(id) },
+        ...(block.kind === "chart" ? [{ label: "What narrows it…", run: () => this.whatNarrows(id) }] : []),
         { label: "Duplicate", run: () => this.duplicate(blocks) },
         { label: "Copy", run: () => this.copy(blocks) },
         ...(blocks.length > 1 ? [{ label: `Group these ${blocks.length} blocks`, run: () => this.group(blocks) }] : []),

@@ -10,6 +10,7 @@ import { updateContent } from "../lib/update.js";
 export function controls() {
   return {
     openControl: null,
+    filterWords: {},
 
     showControls() {
       const chips = this.definition.controls.map((control) => {
@@ -20,14 +21,18 @@ export function controls() {
           title: "What it is set to at first",
         });
         open.dataset.control = control.id;
+        const reach = made("button", { type: "button", textContent: "◎", title: "Which blocks it reaches" });
+        reach.setAttribute("aria-label", `Which blocks ${control.name} reaches`);
+        reach.dataset.reach = control.id;
         const away = made("button", { type: "button", textContent: "✕" });
         away.setAttribute("aria-label", `Remove the control ${control.name}`);
         away.dataset.away = control.id;
-        chip.append(open, away);
+        chip.append(open, reach, away);
         return chip;
       });
       const none = made("span", { className: "muted", textContent: "none yet" });
-      this.$refs.controls.replaceChildren(...(chips.length ? chips : [none]));
+      const fixed = this.filterChips(this.filterWords);
+      this.$refs.controls.replaceChildren(...(chips.length || fixed.length ? [...fixed, ...chips] : [none]));
     },
     async chooseControl() {
       const choice = await openDialog("choose-control", "Add a control").closed;
@@ -83,8 +88,11 @@ export function controls() {
       });
     },
     controlClicked(event) {
-      const { control, away } = event.target.dataset;
-      if (away) this.edit({ edit: "remove_control", control: away });
+      const { control, away, filter, filterAway, reach } = event.target.dataset;
+      if (filter) this.changeFilter(filter);
+      else if (reach) this.setScope(reach);
+      else if (filterAway) this.edit({ edit: "remove_filter", filter_id: filterAway });
+      else if (away) this.edit({ edit: "remove_control", control: away });
       else if (control) this.showControl(control, "", event.target);
     },
     async showControl(id, find = "", anchor = null) {

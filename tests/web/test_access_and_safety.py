@@ -32,6 +32,7 @@ from veduta.web.pictures.services import keep_content, receive
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
 FOR_EXPLORERS = {
+    "dashboard-narrowings",
     "home",
     "is-signed-in",
     "understood",

@@ -75,6 +75,10 @@ class Edits(unittest.TestCase):
                 {"block": "fares", "reaches": {"of": "blocks", "names": ["late"]}, "highlights": ["late"]},
                 lambda d: (d.block("fares").reaches.names, d.block("fares").highlights) == (("late",), ("late",)),
             ),
+            "set_click": (
+                {"block": "fares", "other": "late", "does": "highlight"},
+                lambda d: (d.block("fares").reaches.of, d.block("fares").highlights) == ("all", ("late",)),
+            ),
             "set_ground": (
                 {"page": "p1", "ground": {"colour": "teal"}, "widest": 1100, "gap": 16},
                 lambda d: (d.pages[0].ground.colour, d.pages[0].widest, d.pages[0].gap) == ("#008080", 1100, 16),

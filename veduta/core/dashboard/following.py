@@ -165,7 +165,8 @@ def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, 
         if there is None:
             following.leave(name, words, _lacks(field.name, fixed.fields, place), lacks=True)
         else:
-            following.follow(name, words, fixed.filter.with_field(there))
+            made = fixed.filter.with_field(there)
+            following.follow(name, made.words(place.schema), made)
 
 
 def _follow_control(following: Following, control: Control, choice: Choice, place: _Place) -> None:

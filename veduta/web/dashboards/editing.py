@@ -51,6 +51,7 @@ from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.dashboards.narrowing import filter_words
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.models import Dataset
@@ -299,7 +300,8 @@ def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
     definition = frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
     grounds = " ".join(grounds_of(page, reading.paints) for page in definition.pages)
-    return JsonResponse({"faces": faces_to_edit(reading, asked.blocks), "grounds": grounds})
+    faces = faces_to_edit(reading, asked.blocks)
+    return JsonResponse({"faces": faces, "grounds": grounds, "filters": filter_words(reading)})
 
 
 @require_POST

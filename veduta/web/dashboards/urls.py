@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, here, inbox, numbers, versions, views
+from veduta.web.dashboards import dressing, editing, here, inbox, narrowing, numbers, versions, views
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -30,6 +30,11 @@ urlpatterns = [
     path("<uuid:pk>/blocks/<slug:block_id>/here/", here.workbench, name="dashboard-here"),
     path("<uuid:pk>/blocks/<slug:block_id>/here/keep/", here.keep, name="dashboard-here-keep"),
     path("<uuid:pk>/here/", here.others, name="dashboard-others-here"),
+    path("<uuid:pk>/blocks/<slug:block_id>/narrowings/", narrowing.narrowings, name="dashboard-narrowings"),
+    path("<uuid:pk>/follows/", narrowing.follows, name="dashboard-follows"),
+    path("<uuid:pk>/filters/clause/", narrowing.clause, name="dashboard-filter-clause"),
+    path("<uuid:pk>/filters/made/", narrowing.filter_made, name="dashboard-filter-made"),
+    path("<uuid:pk>/scope/", narrowing.scope, name="dashboard-scope"),
     path("<uuid:pk>/narrow/", editing.narrow, name="dashboard-narrow"),
     path("<uuid:pk>/paper/", editing.paper, name="dashboard-paper"),
     path("<uuid:pk>/faces/", editing.faces, name="dashboard-faces"),

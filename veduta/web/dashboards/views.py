@@ -85,7 +85,7 @@ class StateSent(Sent):
     state: Object
 
 
-def _reading(request: Request, pk: uuid.UUID) -> Reading:
+def reading_for(request: Request, pk: uuid.UUID) -> Reading:
     """The dashboard as the request asks for it."""
     view = asked(request, View)
     dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
@@ -129,7 +129,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         return redirect("dashboard-edit", pk) if may_edit(request.user, dashboard) else _raise_not_found()
     problem = None
     try:
-        reading = _reading(request, pk)
+        reading = reading_for(request, pk)
         trail = _trail(reading)
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
@@ -199,7 +199,7 @@ def keep_view(request: Request, pk: uuid.UUID) -> JsonResponse:
 @signed_in
 def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """One block worked out under the state in the address."""
-    reading = _reading(request, pk)
+    reading = reading_for(request, pk)
     view = asked(request, BlockView)
     return JsonResponse(reading.block_data(reading.block(block_id), view.table, view.rows_from))
 
@@ -211,7 +211,7 @@ def _trail(reading: Reading) -> dict[str, Any]:
         "trail": items,
         "may_see_rows": may_download(reading.reader, reading.dashboard),
         "is_as_published": reading.is_as_published,
-        "narrows": any(item.narrows for item in items),
+        "narrows": any(item.narrows and item.mode != "fixed" for item in items),
     }
 
 
@@ -223,7 +223,7 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
 
     A block that fails sends its problem and leaves the others alone.
     """
-    reading = _reading(request, pk)
+    reading = reading_for(request, pk)
     trail, page = _trail(reading), _page(reading, asked(request, View))
 
     def lines() -> Iterator[str]:
@@ -263,7 +263,7 @@ def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, A
 @signed_in
 def control(request: Request, pk: uuid.UUID, control_id: str) -> HttpResponse:
     """The small editor of a control, as the reader has it set now."""
-    reading = _reading(request, pk)
+    reading = reading_for(request, pk)
     control = reading.control(control_id)
     choice, dataset = choice_of(control, reading.state), reading.dataset(control.dataset)
     find = asked(request, Searched).find
@@ -312,7 +312,7 @@ def _parameter_control(
 @signed_in
 def address(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     """The web address to which a click on a mark leads, to be looked at before it is opened."""
-    reading = _reading(request, pk)
+    reading = reading_for(request, pk)
     block = reading.block(block_id)
     points = json_in(asked(request, BlockView).points) or []
     made = reading.address_of(block, points[0] if points else [])
@@ -320,7 +320,7 @@ def address(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
 
 
 def _behind(request: Request, pk: uuid.UUID, block_id: str):
-    reading = _reading(request, pk)
+    reading = reading_for(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
     view = asked(request, BlockView)

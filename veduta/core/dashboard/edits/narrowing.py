@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field as Attribute
 
@@ -44,10 +44,17 @@ def remove_filter(definition: DashboardDefinition, filter_id: Name) -> Dashboard
 
 @edit
 def set_scope(
-    definition: DashboardDefinition, narrows: Name, scope: Scope, fields: Fields | None = None
+    definition: DashboardDefinition,
+    narrows: Name,
+    scope: Scope | None = None,
+    ticked: Annotated[tuple[str, ...], Attribute(max_length=500)] | None = None,
+    fields: Fields | None = None,
 ) -> DashboardDefinition:
-    """Which blocks a control or a filter reaches, and by which fields other data follow; None stays as it is."""
-    said = {"scope": scope} | ({} if fields is None else {"fields": fields})
+    """Which blocks a control or a filter reaches, as a scope or by the blocks that are `ticked`; and by which fields
+    other data follow. None stays as it is."""
+    if ticked is not None:
+        scope = scope_of(set(ticked), _there(definition))
+    said = {name: value for name, value in (("scope", scope), ("fields", fields)) if value is not None}
     return _changed(definition, narrows, **said)
 
 
@@ -58,8 +65,21 @@ def set_follows(definition: DashboardDefinition, narrows: Name, block: Name, fol
     scope = _narrowing(definition, narrows).scope
     reached = {each.id for page in definition.pages for each in page.blocks if scope.has(page.id, each.id)}
     wanted = reached | {block} if follows else reached - {block}
-    charts = {each.id for each in definition.blocks}
-    return set_scope(definition, narrows, scope_of(wanted, charts))
+    return set_scope(definition, narrows, ticked=tuple(wanted & _there(definition)))
+
+
+@edit
+def set_click(
+    definition: DashboardDefinition, block: Name, other: Name, does: Literal["narrow", "highlight", "nothing"]
+) -> DashboardDefinition:
+    """What a click on a block's marks does to one other block; to the others as before."""
+    clicked = block_of(definition, block)
+    block_of(definition, other)
+    there = _there(definition) - {block}
+    reached = {each.id for page in definition.pages for each in page.blocks if clicked.reaches.has(page.id, each.id)}
+    wanted = (reached - {other} if does == "nothing" else reached | {other}) & there
+    highlights = [name for name in clicked.highlights if name != other] + ([other] if does == "highlight" else [])
+    return set_reach(definition, block, scope_of(wanted, there), tuple(highlights))
 
 
 @edit
@@ -74,6 +94,11 @@ def set_reach(
     return definition.with_page(with_each(page, [block], reaches=reaches, highlights=highlights))
 
 
+def _there(definition: DashboardDefinition) -> set[str]:
+    """The blocks that can be narrowed."""
+    return {block.id for block in definition.blocks if block.kind == "chart" or block.numbers}
+
+
 def scope_of(wanted: set[str], there: set[str]) -> Scope:
     """The scope of these blocks of those that are there, so that blocks which come later are reached where most are."""
     left_out = there - wanted
@@ -81,7 +106,7 @@ def scope_of(wanted: set[str], there: set[str]) -> Scope:
         return EVERYWHERE
     if not wanted:
         return Scope(of="none")
-    if len(left_out) < len(wanted):
+    if len(left_out) <= len(wanted):
         return Scope(of="but", names=tuple(sorted(left_out)))
     return Scope(of="blocks", names=tuple(sorted(wanted)))
 

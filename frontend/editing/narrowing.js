@@ -1,0 +1,168 @@
+// What narrows a dashboard: its filters, made as those of a chart are, and which blocks they, its controls and clicks
+// reach.
+import { all, made, near } from "../lib/dom.js";
+import { filledForm, formData } from "../lib/forms.js";
+import { post, postForHtml } from "../lib/http.js";
+import { newId } from "../lib/ids.js";
+import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
+import { updateContent } from "../lib/update.js";
+
+/** @returns {any} Methods of the editor. */
+export function narrowing() {
+  return {
+    // Chips of the filters, by what the server says of them.
+    filterChips(words) {
+      return this.definition.filters.map(({ id, in_trail: inTrail }) => {
+        const chip = made("span", { className: "chip chip-fixed" });
+        const said = `only ${words[id] ?? "…"}`;
+        const open = made("button", { type: "button", textContent: said, title: "Change this filter" });
+        if (!inTrail) open.classList.add("italic");
+        open.dataset.filter = id;
+        const reach = made("button", { type: "button", textContent: "◎", title: "Which blocks it reaches" });
+        reach.setAttribute("aria-label", `Which blocks “${said}” reaches`);
+        reach.dataset.reach = id;
+        const away = made("button", { type: "button", textContent: "✕" });
+        away.setAttribute("aria-label", `Remove the filter: ${said}`);
+        away.dataset.filterAway = id;
+        chip.append(open, reach, away);
+        return chip;
+      });
+    },
+    async chooseFilter() {
+      const choice = await openDialog("choose-filter", "A filter of the dashboard").closed;
+      if (choice) this.openFilter(choice, null);
+    },
+    changeFilter(id) {
+      const { dataset } = this.definition.filters.find((filter) => filter.id === id);
+      return this.openFilter(dataset, id);
+    },
+    // The small editor of a chart's filters, in a dialog; a new one is added with its first setting.
+    async openFilter(dataset, id) {
+      const ofData = () => this.definition.filters.filter((filter) => filter.dataset === dataset);
+      let at = { field: "", way: "", find: "" };
+      const index = () => {
+        const place = ofData().findIndex((filter) => filter.id === id);
+        return place < 0 ? ofData().length : place;
+      };
+      const clause = () =>
+        postForHtml(`${this.base}filters/clause/`, {
+          definition: this.definition,
+          dataset,
+          clause: "only",
+          index: index(),
+          ...at,
+        });
+      try {
+        const { element } = dialog(await clause(), { label: "A filter of the dashboard" });
+        element.classList.add("popover-like");
+        const again = async (changes = {}) => {
+          at = { ...at, ...changes };
+          updateContent(element, await clause());
+        };
+        const set = async (form) => {
+          if (!form.reportValidity()) return;
+          const { filter: sent } = formData(form);
+          const edit = { edit: "set_filter", index: index(), filter: sent };
+          const asked = { definition: this.definition, dataset, index: index(), edit };
+          const { filter } = await post(`${this.base}filters/made/`, asked);
+          const isNew = id === null;
+          id ??= newId();
+          const change = isNew
+            ? { edit: "add_filter", id, dataset, filter }
+            : { edit: "set_filter", filter_id: id, filter };
+          if (await this.edit(change)) await again({ field: "", way: "" });
+        };
+        const search = debounce((find) => again({ find }).catch(failed), 250);
+        element.addEventListener("click", async (event) => {
+          const button = near(event, "[data-open], [data-fill], [data-edit]");
+          if (!button) return;
+          event.preventDefault();
+          try {
+            const { open, field = "", way = "", at: place } = button.dataset;
+            if (button.dataset.fill) await set(filledForm(button, "filter"));
+            else if (open && Number(place) !== index()) {
+              id = null; // another one
+              await again({ field, way, find: "" });
+            } else if (open) await again({ field, way, find: "" });
+            else if (id) {
+              element.close();
+              this.edit({ edit: "remove_filter", filter_id: id });
+            }
+          } catch (error) {
+            failed(error);
+          }
+        });
+        element.addEventListener("change", (event) => {
+          const form = near(event, "form[data-edit-form]");
+          const target = /** @type {HTMLElement} */ (event.target);
+          if (form && !("find" in target.dataset) && !form.querySelector("[type=submit]")) set(form).catch(failed);
+        });
+        element.addEventListener("submit", (event) => {
+          event.preventDefault();
+          const form = near(event, "form[data-edit-form]");
+          if (form) set(form).catch(failed);
+        });
+        element.addEventListener("input", ({ target }) => {
+          const box = /** @type {HTMLInputElement} */ (target);
+          if ("find" in box.dataset) search(box.value);
+        });
+      } catch (error) {
+        failed(error);
+      }
+    },
+
+    // Which blocks a control or a filter reaches: all, those of pages, or those that are ticked on pages in small.
+    async setScope(narrows) {
+      try {
+        const html = await postForHtml(`${this.base}scope/`, { definition: this.definition, narrows });
+        const { element } = dialog(html, { wide: true, label: "What it reaches" });
+        const form = element.querySelector("form");
+        for (const place of all(element, "[data-scope-block]")) this.placeInSmall(place);
+        form.addEventListener("change", () => {
+          const { of } = formData(form);
+          for (const part of all(form, "[data-scope-of]")) part.hidden = part.dataset.scopeOf !== of;
+        });
+        form.addEventListener("submit", async (event) => {
+          event.preventDefault();
+          const { of, pages, ticked, fields = {}, in_trail: inTrail } = formData(form);
+          const kept = Object.fromEntries(Object.entries(fields).filter(([, field]) => field !== "-"));
+          const reached = { all: { scope: { of } }, pages: { scope: { of, names: pages } }, ticked: { ticked } }[of];
+          const refused = (problem) => sayWithin(form, problem);
+          if (!(await this.edit({ edit: "set_scope", narrows, fields: kept, ...reached }, refused))) return;
+          const filter = this.definition.filters.find(({ id }) => id === narrows);
+          if (filter && filter.in_trail !== inTrail)
+            await this.edit({ edit: "set_filter", filter_id: narrows, in_trail: inTrail });
+          element.close();
+        });
+      } catch (error) {
+        failed(error);
+      }
+    },
+    placeInSmall(element) {
+      const block = this.definition.pages
+        .flatMap(({ blocks }) => blocks)
+        .find(({ id }) => id === element.dataset.scopeBlock);
+      const { x, y, w, h } = block.group
+        ? this.definition.pages.flatMap(({ blocks }) => blocks).find(({ id }) => id === block.group)
+        : block;
+      if (element.closest("[data-scope-kind=flowing]") && !block.group)
+        Object.assign(element.style, { gridColumn: `${x + 1} / span ${w}`, gridRow: `${y + 1} / span ${h}` });
+    },
+
+    // What narrows one block, and what a click on it does, to be set by ticking.
+    async whatNarrows(block) {
+      try {
+        const html = await postForHtml(`${this.base}follows/`, { definition: this.definition, block });
+        const { element } = dialog(html, { label: "What narrows this block" });
+        element.addEventListener("change", ({ target }) => {
+          const { follows, clickOn } = /** @type {HTMLElement} */ (target).dataset;
+          const box = /** @type {HTMLInputElement} */ (target);
+          if (follows) this.edit({ edit: "set_follows", narrows: follows, block, follows: box.checked });
+          else if (clickOn) this.edit({ edit: "set_click", block, other: clickOn, does: box.value });
+        });
+      } catch (error) {
+        failed(error);
+      }
+    },
+  };
+}
