@@ -7,6 +7,9 @@ import { newId } from "../lib/ids.js";
 import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
 import { updateContent } from "../lib/update.js";
 
+const DONE = `<div data-clause-of></div>
+<p class="mt-3"><button type="button" class="btn btn-primary" data-close="">Done</button></p>`;
+
 /** @returns {any} Methods of the editor. */
 export function narrowing() {
   return {
@@ -53,11 +56,12 @@ export function narrowing() {
           ...at,
         });
       try {
-        const { element } = dialog(await clause(), { label: "A filter of the dashboard" });
-        element.classList.add("popover-like");
+        const { element } = dialog(DONE, { label: "A filter of the dashboard" });
+        const place = element.querySelector("[data-clause-of]");
+        place.innerHTML = await clause();
         const again = async (changes = {}) => {
           at = { ...at, ...changes };
-          updateContent(element, await clause());
+          updateContent(place, await clause());
         };
         const set = async (form) => {
           if (!form.reportValidity()) return;
@@ -78,9 +82,9 @@ export function narrowing() {
           if (!button) return;
           event.preventDefault();
           try {
-            const { open, field = "", way = "", at: place } = button.dataset;
+            const { open, field = "", way = "", at: opened } = button.dataset;
             if (button.dataset.fill) await set(filledForm(button, "filter"));
-            else if (open && Number(place) !== index()) {
+            else if (open && Number(opened) !== index()) {
               id = null; // another one
               await again({ field, way, find: "" });
             } else if (open) await again({ field, way, find: "" });
