@@ -5,6 +5,7 @@ import { showWords } from "./lib/block.js";
 import { clear, draw, listen, pointAt } from "./lib/draw.js";
 import { getHtml, getJson, getLines, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
+import { handleMoved } from "./lib/handles.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
@@ -286,14 +287,15 @@ export function dashboard() {
     trailClicked(event) {
       const button = near(event, "button");
       if (!button) return;
-      const { back, control, mode, of, behind, remove } = button.dataset;
+      const { back, control, mode, of, behind, remove, setControl } = button.dataset;
       const { selections } = this.state;
       if (back) {
         const names = [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => item.dataset.control);
         const controls = back === "all" ? Object.fromEntries(names.map((name) => [name, null])) : {};
         this.go(back === "all" ? { controls, selections: [] } : this.clean({}));
         this.shut();
-      } else if (control) this.openControl(control, "", button);
+      } else if (setControl) this.setControl(setControl, JSON.parse(button.dataset.choice));
+      else if (control) this.openControl(control, "", button);
       else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
       else if (mode)
         this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
@@ -343,6 +345,7 @@ export function dashboard() {
       if (!typed) this.openControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {
+      handleMoved(event);
       if ("find" in event.target.dataset) this.typed(event.target);
     },
     popoverKeys(event) {
@@ -361,6 +364,8 @@ export function dashboard() {
     boardClicked(event) {
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
+      const beside = near(event, "[data-set-control]");
+      if (beside) return this.setControl(beside.dataset.setControl, JSON.parse(beside.dataset.choice));
       const number = near(event, "button[data-number]");
       if (number) this.behind(number.closest(".board-block").id.slice("block-".length), number.dataset);
       const narrowed = near(event, "[data-narrowings-of]");

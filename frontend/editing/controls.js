@@ -1,6 +1,7 @@
 // The controls of a dashboard, and its colours of values, in the editor.
 import { all, byId, made, near } from "../lib/dom.js";
 import { chosen, filledForm, isTyped } from "../lib/forms.js";
+import { handleMoved } from "../lib/handles.js";
 import { getHtml, post } from "../lib/http.js";
 import { failed, openDialog } from "../lib/page.js";
 import { moveByArrows, placeUnder, shown } from "../lib/popover.js";
@@ -139,6 +140,7 @@ export function controls() {
         await this.showControl(form.dataset.choice, this.$refs.popover.querySelector("[data-find]")?.value ?? "");
     },
     popoverTyped(event) {
+      handleMoved(event);
       if ("find" in event.target.dataset) this.typed(event.target);
     },
     popoverKeys(event) {

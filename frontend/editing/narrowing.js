@@ -128,11 +128,12 @@ export function narrowing() {
         });
         form.addEventListener("submit", async (event) => {
           event.preventDefault();
-          const { of, pages, ticked, fields = {}, in_trail: inTrail } = formData(form);
+          const { of, pages, ticked, fields = {}, in_trail: inTrail, how } = formData(form);
           const kept = Object.fromEntries(Object.entries(fields).filter(([, field]) => field !== "-"));
           const reached = { all: { scope: { of } }, pages: { scope: { of, names: pages } }, ticked: { ticked } }[of];
           const refused = (problem) => sayWithin(form, problem);
           if (!(await this.edit({ edit: "set_scope", narrows, fields: kept, ...reached }, refused))) return;
+          if (how && !(await this.edit({ edit: "shape_control", control: narrows, ...how }, refused))) return;
           const filter = this.definition.filters.find(({ id }) => id === narrows);
           if (filter && filter.in_trail !== inTrail)
             await this.edit({ edit: "set_filter", filter_id: narrows, in_trail: inTrail });

@@ -79,6 +79,10 @@ class Edits(unittest.TestCase):
                 {"block": "fares", "other": "late", "does": "highlight"},
                 lambda d: (d.block("fares").reaches.of, d.block("fares").highlights) == ("all", ("late",)),
             ),
+            "shape_control": (
+                {"control": "region", "kind": "text", "depends": True},
+                lambda d: (d.controls[0].kind, d.controls[0].list, d.controls[0].depends) == ("text", None, True),
+            ),
             "set_ground": (
                 {"page": "p1", "ground": {"colour": "teal"}, "widest": 1100, "gap": 16},
                 lambda d: (d.pages[0].ground.colour, d.pages[0].widest, d.pages[0].gap) == ("#008080", 1100, 16),
@@ -196,6 +200,9 @@ class Edits(unittest.TestCase):
             ("add_filter", {"id": "region", "dataset": "d", "filter": NOT_CANCELLED}),
             ("add_filter", {"id": "new", "dataset": "d", "filter": {"kind": "tide"}}),
             ("set_filter", {"filter_id": "gone", "in_trail": False}),
+            ("shape_control", {"control": "region", "kind": "dates"}),
+            ("shape_control", {"control": "region", "required": True}),
+            ("shape_control", {"control": "top", "kind": "list"}),
             ("set_scope", {"narrows": "gone", "scope": {}}),
             ("set_scope", {"narrows": "region", "scope": {"of": "moons"}}),
             ("set_follows", {"narrows": "region", "block": "gone", "follows": True}),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from typing import Annotated, Literal
+from typing import Annotated, Final, Literal
 
 from pydantic import Field as Attribute
 from pydantic import model_validator
@@ -12,8 +12,17 @@ from pydantic import model_validator
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
-from veduta.core.model.definition import Choice
-from veduta.core.query.filters import DatesFilter, ListFilter, RelativeFilter, Value, typed
+from veduta.core.model.definition import Choice as LabelledValue
+from veduta.core.query.filters import (
+    DatesFilter,
+    ListFilter,
+    RangeFilter,
+    RelativeFilter,
+    TextFilter,
+    Value,
+    typed,
+)
+from veduta.core.query.filters.rows import bound_words
 from veduta.core.words import listed
 
 IDENTIFIER = r"^[a-z0-9]{1,20}$"
@@ -72,6 +81,44 @@ class ListChoice(Frozen):
         return f"all but {said}" if self.exclude else said
 
 
+class RangeChoice(Frozen):
+    """What a control of numbers is set to: two bounds, both included, of which either may be open."""
+
+    low: float | None = None
+    high: float | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> RangeChoice:
+        if self.low is not None and self.high is not None and self.low > self.high:
+            raise ValueError("the lowest number is above the highest")
+        return self
+
+    def filter(self, field: str) -> RangeFilter | None:
+        if self.low is None and self.high is None:
+            return None
+        return RangeFilter(field=field, low=self.low, high=self.high)
+
+    def words(self, control: Control) -> str:
+        low, high = bound_words(self.low), bound_words(self.high)
+        if low and high:
+            return f"{low} to {high}"
+        return f"at least {low}" if low else f"at most {high}" if high else "all"
+
+
+class TextChoice(Frozen):
+    """What a control of texts is set to: a part of them."""
+
+    match: Literal["contains", "starts", "ends"] = "contains"
+    text: str = Attribute("", max_length=500)
+
+    def filter(self, field: str) -> TextFilter | None:
+        return TextFilter(field=field, match=self.match, text=self.text) if self.text.strip() else None
+
+    def words(self, control: Control) -> str:
+        verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
+        return f"{verb} “{self.text}”" if self.text.strip() else "all"
+
+
 class ParameterChoice(Frozen):
     """What a parameter is set to; None is no limit."""
 
@@ -86,6 +133,33 @@ class ParameterChoice(Frozen):
         return listed(said, "or", 3) if said else "no limit"
 
 
+ControlKind = Literal["dates", "list", "range", "text", "parameter"]
+Choice = DatesChoice | ListChoice | RangeChoice | TextChoice | ParameterChoice
+CHOICES: Final[dict[ControlKind, type[Choice]]] = {
+    "dates": DatesChoice,
+    "list": ListChoice,
+    "range": RangeChoice,
+    "text": TextChoice,
+    "parameter": ParameterChoice,
+}
+"""By the kind of a control what it can be set to."""
+KIND_WORDS: Final[dict[ControlKind, str]] = {
+    "dates": "a range of dates",
+    "list": "values to tick",
+    "range": "a range of numbers",
+    "text": "a part of the text",
+}
+
+
+def kinds_for(kind: Kind) -> list[ControlKind]:
+    """The kinds of control that a field of a kind of value can have, the usual one first."""
+    if kind.is_date:
+        return ["dates"]
+    if kind.is_number:
+        return ["range", "list"]
+    return ["list", "text"] if kind is Kind.TEXT else ["list"]
+
+
 Fields = dict[str, Annotated[str, Attribute(max_length=100)]]
 """By the ids of other datasets, their field that stands for one of ours; "" where they do not follow. Those that are
 not named follow by a field of the same name and kind of value."""
@@ -94,17 +168,27 @@ not named follow by a field of the same name and kind of value."""
 class Control(Frozen):
     """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow as its
     `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
-    values."""
+    values.
+
+    One that is `single` has one value at a time, and a `required` one always holds a value. `buttons` stand side by
+    side for the choices of a parameter or the values of a list; a list that `depends` offers only the values that occur
+    under what else narrows the dashboard."""
 
     id: str = Attribute(pattern=IDENTIFIER)
-    kind: Literal["dates", "list", "parameter"]
+    kind: ControlKind
     dataset: str
     field: str
     field_kind: Kind
     name: str = Attribute(min_length=1, max_length=200)
     dates: DatesChoice | None = None
     list: ListChoice | None = None
+    range: RangeChoice | None = None
+    text: TextChoice | None = None
     parameter: ParameterChoice | None = None
-    choices: tuple[Choice, ...] = ()
+    single: bool = False
+    required: bool = False
+    buttons: bool = False
+    depends: bool = False
+    choices: tuple[LabelledValue, ...] = ()
     scope: Scope = EVERYWHERE
     fields: Fields = {}

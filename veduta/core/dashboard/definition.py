@@ -11,7 +11,7 @@ from pydantic import model_validator
 from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
-from veduta.core.dashboard.controls import IDENTIFIER, Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.controls import IDENTIFIER, Choice, Control
 from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.grid import COLUMNS, MOST_GAP
 from veduta.core.dashboard.grounds import PageGround
@@ -217,7 +217,7 @@ class ViewState(Frozen):
     """All that makes a reader's view another than the published one. A control set to None shows all; `sorts` say by
     which column of its rows a block is sorted, as `sort_of_column` reads it."""
 
-    controls: dict[str, DatesChoice | ListChoice | ParameterChoice | None] = {}
+    controls: dict[str, Choice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
     sorts: dict[str, str] = Attribute({}, max_length=200)
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.points import points_filters
-from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.controls import CHOICES, Choice, Control, ParameterChoice
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
@@ -19,8 +19,6 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import Filter
 from veduta.core.query.filters.base import FieldCondition
 
-Choice = DatesChoice | ListChoice | ParameterChoice | None
-KINDS = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
 SourceOf = Callable[[Selection], tuple[ChartDefinition, Schema] | None]
 SchemaOf = Callable[[str], Schema]
 NOT_REACHED = "it is set not to"
@@ -71,20 +69,33 @@ class _Place:
         return scope.has(self.page, self.block)
 
 
-def choice_of(control: Control, state: ViewState) -> Choice:
-    """What a control is set to: by the reader, else by whoever made the dashboard.
+def choice_of(control: Control, state: ViewState) -> Choice | None:
+    """What a control is set to: by the reader, else by whoever made the dashboard. One that is required cannot be set
+    to nothing.
 
     Raises DefinitionProblem for a choice of the wrong kind.
     """
     if control.id not in state.controls:
-        first: Choice = getattr(control, control.kind)
-        return first
+        return first_of(control)
     choice = state.controls[control.id]
+    if control.required and (choice is None or is_none(choice, control)):
+        return first_of(control)
     if control.kind == "parameter" and choice is None:
         return ParameterChoice(set=None)
-    if choice is not None and not isinstance(choice, KINDS[control.kind]):
+    if choice is not None and not isinstance(choice, CHOICES[control.kind]):
         raise DefinitionProblem(f"“{control.name}” cannot be set to that.", hint="Start again from the plain address.")
     return choice
+
+
+def first_of(control: Control) -> Choice | None:
+    """What whoever made the dashboard has set a control to."""
+    first: Choice | None = getattr(control, control.kind)
+    return first
+
+
+def is_none(choice: Choice, control: Control) -> bool:
+    """Whether a choice narrows nothing, or is no limit."""
+    return choice.set is None if isinstance(choice, ParameterChoice) else choice.filter(control.field) is None
 
 
 def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str, block: str) -> dict[str, Any]:
@@ -169,7 +180,7 @@ def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, 
             following.follow(name, made.words(place.schema), made)
 
 
-def _follow_control(following: Following, control: Control, choice: Choice, place: _Place) -> None:
+def _follow_control(following: Following, control: Control, choice: Choice | None, place: _Place) -> None:
     if choice is None or not choice.filter(control.field):
         return  # it narrows nothing
     words = choice.words(control)

@@ -18,15 +18,23 @@ from veduta.core.query.filters import Context, Filter, PointsFilter
 
 
 def group_values(
-    model: Model, grouping: Grouping, search: str = "", limit: int = 200, selected: tuple[Any, ...] = ()
+    model: Model,
+    grouping: Grouping,
+    search: str = "",
+    limit: int = 200,
+    selected: tuple[Any, ...] = (),
+    under: tuple[tuple[Filter, ...], Context] | None = None,
 ) -> tuple[list[tuple[Any, str, int]], int]:
-    """A dimension's values as (value, words, rows), most frequent first (dates in order), and how many there are.
+    """A dimension's values as (value, words, rows), most frequent first (dates in order), and how many there are; only
+    those that occur `under` some filters, if these are given.
 
     `search` ignores case; at most `limit` are returned, the `selected` ones first.
     """
     field = model.schema[grouping.field]
     value = group_expression(grouping, model.schema).alias("v")
-    counted = model.scan([field.id], model.home_of({field.id})).group_by(value).agg(n=pl.len()).collect()
+    home = model.home_of({field.id})
+    there = _rows_under(model, field.id, home, *under) if under and under[0] else model.scan([field.id], home)
+    counted = there.group_by(value).agg(n=pl.len()).collect()
     if search:
         if field.kind is Kind.TEXT:
             counted = counted.filter(pl.col("v").str.to_lowercase().str.contains(search.lower(), literal=True))
@@ -41,6 +49,29 @@ def group_values(
     shown = counted.head(limit)
     rows = [(v, value_words(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
     return rows, counted.height
+
+
+def _rows_under(model: Model, field: str, home: str, filters: tuple[Filter, ...], context: Context) -> pl.LazyFrame:
+    """The rows of a table that pass the filters which reach it, with one field."""
+    narrowing, _ = settled(filters, model, context)
+    return Engine(Scope(model, narrowing, context)).rows(home, Place(), {field}, ())
+
+
+def distribution(
+    model: Model, field: str, bars: int = 30, under: tuple[tuple[Filter, ...], Context] | None = None
+) -> list[int]:
+    """How many rows have a number in each of so many equal parts of the way from the field's lowest to its highest; the
+    highest is in the last. Empty for a field without numbers."""
+    facts = model.facts(field)
+    if facts.lowest is None or facts.highest is None:
+        return []
+    low, width = float(facts.lowest), (float(facts.highest) - float(facts.lowest)) / bars or 1.0
+    home = model.home_of({field})
+    rows = _rows_under(model, field, home, *under) if under and under[0] else model.scan([field], home)
+    part = ((pl.col(field).cast(pl.Float64) - low) / width).floor().clip(0, bars - 1).cast(pl.Int64).alias("part")
+    counted = rows.drop_nulls(field).group_by(part).agg(n=pl.len()).collect()
+    counts = dict(counted.iter_rows())
+    return [counts.get(place, 0) for place in range(bars)]
 
 
 def rows_behind(

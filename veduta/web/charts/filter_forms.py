@@ -12,7 +12,7 @@ from typing import Any
 from veduta.core.calendar import Grain, grouping_for
 from veduta.core.data.fields import Field, Kind, Role
 from veduta.core.model.model import Model
-from veduta.core.query.filters import ListFilter, RelativeFilter, dates_words, typed
+from veduta.core.query.filters import Context, Filter, ListFilter, RelativeFilter, dates_words, typed
 from veduta.core.query.listing import group_values
 from veduta.core.words import in_sentence
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, plain
@@ -131,11 +131,18 @@ def _points(opened: Opened, field: None, current: Any) -> dict[str, Any]:
     return {"words": current.words(opened.model.schema) if current else ""}
 
 
-def list_choices(field: Field, current: ListFilter | None, model: Model, find: str) -> dict[str, Any]:
-    """A bounded list of values to tick, the ticked ones first; those that are gone from the data are said to be."""
+def list_choices(
+    field: Field,
+    current: ListFilter | None,
+    model: Model,
+    find: str,
+    under: tuple[tuple[Filter, ...], Context] | None = None,
+) -> dict[str, Any]:
+    """A bounded list of values to tick, the ticked ones first, perhaps only those that occur `under` some filters;
+    those that are gone from the data are said to be."""
     ticked = [typed(value, field) for value in current.values] if current else []
     group = grouping_for(field, Grain.DAY) if field.kind.is_date else grouping_for(field)
-    values, count = group_values(model, group, find, VALUES_SHOWN, tuple(ticked))
+    values, count = group_values(model, group, find, VALUES_SHOWN, tuple(ticked), under)
     there = {value for value, _, _ in values}
     gone = [] if find else [value for value in ticked if value not in there]
     shown = [(json.dumps(plain(value)), said, rows, value in ticked) for value, said, rows in values]

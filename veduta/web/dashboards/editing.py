@@ -23,7 +23,6 @@ from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
 from veduta.core.dashboard.paper import SIZES, head_rows, sheets
 from veduta.core.dashboard.starts import STARTS
-from veduta.core.data.fields import Kind
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
@@ -150,7 +149,7 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         datasets.append(
             {
                 "dataset": dataset,
-                "fields": [field for field in model_of(dataset).schema.visible if not _is_measure(field)],
+                "fields": [field for field in model_of(dataset).schema.visible if field.level != "aggregate"],
                 "parameters": model_of(dataset).definition.parameters,
             }
         )
@@ -194,10 +193,6 @@ def _palettes() -> list[tuple[str, str, list[Palette]]]:
     there = list(Palette.objects.filter(deleted_at=None))
     kinds = [(kind, words, [each for each in there if each.kind == kind]) for kind, (words, *_) in PALETTES.items()]
     return [(kind, words, own) for kind, words, own in kinds if own]
-
-
-def _is_measure(field) -> bool:
-    return field.role == "measure" or field.kind is Kind.DECIMAL
 
 
 @require_POST

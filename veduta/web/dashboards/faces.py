@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from django.template.loader import render_to_string
@@ -16,6 +16,7 @@ from veduta.core.dashboard.numbers import put_numbers, with_tokens
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
 from veduta.web.dashboards.access import may_download
+from veduta.web.dashboards.control_forms import Button, buttons_of
 from veduta.web.dashboards.dressing import problem_of_click
 from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.models import Task
@@ -35,6 +36,7 @@ class Face:
     html: SafeString = SafeString("")
     picture: Shown | None = None
     control: TrailItem | None = None
+    buttons: Sequence[Button] = ()
     problem: str = ""
     task: Task | None = None
     strong: bool = False
@@ -71,8 +73,14 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         html=text_html(block, reading) if block.kind == "text" else SafeString(""),
         picture=published_as(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),
         control=control,
+        buttons=_buttons(reading, block.control) if control else (),
         strong=is_strong(block, reading.paints),
     )
+
+
+def _buttons(reading: Reading, control_id: str) -> Sequence[Button]:
+    control = next((each for each in reading.definition.controls if each.id == control_id and each.buttons), None)
+    return buttons_of(reading, control) if control else ()
 
 
 def text_html(block: Block, reading: Reading) -> SafeString:

@@ -12,7 +12,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import apply_edit
-from veduta.core.dashboard.controls import Control
+from veduta.core.dashboard.controls import KIND_WORDS, Control, kinds_for
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState, load_dashboard
 from veduta.core.dashboard.edits.narrowing import Narrows
 from veduta.core.dashboard.filters import DashboardFilter
@@ -24,11 +24,11 @@ from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.charts.popovers import ClauseSent, popover_context
 from veduta.web.common.requests import Line, Object, Sent, Whole, sent
 from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.asking import reading_for
 from veduta.web.dashboards.dressing import BlockAsked
 from veduta.web.dashboards.faces import Face, faces_of
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
-from veduta.web.dashboards.views import reading_for
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_for, parts_for
 
@@ -179,6 +179,7 @@ def scope(request: Request, pk: uuid.UUID) -> HttpResponse:
         "is_filter": isinstance(narrows, DashboardFilter),
         "pages": [_page_in_small(reading, page, narrows) for page in definition.pages],
         "others": _others(reading, narrows),
+        "kinds": _kinds(narrows),
         "choices": CHOICES,
         "chosen": narrows.scope.of if narrows.scope.of in ("all", "pages") else "ticked",
     }
@@ -193,6 +194,15 @@ def _page_in_small(reading: Reading, page: Page, narrows: Narrows) -> dict[str, 
         if block.kind == "chart" or block.numbers
     ]
     return {"page": page, "blocks": blocks, "named": page.id in narrows.scope.names}
+
+
+def _kinds(narrows: Narrows) -> list[tuple[str, str]]:
+    """The ways in which readers can set a control; none of a filter."""
+    if not isinstance(narrows, Control):
+        return []
+    if narrows.kind == "parameter":
+        return [("parameter", "a parameter")]
+    return [(kind, KIND_WORDS[kind]) for kind in kinds_for(narrows.field_kind)]
 
 
 def _flat(faces: list[Face]) -> list[Face]:

@@ -153,6 +153,16 @@ class Reading:
             raise Http404
         return block, block.numbers[number].chart
 
+    def filters_beside(self, control: Control) -> tuple[Filter, ...]:
+        """What narrows the values that a control offers: the dashboard's filters and the other controls, as far as its
+        data follow them."""
+        others = tuple(each for each in self.definition.controls if each.id != control.id)
+        alone = self.definition.model_copy(update={"controls": others})
+        values = ChartDefinition(dataset=control.dataset)
+        schema = self.schema_of(control.dataset)
+        state = self.state.model_copy(update={"selections": ()})
+        return tuple(filters_for_block("", values, schema, alone, state, self.source_of, self.schema_of).filters)
+
     def control(self, control_id: str) -> Control:
         control = next((control for control in self.definition.controls if control.id == control_id), None)
         if control is None:

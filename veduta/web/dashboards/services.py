@@ -13,7 +13,7 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice
+from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_state
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.data.fields import Kind
@@ -98,7 +98,7 @@ def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None
 
 
 def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:
-    """A new control: a date range for dates, a list of values for other fields, or a parameter of the model."""
+    """A new control: of the usual kind for a field, or a parameter of the model."""
     model = model_of(dataset)
     if parameter_id:
         parameter = next((each for each in model.definition.parameters if each.id == parameter_id), None)
@@ -115,15 +115,15 @@ def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Cont
             choices=parameter.choices,
         )
     field = model.schema[field_id]
-    is_date = field.kind.is_date
+    kind = kinds_for(field.kind)[0]
     return Control(
         id=new_id(),
-        kind="dates" if is_date else "list",
+        kind=kind,
         dataset=str(dataset.pk),
         field=field.id,
         field_kind=Kind(field.kind),
         name=field.name,
-        dates=DatesChoice() if is_date else None,
+        dates=DatesChoice() if kind == "dates" else None,
     )
 
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from veduta.web.dashboards import dressing, editing, here, inbox, narrowing, numbers, versions, views
+from veduta.web.dashboards import control_forms, dressing, editing, here, inbox, narrowing, numbers, versions, views
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -16,7 +16,7 @@ urlpatterns = [
     path("<uuid:pk>/blocks/<slug:block_id>/address/", views.address, name="dashboard-address"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows/", views.rows, name="dashboard-rows"),
     path("<uuid:pk>/blocks/<slug:block_id>/rows.csv", views.rows_file, name="dashboard-rows-file"),
-    path("<uuid:pk>/controls/<slug:control_id>/", views.control, name="dashboard-control"),
+    path("<uuid:pk>/controls/<slug:control_id>/", control_forms.control, name="dashboard-control"),
     path("<uuid:pk>/star/", views.star, name="dashboard-star"),
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import re
 import uuid
 from collections.abc import Iterator
 from contextlib import suppress
@@ -12,30 +11,22 @@ from typing import Any
 
 from csp.decorators import csp_replace
 from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils.safestring import mark_safe
 from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.definition import Block, Page, load_state
-from veduta.core.dashboard.following import Choice, choice_of
-from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
-from veduta.core.query.filters import Context, RelativeFilter
 from veduta.web.accounts.access import Request, signed_in
-from veduta.web.charts.choices import parameter_choices
-from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
     Flag,
     FromRow,
-    Line,
     Object,
-    Searched,
     Sent,
     Text,
     Whole,
@@ -46,28 +37,16 @@ from veduta.web.common.requests import (
 from veduta.web.common.streaming import SEND_NOW
 from veduta.web.dashboards import favourites, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
+from veduta.web.dashboards.asking import View, reading_for
+from veduta.web.dashboards.control_forms import buttons_of
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
 from veduta.web.dashboards.favourites import note_seen
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.miniatures import pictured
-from veduta.web.dashboards.models import Publication
 from veduta.web.dashboards.reading import Given, Reading
-from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
-from veduta.web.modelling.services import model_for, model_of, parts_for
 
 logger = logging.getLogger("veduta.dashboards")
-
-
-class View(Sent):
-    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, or the key
-    `k` by which one is kept), at one of its pages."""
-
-    v: Text = ""
-    k: Line = ""
-    page: Line = ""
-    version: Line = ""
-    draft: Flag = False
 
 
 class BlockView(Sent):
@@ -83,18 +62,6 @@ class BlockView(Sent):
 
 class StateSent(Sent):
     state: Object
-
-
-def reading_for(request: Request, pk: uuid.UUID) -> Reading:
-    """The dashboard as the request asks for it."""
-    view = asked(request, View)
-    dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
-    state = services.kept_view(dashboard, view.k) if view.k else load_state(view.v)
-    if view.version:
-        number = int(view.version) if re.fullmatch("[0-9]{1,9}", view.version) else -1
-        publication = get_object_or_404(Publication, dashboard=dashboard, number=number)
-        return Reading(dashboard, publication.load(), state, request.user)
-    return Reading.of(dashboard, state, request.user, draft=view.draft)
 
 
 HEADINGS = (
@@ -209,6 +176,7 @@ def _trail(reading: Reading) -> dict[str, Any]:
     items = reading.trail()
     return {
         "trail": items,
+        "buttons": {each.id: buttons_of(reading, each) for each in reading.definition.controls if each.buttons},
         "may_see_rows": may_download(reading.reader, reading.dashboard),
         "is_as_published": reading.is_as_published,
         "narrows": any(item.narrows and item.mode != "fixed" for item in items),
@@ -257,55 +225,6 @@ def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, A
     except Exception:
         logger.exception("Block %s of dashboard %s failed", block.id, reading.dashboard.pk)
         return {"problem": "This block could not be worked out because of a fault on our side."}
-
-
-@require_GET
-@signed_in
-def control(request: Request, pk: uuid.UUID, control_id: str) -> HttpResponse:
-    """The small editor of a control, as the reader has it set now."""
-    reading = reading_for(request, pk)
-    control = reading.control(control_id)
-    choice, dataset = choice_of(control, reading.state), reading.dataset(control.dataset)
-    find = asked(request, Searched).find
-    if control.kind == "parameter":
-        shown = _parameter_control(request, control, choice, dataset, find)
-        return render(request, "dashboards/parameter.html", {"control": control, **shown})
-    model, context = parts_for(dataset, request.user)
-    field = model.schema[control.field]
-    if control.kind == "list":
-        current = choice.filter(field.id) if isinstance(choice, ListChoice) else None
-        shown = list_choices(field, current, model, find)
-    else:
-        shown = _dates_control(field, choice if isinstance(choice, DatesChoice) else None, context)
-    return render(request, "dashboards/control.html", {"control": control, "choice": choice, "find": find, **shown})
-
-
-def _dates_control(field: Field, choice: DatesChoice | None, context: Context) -> dict[str, Any]:
-    """The editor of recent periods, and of a range of days, which begins as the periods lie."""
-    set_as = choice.filter(field.id) if choice else None
-    recent = set_as if isinstance(set_as, RelativeFilter) else None
-    period = recent.bounds(context) if recent else None
-    return {
-        "relative": recent or RelativeFilter(field=field.id, anchor=choice.anchor if choice else "latest"),
-        "choices": RELATIVE_CHOICES,
-        "period": period,
-        "range": {"start": period[0], "end": period[1]} if period else choice,
-        "with_times": field.kind is Kind.DATETIME,
-        "latest": context.latest.get(field.id),
-    }
-
-
-def _parameter_control(
-    request: Request, control: Control, choice: Choice, dataset: Dataset, find: str
-) -> dict[str, Any]:
-    """The editor of a parameter: its list, the values of its field, or a value of its kind."""
-    parameter = next((p for p in model_of(dataset).definition.parameters if p.id == control.field), None)
-    if parameter is None:
-        raise DefinitionProblem(
-            f"The parameter “{control.name}” does not exist any more.", hint="Take the control out."
-        )
-    setting = list(choice.set) if isinstance(choice, ParameterChoice) and choice.set is not None else None
-    return parameter_choices(parameter, setting, model_for(dataset, request.user), find)
 
 
 @require_GET

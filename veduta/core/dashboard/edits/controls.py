@@ -8,9 +8,10 @@ from pydantic import Field as Attribute
 
 from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
-from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
+from veduta.core.dashboard.controls import CHOICES, Choice, Control, ControlKind, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, Letters
 from veduta.core.dashboard.edits.registry import Name, edit
+from veduta.core.dashboard.following import first_of, is_none
 from veduta.core.errors import DefinitionProblem
 
 
@@ -28,20 +29,51 @@ def remove_control(definition: DashboardDefinition, control: Name) -> DashboardD
 
 
 @edit
-def set_control(
-    definition: DashboardDefinition, control: Name, choice: DatesChoice | ListChoice | ParameterChoice | None = None
-) -> DashboardDefinition:
+def set_control(definition: DashboardDefinition, control: Name, choice: Choice | None = None) -> DashboardDefinition:
     """What a control is set to at first; None shows all, and is no limit of a parameter."""
     controls = tuple(_set(each, choice) if each.id == control else each for each in definition.controls)
     return definition.model_copy(update={"controls": controls})
 
 
-def _set(control: Control, choice: DatesChoice | ListChoice | ParameterChoice | None) -> Control:
-    """Raises DefinitionProblem for a choice that is none of this kind of control."""
-    kinds: dict[str, type] = {"dates": DatesChoice, "list": ListChoice, "parameter": ParameterChoice}
+@edit
+def shape_control(
+    definition: DashboardDefinition,
+    control: Name,
+    kind: ControlKind | None = None,
+    single: bool = False,
+    required: bool = False,
+    buttons: bool = False,
+    depends: bool = False,
+) -> DashboardDefinition:
+    """How readers set a control. One of another kind shows all at first."""
+    said = {"single": single, "required": required, "buttons": buttons, "depends": depends}
+    controls = tuple(_shaped(each, kind, said) if each.id == control else each for each in definition.controls)
+    return definition.model_copy(update={"controls": controls})
+
+
+def _shaped(control: Control, kind: ControlKind | None, said: dict[str, bool]) -> Control:
+    """Raises DefinitionProblem for a kind that does not suit its field, or one that is to hold a value and has none."""
+    if kind and kind != control.kind:
+        if control.kind == "parameter" or kind not in kinds_for(control.field_kind):
+            raise DefinitionProblem(f"{control.name} cannot be set that way.", hint="Choose another one.")
+        control = control.model_copy(update={control.kind: None, "kind": kind})
+    shaped = control.model_copy(update=said)
+    first = first_of(shaped)
+    if shaped.required and (first is None or is_none(first, shaped)):
+        raise DefinitionProblem(
+            f"{control.name} is to hold a value always, and has none at first.",
+            hint="Set what it is set to at first, then this.",
+        )
+    return shaped
+
+
+def _set(control: Control, choice: Choice | None) -> Control:
+    """Raises DefinitionProblem for a choice that is none of this kind of control, or none where it holds one always."""
+    if control.required and (choice is None or is_none(choice, control)):
+        raise DefinitionProblem(f"{control.name} always holds a value.", hint="Choose another one.")
     if choice is None and control.kind == "parameter":
         choice = ParameterChoice(set=None)
-    if choice is not None and not isinstance(choice, kinds[control.kind]):
+    if choice is not None and not isinstance(choice, CHOICES[control.kind]):
         raise DefinitionProblem(f"{control.name} cannot be set to that.", hint="Open it and choose again.")
     return control.model_copy(update={control.kind: choice})
 
