@@ -30,9 +30,12 @@ export function dashboard() {
   const asTable = new Set(JSON.parse(sessionStorage.getItem(`veduta-tables-${location.pathname}`) ?? "[]"));
   let opened = null;
   let kept = { text: "", key: "" }; // a long state, and its key
+  let pending = null; // controls as they are set, but not applied yet
 
   return {
     popoverOpen: false,
+    waiting: false, // whether changes of controls wait to be applied
+    waitingWords: "",
 
     init() {
       this.base = this.$root.dataset.base;
@@ -82,8 +85,8 @@ export function dashboard() {
     },
 
     // The state as JSON; empty for none.
-    stateText() {
-      const { controls, selections, sorts } = this.state;
+    stateText(of = this.state) {
+      const { controls, selections, sorts } = of;
       const state = {};
       if (Object.keys(controls).length) state.controls = controls;
       if (Object.keys(sorts).length) state.sorts = sorts;
@@ -91,9 +94,9 @@ export function dashboard() {
       return Object.keys(state).length ? JSON.stringify(state) : "";
     },
 
-    query(more = {}) {
+    query(more = {}, of = this.state) {
       const query = new URLSearchParams();
-      const text = this.stateText();
+      const text = this.stateText(of);
       if (text && text === kept.text) query.set("k", kept.key);
       else if (text) query.set("v", text);
       if (start.page) query.set("page", start.page);
@@ -105,6 +108,10 @@ export function dashboard() {
 
     // Changes the state, the address and everything that follows.
     async go(changes) {
+      if (changes.controls) {
+        pending = null;
+        this.waiting = false;
+      }
       this.state = { ...this.state, ...changes };
       const text = this.stateText();
       if (text.length > LONG && text !== kept.text) {
@@ -130,7 +137,7 @@ export function dashboard() {
         for await (const line of getLines(`${this.base}blocks/${this.query()}`, { signal: request.signal })) {
           const came = performance.now();
           times.requests = came - times.began;
-          if (line.trail !== undefined) updateContent(this.$refs.trail, line.trail);
+          if (line.trail !== undefined) this.showTrail(line.trail);
           else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
           else if (line.control) updateControl(line);
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
@@ -144,6 +151,11 @@ export function dashboard() {
         new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }),
       );
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
+    },
+    // What waits to be applied stays as it is set.
+    showTrail(html) {
+      if (pending) this.wait(pending);
+      else updateContent(this.$refs.trail, html);
     },
     async showLine(block, { data, problem }) {
       if (!block) return this.publishedAnew();
@@ -305,7 +317,7 @@ export function dashboard() {
       if (this.popoverOpen && opened === control && button) return this.shut();
       opened = control;
       try {
-        const html = await getHtml(`${this.base}controls/${control}/${this.query({ find })}`);
+        const html = await getHtml(`${this.base}controls/${control}/${this.query({ find }, this.asSet())}`);
         if (this.popoverOpen && !button) updateContent(this.$refs.popover, html);
         else {
           this.$refs.popover.innerHTML = html;
@@ -322,7 +334,38 @@ export function dashboard() {
       }
     },
     setControl(control, choice) {
-      this.go({ controls: { ...this.state.controls, [control]: choice } });
+      const controls = { ...this.asSet().controls, [control]: choice };
+      if (start.applies) this.wait(controls);
+      else this.go({ controls });
+    },
+    // The state with what waits to be applied.
+    asSet() {
+      return pending ? { ...this.state, controls: pending } : this.state;
+    },
+    async wait(controls) {
+      pending = controls;
+      const before = this.state.controls;
+      const isOther = (id) => !same(controls[id], before[id]);
+      const count = Object.keys({ ...controls, ...before }).filter(isOther).length;
+      if (!count) pending = null;
+      this.waiting = count > 0;
+      this.waitingWords = `${count} ${count === 1 ? "change waits" : "changes wait"}`;
+      try {
+        const { trail, controls: faces } = await getJson(`${this.base}trail/${this.query({}, this.asSet())}`);
+        updateContent(this.$refs.trail, trail);
+        for (const [block, html] of Object.entries(faces)) updateControl({ control: block, html });
+      } catch (error) {
+        failed(error);
+      }
+    },
+    applyWaiting() {
+      if (!pending) return;
+      this.shut();
+      this.go({ controls: pending });
+    },
+    discardWaiting() {
+      this.shut();
+      this.wait(this.state.controls);
     },
     popoverClicked(event) {
       const fill = near(event, "[data-fill]");

@@ -115,11 +115,18 @@ export function narrowing() {
       }
     },
 
+    async setTrail() {
+      const { element, closed } = openDialog("set-trail", "The trail");
+      const radios = /** @type {HTMLInputElement[]} */ (all(element, "[name=applies]"));
+      for (const radio of radios) radio.checked = (radio.value === "1") === this.definition.applies;
+      if ((await closed) === "ok") this.edit({ edit: "set_applies", applies: radios[1].checked });
+    },
+
     // Which blocks a control or a filter reaches: all, those of pages, or those that are ticked on pages in small.
     async setScope(narrows) {
       try {
         const html = await postForHtml(`${this.base}scope/`, { definition: this.definition, narrows });
-        const { element } = dialog(html, { wide: true, label: "What it reaches" });
+        const { element } = dialog(html, { label: "What it reaches" });
         const form = element.querySelector("form");
         for (const place of all(element, "[data-scope-block]")) this.placeInSmall(place);
         form.addEventListener("change", () => {

@@ -33,6 +33,7 @@ OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.
 FOR_EXPLORERS = {
     "dashboard-narrowings",
+    "dashboard-trail",
     "home",
     "is-signed-in",
     "understood",

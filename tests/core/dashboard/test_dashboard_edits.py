@@ -83,6 +83,7 @@ class Edits(unittest.TestCase):
                 {"control": "region", "kind": "text", "depends": True},
                 lambda d: (d.controls[0].kind, d.controls[0].list, d.controls[0].depends) == ("text", None, True),
             ),
+            "set_applies": ({"applies": True}, lambda d: d.applies),
             "set_ground": (
                 {"page": "p1", "ground": {"colour": "teal"}, "widest": 1100, "gap": 16},
                 lambda d: (d.pages[0].ground.colour, d.pages[0].widest, d.pages[0].gap) == ("#008080", 1100, 16),

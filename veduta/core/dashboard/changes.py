@@ -122,6 +122,8 @@ def _of_controls(before: DashboardDefinition, after: DashboardDefinition) -> Ite
             yield Change(control.name, "is a new control")
         elif there[control.id] != control:
             yield Change(control.name, "is set to something else at first")
+    if before.applies != after.applies:
+        yield Change("What readers set", "holds once they apply it" if after.applies else "holds at once")
     kept = {control.id for control in after.controls}
     yield from (Change(each.name, "is a control no longer") for each in before.controls if each.id not in kept)
 

@@ -130,6 +130,7 @@ FIRST = Page(id="p1", name="Page 1")
 
 class DashboardDefinition(Frozen):
     """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere.
+    What readers set holds at once or, if it `applies`, once they say so.
     `palettes` of the workspace, by their names, stand in the place of those in use; once published, `palettes_kept` are
     the colours of all that are used. `letters` are those of charts that set no size, of titles and of texts."""
 
@@ -137,6 +138,7 @@ class DashboardDefinition(Frozen):
     pages: tuple[Page, ...] = Attribute((FIRST,), min_length=1, max_length=50)
     controls: tuple[Control, ...] = Attribute((), max_length=20)
     filters: tuple[DashboardFilter, ...] = Attribute((), max_length=50)
+    applies: bool = False
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False
     palettes: dict[PaletteKind, str] = {}

@@ -11,6 +11,7 @@ urlpatterns = [
     path("choices/", editing.choices, name="dashboard-choices"),
     path("text/", editing.text, name="dashboard-text"),
     path("<uuid:pk>/", views.dashboard, name="dashboard"),
+    path("<uuid:pk>/trail/", views.trail, name="dashboard-trail"),
     path("<uuid:pk>/blocks/", views.blocks, name="dashboard-blocks"),
     path("<uuid:pk>/blocks/<slug:block_id>/", views.block, name="dashboard-block"),
     path("<uuid:pk>/blocks/<slug:block_id>/address/", views.address, name="dashboard-address"),

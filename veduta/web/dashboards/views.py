@@ -132,6 +132,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
             "page": page.id if view.page else "",
             "draft": view.draft,
             "rows": may_download(request.user, dashboard),
+            "applies": reading.definition.applies,
         },
     }
     return render(request, "dashboards/view.html", context)
@@ -204,6 +205,16 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
                 yield json.dumps(_line(reading, *answered)) + "\n" if answered else SEND_NOW
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
+
+
+@require_GET
+@signed_in
+def trail(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """The trail and the controls on a page under the state in the address, before anything is worked out for it."""
+    reading = reading_for(request, pk)
+    page = _page(reading, asked(request, View))
+    controls = {each.id: _control_face(reading, each) for each in page.blocks if each.kind == "control"}
+    return JsonResponse({"trail": render_to_string("dashboards/trail.html", _trail(reading)), "controls": controls})
 
 
 def _control_face(reading: Reading, block: Block) -> str:

@@ -79,6 +79,12 @@ def _set(control: Control, choice: Choice | None) -> Control:
 
 
 @edit
+def set_applies(definition: DashboardDefinition, applies: bool) -> DashboardDefinition:
+    """Whether what readers set holds only once they apply it."""
+    return definition.model_copy(update={"applies": applies})
+
+
+@edit
 def set_colours(
     definition: DashboardDefinition,
     colours: Annotated[tuple[ColourList, ...], Attribute(max_length=20)] = (),
