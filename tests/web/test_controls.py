@@ -1,0 +1,108 @@
+"""Controls of a dashboard as readers set them: numbers, texts, buttons, lists that depend on one another."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from tests.web.dashboard_support import DashboardTest
+from veduta.web.dashboards import services
+
+
+class Controls(DashboardTest):
+    def add(self, field, **shape):
+        """A control on a field, shaped; answers with its id."""
+        made = services.control_for(self.dataset, self.ids[field]).model_copy(update={"id": field.replace("_", "")})
+        self.edited(edit="add_control", control=made.model_dump(mode="json"))
+        if shape:
+            self.edited(edit="shape_control", control=made.id, **shape)
+        return made.id
+
+    def form(self, control, **controls):
+        state = {"controls": {"date": None} | controls}
+        return self.look(
+            "dashboard-control", self.dashboard.pk, control, draft="1", v=json.dumps(state)
+        ).content.decode()
+
+    def shown(self, **controls):
+        return self.values(state={"controls": {"date": None} | controls}, draft="1")
+
+    def trail(self, **controls):
+        state = {"controls": {"date": None} | controls}
+        return self.look("dashboard-trail", self.dashboard.pk, draft="1", v=json.dumps(state)).json()["trail"]
+
+    def test_numbers_are_set_over_their_distribution(self):
+        control = self.add("fare")
+        self.assertEqual(self.dashboard.load_draft().controls[-1].kind, "range")
+        form = self.form(control)
+        self.assertEqual(form.count("<rect"), 30)
+        everything, dear = self.shown(), self.shown(**{control: {"low": 100.0}})
+        self.assertLess(sum(dear.values()), sum(everything.values()))
+        self.assertIn("at least 100", self.trail(**{control: {"low": 100.0}}))
+
+    def test_a_range_the_wrong_way_round_is_refused(self):
+        control = self.add("fare")
+        state = {"controls": {control: {"low": 9, "high": 1}}}
+        self.assertEqual(self.block(state=state, draft="1").status_code, 422)
+
+    def test_texts_are_narrowed_by_a_part_of_them(self):
+        self.edited(edit="shape_control", control="region", kind="text")
+        found = self.shown(region={"match": "contains", "text": "north"})
+        self.assertEqual(set(found), {"North Reach"})
+        self.assertIn("contains “north”", self.trail(region={"match": "contains", "text": "north"}))
+        self.assertIn('name="choice.match"', self.form("region"))
+
+    def test_a_list_stands_as_buttons(self):
+        self.edited(edit="shape_control", control="region", single=True, buttons=True)
+        trail = self.trail(region={"values": ["North Reach"]})
+        words = re.findall(r'aria-pressed="(\w+)"\s*>\s*(.*?)\s*<', trail)
+        self.assertIn(("true", "North Reach"), words)
+        self.assertIn(("false", "All"), words)
+        self.edited(edit="add_block", id="shown", kind="control", control="region")
+        page = self.look("dashboard", self.dashboard.pk, draft="1").content.decode()
+        self.assertEqual(page.count('data-set-control="region"'), 2 * len(words))
+
+    def test_one_value_at_a_time_is_chosen_by_radio_buttons(self):
+        self.edited(edit="shape_control", control="region", single=True)
+        form = self.form("region")
+        self.assertIn('type="radio"', form)
+        self.assertNotIn("Leave", form)
+
+    def test_one_that_is_required_always_holds_a_value(self):
+        self.edited(edit="set_control", control="region", choice={"values": ["North Reach"]})
+        self.edited(edit="shape_control", control="region", required=True)
+        for given in (None, {"values": []}):
+            self.assertEqual(set(self.shown(region=given)), {"North Reach"})
+        self.assertNotIn("Show all", self.form("region"))
+
+    def test_one_that_depends_offers_only_what_still_occurs(self):
+        control = self.add("route")
+        narrowed = {"region": {"values": ["North Reach"]}}
+        free = self.form(control, **narrowed).count("choice.values")
+        self.edited(edit="shape_control", control=control, depends=True)
+        depending = self.form(control, **narrowed)
+        self.assertLess(depending.count("choice.values"), free)
+        own = self.form(control, **{control: {"values": ["No such route"]}})
+        self.assertIn("not in", own, "what is ticked stays to be taken away")
+
+
+class TopN(DashboardTest):
+    def test_one_number_narrows_every_block(self):
+        model = self.dataset.model | {
+            "parameters": [{"id": "top_n", "name": "Top n", "kind": "whole", "required": False}]
+        }
+        self.dataset.model = model
+        self.dataset.save()
+        fares = {"field": self.ids["fare"], "aggregate": "sum"}
+        best = {
+            "kind": "member", "field": self.ids["region"], "keep": {"count": 1, "by": fares, "parameter": "top_n"},
+        }  # fmt: skip
+        control = services.control_for(self.dataset, "", "top_n").model_copy(update={"id": "topn"})
+        self.edited(edit="add_control", control=control.model_dump(mode="json"))
+        everything = self.values(state={"controls": {"date": None}}, draft="1")
+        self.edited(edit="add_filter", id="best", dataset=str(self.dataset.pk), filter=best)
+        ranked = sorted(everything, key=everything.get, reverse=True)
+        for count in (1, 2):
+            found = self.values(state={"controls": {"date": None, "topn": {"set": [count]}}}, draft="1")
+            self.assertEqual(found, {name: everything[name] for name in ranked[:count]})
+        self.assertEqual(self.values(state={"controls": {"date": None, "topn": None}}, draft="1"), everything)
