@@ -1,9 +1,9 @@
 // The controls of a dashboard, and its colours of values, in the editor.
 import { all, byId, made, near } from "../lib/dom.js";
-import { chosen, filledForm, isTyped } from "../lib/forms.js";
+import { chosen, filledForm, formData, isTyped } from "../lib/forms.js";
 import { handleMoved } from "../lib/handles.js";
-import { getHtml, post } from "../lib/http.js";
-import { failed, openDialog } from "../lib/page.js";
+import { getHtml, post, postForHtml } from "../lib/http.js";
+import { dialog, failed, openDialog, sayWithin } from "../lib/page.js";
 import { moveByArrows, placeUnder, shown } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
@@ -36,13 +36,38 @@ export function controls() {
       this.$refs.controls.replaceChildren(...(chips.length || fixed.length ? [...fixed, ...chips] : [none]));
     },
     async chooseControl() {
-      const choice = await openDialog("choose-control", "Add a control").closed;
+      const { element, closed } = openDialog("choose-control", "Add a control");
+      const choice = await closed;
       if (!choice) return false;
+      const data = /** @type {HTMLSelectElement} */ (element.querySelector("[data-chooser-data]"));
+      if (choice.startsWith("chooser ")) return this.addChooser(choice.slice("chooser ".length), data.value);
       const [dataset, field] = choice.split(" ");
       try {
         const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
         const control = await post(`${this.base}new-control/`, { dataset, ...what });
         return await this.edit({ edit: "add_control", control });
+      } catch (error) {
+        failed(error);
+        return false;
+      }
+    },
+    // A control by which readers choose what charts show, from options that are ticked.
+    async addChooser(of, dataset) {
+      try {
+        const asked = { of, dataset };
+        const { element } = dialog(await postForHtml(`${this.base}chooser/`, asked), { label: "What readers choose" });
+        const form = element.querySelector("form");
+        form.addEventListener("submit", async (event) => {
+          event.preventDefault();
+          try {
+            const control = await post(`${this.base}chooser/made/`, { ...asked, ...formData(form) });
+            const refused = (problem) => sayWithin(form, problem);
+            if (await this.edit({ edit: "add_control", control }, refused)) element.close();
+          } catch (problem) {
+            sayWithin(form, problem);
+          }
+        });
+        return true;
       } catch (error) {
         failed(error);
         return false;

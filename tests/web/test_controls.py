@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from html import unescape
 
 from tests.web.dashboard_support import DashboardTest
 from veduta.web.dashboards import services
@@ -106,3 +107,48 @@ class TopN(DashboardTest):
             found = self.values(state={"controls": {"date": None, "topn": {"set": [count]}}}, draft="1")
             self.assertEqual(found, {name: everything[name] for name in ranked[:count]})
         self.assertEqual(self.values(state={"controls": {"date": None, "topn": None}}, draft="1"), everything)
+
+
+class Choosers(DashboardTest):
+    def offered(self, of):
+        data = {"dataset": str(self.dataset.pk), "of": of}
+        page = self.ask("dashboard-chooser", self.dashboard.pk, data=data).content.decode()
+        return [json.loads(unescape(each)) for each in re.findall(r'name="options"[^>]*?value="([^"]+)"', page)]
+
+    def make(self, of, *names):
+        options = [each for each in self.offered(of) if each["name"] in names]
+        data = {"dataset": str(self.dataset.pk), "of": of, "options": options}
+        made = self.ask("dashboard-chooser-made", self.dashboard.pk, data=data)
+        if made.status_code == 200:
+            self.edited(edit="add_control", control=made.json() | {"id": "choice"})
+        return made
+
+    def chosen(self, option):
+        return self.block(state={"controls": {"date": None, "choice": option}}, draft="1").json()
+
+    def test_readers_choose_the_measure(self):
+        names = [each["name"] for each in self.offered("measure")]
+        self.make("measure", *names[:2])
+        titles = [self.chosen({"option": place})["title"] for place in (0, 1)]
+        self.assertEqual(
+            [name.casefold() in title.casefold() for name, title in zip(names, titles, strict=False)], [True] * 2
+        )
+        self.assertEqual(self.chosen(None)["title"], self.block(draft="1").json()["title"], "as it was made")
+
+    def test_readers_choose_what_it_is_by(self):
+        self.make("by", "Region", "Route")
+        regions, routes = ({row["name"] for row in self.chosen({"option": place})["rows"]} for place in (0, 1))
+        self.assertNotEqual(regions, routes)
+        trail = self.look("dashboard", self.dashboard.pk, draft="1").content.decode()
+        self.assertIn("What it is by: as made", " ".join(trail.split()).replace("<span>", ""))
+
+    def test_they_stand_as_buttons_too(self):
+        self.make("grain", "Weeks", "Months")
+        self.edited(edit="shape_control", control="choice", buttons=True)
+        trail = self.look("dashboard-trail", self.dashboard.pk, draft="1").json()["trail"]
+        self.assertEqual(re.findall(r'aria-pressed="\w+"\s*>\s*(.*?)\s*<', trail), ["Weeks", "Months", "As made"])
+
+    def test_one_option_is_no_choice(self):
+        self.assertEqual(self.make("grain", "Weeks").status_code, 422)
+        data = {"dataset": str(self.dataset.pk), "of": "moons"}
+        self.assertEqual(self.ask("dashboard-chooser", self.dashboard.pk, data=data).status_code, 422)

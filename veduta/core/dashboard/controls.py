@@ -9,6 +9,7 @@ from typing import Annotated, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.calendar import Grain, Grouping
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
@@ -23,6 +24,7 @@ from veduta.core.query.filters import (
     typed,
 )
 from veduta.core.query.filters.rows import bound_words
+from veduta.core.query.measures import Measure
 from veduta.core.words import listed
 
 IDENTIFIER = r"^[a-z0-9]{1,20}$"
@@ -119,6 +121,33 @@ class TextChoice(Frozen):
         return f"{verb} “{self.text}”" if self.text.strip() else "all"
 
 
+class Option(Frozen):
+    """One of the things that readers choose for charts: a measure, a dimension, or the grain of their periods."""
+
+    name: str = Attribute(min_length=1, max_length=200)
+    measure: Measure | None = None
+    by: Grouping | None = None
+    grain: Grain | None = None
+
+    @model_validator(mode="after")
+    def _is_one(self) -> Option:
+        if sum(each is not None for each in (self.measure, self.by, self.grain)) != 1:
+            raise ValueError("an option is one measure, one dimension or one grain")
+        return self
+
+
+class ChooserChoice(Frozen):
+    """Which of its options a chooser is set to, by its place."""
+
+    option: int = Attribute(ge=0, lt=50)
+
+    def filter(self, field: str) -> None:
+        """None: it narrows nothing."""
+
+    def words(self, control: Control) -> str:
+        return control.options[self.option].name if self.option < len(control.options) else "as it was made"
+
+
 class ParameterChoice(Frozen):
     """What a parameter is set to; None is no limit."""
 
@@ -133,14 +162,15 @@ class ParameterChoice(Frozen):
         return listed(said, "or", 3) if said else "no limit"
 
 
-ControlKind = Literal["dates", "list", "range", "text", "parameter"]
-Choice = DatesChoice | ListChoice | RangeChoice | TextChoice | ParameterChoice
+ControlKind = Literal["dates", "list", "range", "text", "parameter", "chooser"]
+Choice = DatesChoice | ListChoice | RangeChoice | TextChoice | ParameterChoice | ChooserChoice
 CHOICES: Final[dict[ControlKind, type[Choice]]] = {
     "dates": DatesChoice,
     "list": ListChoice,
     "range": RangeChoice,
     "text": TextChoice,
     "parameter": ParameterChoice,
+    "chooser": ChooserChoice,
 }
 """By the kind of a control what it can be set to."""
 KIND_WORDS: Final[dict[ControlKind, str]] = {
@@ -168,7 +198,7 @@ not named follow by a field of the same name and kind of value."""
 class Control(Frozen):
     """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow as its
     `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
-    values.
+    values. A chooser filters nothing: it sets what charts of its dataset show, to one of its `options`.
 
     One that is `single` has one value at a time, and a `required` one always holds a value. `buttons` stand side by
     side for the choices of a parameter or the values of a list; a list that `depends` offers only the values that occur
@@ -185,6 +215,8 @@ class Control(Frozen):
     range: RangeChoice | None = None
     text: TextChoice | None = None
     parameter: ParameterChoice | None = None
+    chooser: ChooserChoice | None = None
+    options: tuple[Option, ...] = Attribute((), max_length=50)
     single: bool = False
     required: bool = False
     buttons: bool = False

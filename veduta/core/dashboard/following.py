@@ -10,7 +10,7 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.points import points_filters
-from veduta.core.dashboard.controls import CHOICES, Choice, Control, ParameterChoice
+from veduta.core.dashboard.controls import CHOICES, Choice, ChooserChoice, Control, ParameterChoice
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
@@ -22,6 +22,8 @@ from veduta.core.query.filters.base import FieldCondition
 SourceOf = Callable[[Selection], tuple[ChartDefinition, Schema] | None]
 SchemaOf = Callable[[str], Schema]
 NOT_REACHED = "it is set not to"
+NOT_FILTERS = ("parameter", "chooser")
+"""Kinds of control that set something else."""
 
 
 @dataclass(frozen=True)
@@ -87,6 +89,14 @@ def choice_of(control: Control, state: ViewState) -> Choice | None:
     return choice
 
 
+def chosen_for(dashboard: DashboardDefinition, state: ViewState, block: str) -> list[tuple[Control, ChooserChoice]]:
+    """What the choosers that reach a block are set to."""
+    page = _page_of(dashboard, block)
+    reaching = [each for each in dashboard.controls if each.kind == "chooser" and each.scope.has(page, block)]
+    set_to = [(control, choice_of(control, state)) for control in reaching]
+    return [(control, choice) for control, choice in set_to if isinstance(choice, ChooserChoice)]
+
+
 def first_of(control: Control) -> Choice | None:
     """What whoever made the dashboard has set a control to."""
     first: Choice | None = getattr(control, control.kind)
@@ -95,6 +105,8 @@ def first_of(control: Control) -> Choice | None:
 
 def is_none(choice: Choice, control: Control) -> bool:
     """Whether a choice narrows nothing, or is no limit."""
+    if isinstance(choice, ChooserChoice):
+        return False
     return choice.set is None if isinstance(choice, ParameterChoice) else choice.filter(control.field) is None
 
 
@@ -141,7 +153,7 @@ def filters_for_block(
     for fixed in dashboard.filters:
         _follow_filter(following, fixed, place, schema_of)
     for control in dashboard.controls:
-        if control.kind != "parameter":
+        if control.kind not in NOT_FILTERS:
             _follow_control(following, control, choice_of(control, state), place)
     for selection in state.selections:
         is_own = selection.block == block_id and not selection.dashboard

@@ -14,6 +14,7 @@ from django.views.decorators.http import require_GET
 from veduta.core.calendar import Grain, grouping_for
 from veduta.core.dashboard.controls import (
     Choice,
+    ChooserChoice,
     Control,
     ControlKind,
     DatesChoice,
@@ -156,6 +157,12 @@ def _parameter(setting: Setting) -> dict[str, Any]:
     return parameter_choices(parameter, value, setting.model, setting.find)
 
 
+@form("chooser")
+def _chooser(setting: Setting) -> dict[str, Any]:
+    chosen = setting.choice.option if isinstance(setting.choice, ChooserChoice) else None
+    return {"options": [(place, each.name, place == chosen) for place, each in enumerate(setting.control.options)]}
+
+
 @dataclass(frozen=True)
 class Button:
     """A choice that stands beside others: what it says, what it sets its control to as JSON, and whether it is."""
@@ -168,10 +175,11 @@ class Button:
 def buttons_of(reading: Reading, control: Control) -> list[Button]:
     """The choices of a control side by side; none of one that has too many, or whose choices are not known."""
     setting = setting_of(reading, control)
-    made = _parameter_buttons(setting) if control.kind == "parameter" else _list_buttons(setting)
+    made = BESIDE[control.kind](setting) if control.kind in BESIDE else []
     if not made or len(made) > BUTTONS:
         return []
-    none = [] if control.required else [Button("All", None, not any(each.is_set for each in made))]
+    words = "As made" if control.kind == "chooser" else "All"
+    none = [] if control.required else [Button(words, None, not any(each.is_set for each in made))]
     return [*made, *none]
 
 
@@ -185,8 +193,6 @@ def _parameter_buttons(setting: Setting) -> list[Button]:
 
 
 def _list_buttons(setting: Setting) -> list[Button]:
-    if setting.control.kind != "list":
-        return []
     choice = setting.choice
     chosen = choice.values if isinstance(choice, ListChoice) and not choice.exclude else ()
     field = setting.field
@@ -196,3 +202,17 @@ def _list_buttons(setting: Setting) -> list[Button]:
         Button(words, {"values": [plain(value)]}, plain(value) in chosen)
         for value, words, _ in sorted(values, key=lambda each: each[1])
     ]
+
+
+def _chooser_buttons(setting: Setting) -> list[Button]:
+    chosen = setting.choice.option if isinstance(setting.choice, ChooserChoice) else None
+    options = enumerate(setting.control.options)
+    return [Button(each.name, {"option": place}, place == chosen) for place, each in options]
+
+
+BESIDE: dict[ControlKind, Callable[[Setting], list[Button]]] = {
+    "parameter": _parameter_buttons,
+    "list": _list_buttons,
+    "chooser": _chooser_buttons,
+}
+"""By the kind of a control its choices side by side."""

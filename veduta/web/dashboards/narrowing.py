@@ -16,20 +16,20 @@ from veduta.core.dashboard.controls import KIND_WORDS, Control, kinds_for
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState, load_dashboard
 from veduta.core.dashboard.edits.narrowing import Narrows
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.following import matching_field
+from veduta.core.dashboard.following import NOT_FILTERS, matching_field
 from veduta.core.data.fields import Field
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters.base import FieldCondition
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.charts.popovers import ClauseSent, popover_context
 from veduta.web.common.requests import Line, Object, Sent, Whole, sent
+from veduta.web.dashboards import services
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.asking import reading_for
 from veduta.web.dashboards.dressing import BlockAsked
 from veduta.web.dashboards.faces import Face, faces_of
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
-from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_for, parts_for
 
 CHOICES = (("all", "all blocks"), ("pages", "those of some pages"), ("ticked", "the blocks that are ticked"))
@@ -134,7 +134,7 @@ def clause(request: Request, pk: uuid.UUID) -> HttpResponse:
     find_dashboard(request.user, pk, edit=True)
     opened = sent(request, FilterOpened)
     definition = opened.as_chart()
-    model, context = parts_for(_dataset(opened.dataset), request.user)
+    model, context = parts_for(services.dataset_named(opened.dataset), request.user)
     shown = popover_context(definition, model, context, opened)
     return render(request, f"charts/popovers/{shown['template']}.html", shown)
 
@@ -145,16 +145,9 @@ def filter_made(request: Request, pk: uuid.UUID) -> JsonResponse:
     """A filter as it is after an edit of it."""
     find_dashboard(request.user, pk, edit=True)
     changed = sent(request, FilterChanged)
-    model = model_for(_dataset(changed.dataset), request.user)
+    model = model_for(services.dataset_named(changed.dataset), request.user)
     made = apply_edit(changed.as_chart(), model, changed.edit)
     return JsonResponse({"filter": made.only[changed.index].model_dump(mode="json")})
-
-
-def _dataset(pk: str) -> Dataset:
-    dataset = next((each for each in Dataset.objects.filter(deleted_at=None) if str(each.pk) == pk), None)
-    if dataset is None:
-        raise VedutaError("That dataset does not exist any more.", hint="Take the filter away.")
-    return dataset
 
 
 def filter_words(reading: Reading) -> dict[str, str]:
@@ -200,8 +193,8 @@ def _kinds(narrows: Narrows) -> list[tuple[str, str]]:
     """The ways in which readers can set a control; none of a filter."""
     if not isinstance(narrows, Control):
         return []
-    if narrows.kind == "parameter":
-        return [("parameter", "a parameter")]
+    if narrows.kind in NOT_FILTERS:
+        return [(narrows.kind, "")]
     return [(kind, KIND_WORDS[kind]) for kind in kinds_for(narrows.field_kind)]
 
 
@@ -237,7 +230,7 @@ def _field_of(narrows: Narrows, reading: Reading) -> Field | None:
     except VedutaError:
         return None
     if isinstance(narrows, Control):
-        return None if narrows.kind == "parameter" else schema.get(narrows.field)
+        return None if narrows.kind in NOT_FILTERS else schema.get(narrows.field)
     filter_ = narrows.filter
     if not isinstance(filter_, FieldCondition) or filter_.fields() != {filter_.field}:
         return None

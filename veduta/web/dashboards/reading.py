@@ -22,6 +22,7 @@ from veduta.core.chart.question import Answered, set_off
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import without_values
+from veduta.core.dashboard.choosers import rechosen
 from veduta.core.dashboard.clicks import address_for
 from veduta.core.dashboard.controls import Control, ParameterChoice
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState
@@ -29,6 +30,7 @@ from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
+    chosen_for,
     filters_for_block,
     parameter_values,
 )
@@ -133,6 +135,7 @@ class Reading:
             text = json.dumps(block.definition)
             chart = charts.get(text, lambda: load_definition(text))
             chart = chart_of(chart, block, self.definition.letters)
+            chart = rechosen(chart, chosen_for(self.definition, self.state, block.id))
             sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
             self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
         return self._charts[block.id]
@@ -347,7 +350,7 @@ class Reading:
 
     def _control_item(self, control: Control) -> TrailItem:
         choice = choice_of(control, self.state)
-        words = choice.words(control) if choice else "all"
+        words = choice.words(control) if choice else "as made" if control.kind == "chooser" else "all"
         narrows = bool(choice and choice.filter(control.field)) or (
             isinstance(choice, ParameterChoice) and choice.set is not None
         )

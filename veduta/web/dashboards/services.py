@@ -97,6 +97,14 @@ def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None
         dashboard.save()
 
 
+def dataset_named(pk: str) -> Dataset:
+    """Raises VedutaError for a dataset that is gone."""
+    dataset = next((each for each in Dataset.objects.filter(deleted_at=None) if str(each.pk) == pk), None)
+    if dataset is None:
+        raise VedutaError("That dataset does not exist any more.", hint="Load the page again.")
+    return dataset
+
+
 def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:
     """A new control: of the usual kind for a field, or a parameter of the model."""
     model = model_of(dataset)

@@ -1,6 +1,17 @@
 from django.urls import path
 
-from veduta.web.dashboards import control_forms, dressing, editing, here, inbox, narrowing, numbers, versions, views
+from veduta.web.dashboards import (
+    choosers,
+    control_forms,
+    dressing,
+    editing,
+    here,
+    inbox,
+    narrowing,
+    numbers,
+    versions,
+    views,
+)
 
 urlpatterns = [
     path("inbox/", inbox.inbox, name="inbox"),
@@ -49,6 +60,8 @@ urlpatterns = [
     path("<uuid:pk>/versions/<int:number>/note/", versions.annotate, name="dashboard-annotate"),
     path("<uuid:pk>/give/", inbox.give, name="dashboard-give"),
     path("<uuid:pk>/place/", editing.place, name="dashboard-place"),
+    path("<uuid:pk>/chooser/", choosers.chooser, name="dashboard-chooser"),
+    path("<uuid:pk>/chooser/made/", choosers.chooser_made, name="dashboard-chooser-made"),
     path("<uuid:pk>/new-control/", editing.new_control, name="dashboard-new-control"),
     path("<uuid:pk>/colours/", editing.colours, name="dashboard-colours"),
     path("<uuid:pk>/duplicate/", editing.duplicate, name="dashboard-duplicate"),

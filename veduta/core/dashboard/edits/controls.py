@@ -11,7 +11,7 @@ from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.controls import CHOICES, Choice, Control, ControlKind, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, Letters
 from veduta.core.dashboard.edits.registry import Name, edit
-from veduta.core.dashboard.following import first_of, is_none
+from veduta.core.dashboard.following import NOT_FILTERS, first_of, is_none
 from veduta.core.errors import DefinitionProblem
 
 
@@ -54,7 +54,7 @@ def shape_control(
 def _shaped(control: Control, kind: ControlKind | None, said: dict[str, bool]) -> Control:
     """Raises DefinitionProblem for a kind that does not suit its field, or one that is to hold a value and has none."""
     if kind and kind != control.kind:
-        if control.kind == "parameter" or kind not in kinds_for(control.field_kind):
+        if control.kind in NOT_FILTERS or kind not in kinds_for(control.field_kind):
             raise DefinitionProblem(f"{control.name} cannot be set that way.", hint="Choose another one.")
         control = control.model_copy(update={control.kind: None, "kind": kind})
     shaped = control.model_copy(update=said)
