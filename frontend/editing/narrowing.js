@@ -130,7 +130,8 @@ export function narrowing() {
         const form = element.querySelector("form");
         for (const place of all(element, "[data-scope-block]")) this.placeInSmall(place);
         form.addEventListener("change", () => {
-          const { of } = formData(form);
+          const { of, how: shape } = formData(form);
+          for (const part of all(form, '[data-for="how.first"]')) part.hidden = part.dataset.is !== shape.first;
           for (const part of all(form, "[data-scope-of]")) part.hidden = part.dataset.scopeOf !== of;
         });
         form.addEventListener("submit", async (event) => {

@@ -152,3 +152,37 @@ class Choosers(DashboardTest):
         self.assertEqual(self.make("grain", "Weeks").status_code, 422)
         data = {"dataset": str(self.dataset.pk), "of": "moons"}
         self.assertEqual(self.ask("dashboard-chooser", self.dashboard.pk, data=data).status_code, 422)
+
+
+class WhenTheyCome(DashboardTest):
+    def begin(self, **shape):
+        self.edited(edit="shape_control", control="region", **shape)
+
+    def regions(self, **controls):
+        answer = self.look(
+            "dashboard-blocks", self.dashboard.pk, draft="1", v=json.dumps({"controls": {"date": None} | controls})
+        )
+        lines = [json.loads(line) for line in b"".join(answer.streaming_content).splitlines()]
+        (bars,) = (line["data"] for line in lines if line.get("block") == "bars")
+        return {row["name"] for row in bars["rows"]}
+
+    def test_it_is_what_is_said_of_the_reader(self):
+        self.begin(first="reader", attribute="region")
+        self.assertGreater(len(self.regions()), 1, "nothing is said of this one")
+        self.analyst.attributes = {"region": "North Reach"}
+        self.analyst.save()
+        self.assertEqual(self.regions(), {"North Reach"})
+        self.assertGreater(len(self.regions(region=None)), 1, "and may be set to all")
+
+    def test_it_is_what_they_had_last_time(self):
+        self.begin(first="last")
+        self.look("dashboard", self.dashboard.pk, draft="1")
+        self.assertEqual(self.regions(region={"values": ["South Banks"]}), {"South Banks"})
+        self.assertEqual(self.regions(), {"South Banks"})
+
+    def test_it_is_the_highest_value_there_is(self):
+        everything = self.regions()
+        self.begin(first="highest")
+        self.assertEqual(self.regions(), {max(everything)})
+        trail = self.look("dashboard-trail", self.dashboard.pk, draft="1").json()["trail"]
+        self.assertIn(f"<strong>{max(everything)}</strong>", trail)

@@ -204,6 +204,8 @@ class Edits(unittest.TestCase):
             ("shape_control", {"control": "region", "kind": "dates"}),
             ("shape_control", {"control": "region", "required": True}),
             ("shape_control", {"control": "top", "kind": "list"}),
+            ("shape_control", {"control": "top", "first": "highest"}),
+            ("shape_control", {"control": "region", "first": "reader", "attribute": " "}),
             ("set_scope", {"narrows": "gone", "scope": {}}),
             ("set_scope", {"narrows": "region", "scope": {"of": "moons"}}),
             ("set_follows", {"narrows": "region", "block": "gone", "follows": True}),

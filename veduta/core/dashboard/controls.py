@@ -190,6 +190,23 @@ def kinds_for(kind: Kind) -> list[ControlKind]:
     return ["list", "text"] if kind is Kind.TEXT else ["list"]
 
 
+First = Literal["set", "highest", "reader", "last"]
+FIRST_WORDS: Final[dict[First, str]] = {
+    "set": "what it is set to here",
+    "highest": "the latest or highest value there is",
+    "reader": "what is said of the reader as",
+    "last": "what they had last time",
+}
+"""What a control is set to when a reader comes."""
+
+
+def firsts_for(kind: ControlKind) -> list[First]:
+    """What a kind of control can be set to at first."""
+    if kind == "list":
+        return ["set", "highest", "reader", "last"]
+    return ["set", "reader", "last"] if kind in ("parameter", "text") else ["set", "last"]
+
+
 Fields = dict[str, Annotated[str, Attribute(max_length=100)]]
 """By the ids of other datasets, their field that stands for one of ours; "" where they do not follow. Those that are
 not named follow by a field of the same name and kind of value."""
@@ -202,7 +219,8 @@ class Control(Frozen):
 
     One that is `single` has one value at a time, and a `required` one always holds a value. `buttons` stand side by
     side for the choices of a parameter or the values of a list; a list that `depends` offers only the values that occur
-    under what else narrows the dashboard."""
+    under what else narrows the dashboard. What it is set to at first is its own choice of its kind, or as `first` says:
+    of a reader, an `attribute`."""
 
     id: str = Attribute(pattern=IDENTIFIER)
     kind: ControlKind
@@ -221,6 +239,8 @@ class Control(Frozen):
     required: bool = False
     buttons: bool = False
     depends: bool = False
+    first: First = "set"
+    attribute: str = Attribute("", max_length=100)
     choices: tuple[LabelledValue, ...] = ()
     scope: Scope = EVERYWHERE
     fields: Fields = {}

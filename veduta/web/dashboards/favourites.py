@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 from django.core.exceptions import PermissionDenied
 from django.utils import timezone
@@ -20,6 +21,21 @@ def note_seen(user: User, dashboard: Dashboard) -> None:
     last = Seen.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
     if last is None or now - last > APART:
         Seen.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now})
+
+
+def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None:
+    """Keep what somebody has set these controls to, for the next time."""
+    seen = Seen.objects.filter(user=user, dashboard=dashboard)
+    if controls and not seen.filter(controls=controls).exists():
+        seen.update(controls=controls)
+
+
+def set_last(user: User, dashboard: Dashboard) -> dict[str, Any]:
+    """What somebody had the controls of a dashboard set to the last time, as far as that was kept."""
+    kept: dict[str, Any] | None = (
+        Seen.objects.filter(user=user, dashboard=dashboard).values_list("controls", flat=True).first()
+    )
+    return kept or {}
 
 
 def seen_last(user: User, most: int) -> list[Dashboard]:

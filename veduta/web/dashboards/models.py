@@ -74,11 +74,13 @@ class Publication(models.Model):
 
 
 class Seen(models.Model):
-    """When somebody looked at a dashboard last."""
+    """When somebody looked at a dashboard last, and what they had those `controls` set to that begin so the next
+    time."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="seen")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="seen")
     at = models.DateTimeField()
+    controls = models.JSONField(default=dict, blank=True)
 
     class Meta:
         ordering = ["-at"]

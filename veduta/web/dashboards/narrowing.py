@@ -12,7 +12,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import apply_edit
-from veduta.core.dashboard.controls import KIND_WORDS, Control, kinds_for
+from veduta.core.dashboard.controls import FIRST_WORDS, KIND_WORDS, Control, firsts_for, kinds_for
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState, load_dashboard
 from veduta.core.dashboard.edits.narrowing import Narrows
 from veduta.core.dashboard.filters import DashboardFilter
@@ -30,6 +30,7 @@ from veduta.web.dashboards.dressing import BlockAsked
 from veduta.web.dashboards.faces import Face, faces_of
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
+from veduta.web.datasets.binding import attributes_of
 from veduta.web.modelling.services import model_for, parts_for
 
 CHOICES = (("all", "all blocks"), ("pages", "those of some pages"), ("ticked", "the blocks that are ticked"))
@@ -173,6 +174,8 @@ def scope(request: Request, pk: uuid.UUID) -> HttpResponse:
         "pages": [_page_in_small(reading, page, narrows) for page in definition.pages],
         "others": _others(reading, narrows),
         "kinds": _kinds(narrows),
+        "firsts": _firsts(narrows),
+        "attributes": sorted(attributes_of(request.user)),
         "choices": CHOICES,
         "chosen": narrows.scope.of if narrows.scope.of in ("all", "pages") else "ticked",
     }
@@ -196,6 +199,13 @@ def _kinds(narrows: Narrows) -> list[tuple[str, str]]:
     if narrows.kind in NOT_FILTERS:
         return [(narrows.kind, "")]
     return [(kind, KIND_WORDS[kind]) for kind in kinds_for(narrows.field_kind)]
+
+
+def _firsts(narrows: Narrows) -> list[tuple[str, str]]:
+    """What a control can be set to when readers come; none of a filter."""
+    if not isinstance(narrows, Control):
+        return []
+    return [(first, FIRST_WORDS[first]) for first in firsts_for(narrows.kind)]
 
 
 def _flat(faces: list[Face]) -> list[Face]:

@@ -25,8 +25,9 @@ from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.choosers import rechosen
 from veduta.core.dashboard.clicks import address_for
 from veduta.core.dashboard.controls import Control, ParameterChoice
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState, load_state
 from veduta.core.dashboard.filters import DashboardFilter
+from veduta.core.dashboard.firsts import begun
 from veduta.core.dashboard.following import (
     Following,
     choice_of,
@@ -48,8 +49,10 @@ from veduta.web.charts.services import answer_over, home_of_chart, question_over
 from veduta.web.colours.models import paints_now
 from veduta.web.common.leaving import still_there
 from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.favourites import set_last
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.publishing import frozen
+from veduta.web.datasets.binding import attributes_of
 from veduta.web.datasets.known import known
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import context_now, model_for, model_of, with_values
@@ -83,6 +86,18 @@ class Reading:
         self._models: dict[str, Model] = {}
         self._charts: dict[str, ChartDefinition] = {}
         self._others: dict[str, Reading | None] = {}
+        if any(control.first != "set" for control in definition.controls) and reader is not None:
+            last = load_state({"controls": set_last(reader, dashboard)}).controls
+            had = {name: choice for name, choice in last.items() if choice}
+            self.definition = begun(definition, attributes_of(reader), had, self._highest)
+
+    def _highest(self, control: Control) -> Any:
+        """The latest or highest value of a control's field that the reader may see; None if there is none."""
+        try:
+            highest = self.model(self.dataset(control.dataset)).facts(control.field).highest
+        except VedutaError:
+            return None
+        return str(highest)[:10] if control.field_kind.is_date and highest is not None else highest
 
     @classmethod
     def of(cls, dashboard: Dashboard, state: ViewState, reader: User, draft: bool = False) -> Reading:

@@ -40,7 +40,7 @@ from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_dow
 from veduta.web.dashboards.asking import View, reading_for
 from veduta.web.dashboards.control_forms import buttons_of
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
-from veduta.web.dashboards.favourites import note_seen
+from veduta.web.dashboards.favourites import note_seen, note_set
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.miniatures import pictured
 from veduta.web.dashboards.reading import Given, Reading
@@ -194,6 +194,8 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """
     reading = reading_for(request, pk)
     trail, page = _trail(reading), _page(reading, asked(request, View))
+    again = [each.id for each in reading.definition.controls if each.first == "last"]
+    note_set(request.user, reading.dashboard, _set_now(reading, again))
 
     def lines() -> Iterator[str]:
         yield json.dumps({"trail": render_to_string("dashboards/trail.html", trail)}) + "\n"
@@ -220,6 +222,12 @@ def trail(request: Request, pk: uuid.UUID) -> JsonResponse:
 def _control_face(reading: Reading, block: Block) -> str:
     (face,) = faces_of(reading, [block])
     return render_to_string(face.template, {"face": face})
+
+
+def _set_now(reading: Reading, controls: list[str]) -> dict[str, Any]:
+    """What the reader has these controls set to."""
+    now = reading.state.model_dump(mode="json")["controls"]
+    return {name: now[name] for name in controls if name in now}
 
 
 def _line(reading: Reading, block: Block, given: list[Given]) -> dict[str, Any]:

@@ -20,23 +20,29 @@ def reader_of(rules: tuple[RowRule, ...], person: User | None) -> Reader:
     """Somebody as a model with these rules knows them; None is Veduta itself, which sees all rows."""
     if person is None or not rules:
         return EVERYBODY
-    groups = set(person.groups.values_list("name", flat=True))
+    known = attributes_of(person)
+    groups = set(known["groups"])
     binding = tuple(rule for rule in rules if not rule.groups or groups & set(rule.groups))
-    known: dict[str, Any] = {
-        "name": person.username,
-        "email": person.email,
-        "role": person.role,
-        "groups": sorted(groups),
-        **person.attributes,
-    }
     read = {rule.name: _attributes(rule) for rule in binding}
-    values = {name: _texts(known.get(name.removeprefix("person_"))) for name in set().union(*read.values())}
+    values = {name: known.get(name.removeprefix("person_"), ()) for name in set().union(*read.values())}
     return Reader(
         rules=binding,
         person=tuple((name, ParameterValue(Kind.TEXT, values[name])) for name in sorted(values)),
         lacking=frozenset(rule for rule, names in read.items() if not all(values[name] for name in names)),
         is_steward=person.is_steward,
     )
+
+
+def attributes_of(person: User) -> dict[str, tuple[str, ...]]:
+    """What is said of somebody, each of some texts: the groups, what an account has, and what stewards have added."""
+    known: dict[str, Any] = {
+        "name": person.username,
+        "email": person.email,
+        "role": person.role,
+        "groups": sorted(person.groups.values_list("name", flat=True)),
+        **person.attributes,
+    }
+    return {name: _texts(value) for name, value in known.items()}
 
 
 def _attributes(rule: RowRule) -> set[str]:

@@ -1,0 +1,48 @@
+"""What controls are set to when a reader comes: by whoever made the dashboard, or by who the reader is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from veduta.core.dashboard.controls import CHOICES, Choice, Control, ListChoice, ParameterChoice, TextChoice
+from veduta.core.dashboard.definition import DashboardDefinition
+from veduta.core.data.fields import Kind
+
+
+def begun(
+    definition: DashboardDefinition,
+    attributes: Mapping[str, Sequence[str]],
+    last: Mapping[str, Choice],
+    highest: Callable[[Control], Any],
+) -> DashboardDefinition:
+    """A dashboard with its controls set for a reader with these attributes, each of some texts, who had the controls of
+    these ids so the `last` time. `highest` gives the latest or highest value of a control's field, None if there is
+    none. What is not known stays as the dashboard has it."""
+
+    def of(control: Control) -> Control:
+        first = _first(control, attributes, last, highest)
+        return control.model_copy(update={control.kind: first}) if first else control
+
+    return definition.model_copy(update={"controls": tuple(map(of, definition.controls))})
+
+
+def _first(
+    control: Control,
+    attributes: Mapping[str, Sequence[str]],
+    last: Mapping[str, Choice],
+    highest: Callable[[Control], Any],
+) -> Choice | None:
+    if control.first == "last":
+        choice = last.get(control.id)
+        return choice if isinstance(choice, CHOICES[control.kind]) else None
+    if control.first == "highest":
+        value = highest(control)
+        return None if value is None else ListChoice(values=(value,))
+    values = tuple(attributes.get(control.attribute, ())) if control.first == "reader" else ()
+    if not values or control.field_kind is not Kind.TEXT:
+        return None
+    if control.kind == "text":
+        return TextChoice(text=values[0])
+    values = values[:1] if control.single else values
+    return ParameterChoice(set=values) if control.kind == "parameter" else ListChoice(values=values)
