@@ -57,7 +57,7 @@ export function narrowing() {
         });
       try {
         const { element } = dialog(DONE, { label: "A filter of the dashboard" });
-        const place = element.querySelector("[data-clause-of]");
+        const place = /** @type {HTMLElement} */ (element.querySelector("[data-clause-of]"));
         place.innerHTML = await clause();
         const again = async (changes = {}) => {
           at = { ...at, ...changes };
