@@ -8,6 +8,7 @@ from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
 from tests.web.support import import_now
+from veduta.core.chart.definition import load_definition
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import publishing, services
 
@@ -105,6 +106,24 @@ class Scopes(Narrowing):
         self.assertIn(
             "<strong>Sea area is North Reach</strong>", " ".join(self.said(added).split()).replace("> <", "><")
         )
+
+    def test_other_data_follow_what_a_question_names_in_its_own(self):
+        ports = import_now(self.analyst, "region,berths\nNorth Reach,3\nSouth Banks,2\nElsewhere,9\n", "ports.csv")
+        chart = charts.create_chart(self.analyst, ports)
+        by_region = chart.load().model_dump(mode="json") | {"by": [{"field": ports.schema.fields[0].id}]}
+        charts.save_chart(self.analyst, chart, load_definition(by_region), 0)
+        services.place_chart(self.analyst, self.dashboard, chart)
+        self.dashboard.refresh_from_db()
+        added = self.dashboard.load_draft().blocks[-1].id
+        fares = {"field": self.ids["fare"], "aggregate": "sum"}
+        everything = self.values(state=self.free, draft="1")
+        best = {"kind": "member", "field": self.ids["region"], "keep": {"count": 1, "by": fares}}
+        self.add(best)
+        highest = max(everything, key=everything.get)
+        shown = self.values(added, state=self.free, draft="1")
+        self.assertEqual(set(shown), {highest} & {"North Reach", "South Banks"})
+        self.edited(edit="set_filter", filter_id="north", filter=best | {"exclude": True})
+        self.assertNotIn(highest, self.values(added, state=self.free, draft="1"))
 
     def test_in_the_editor_each_block_has_its_ticks(self):
         self.add()

@@ -16,11 +16,12 @@ from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, MembershipFilter
 from veduta.core.query.filters.base import FieldCondition
 
 SourceOf = Callable[[Selection], tuple[ChartDefinition, Schema] | None]
 SchemaOf = Callable[[str], Schema]
+MembersOf = Callable[[DashboardFilter], FieldCondition | None]
 NOT_REACHED = "it is set not to"
 NOT_FILTERS = ("parameter", "chooser")
 """Kinds of control that set something else."""
@@ -142,16 +143,18 @@ def filters_for_block(
     state: ViewState,
     source_of: SourceOf,
     schema_of: SchemaOf,
+    members_of: MembersOf = lambda fixed: None,
 ) -> Following:
     """What narrows a block besides its own filters. `source_of` gives the chart and schema of a selection's block,
-    if it has one, `schema_of` that of a dataset.
+    if it has one, `schema_of` that of a dataset, `members_of` the values that a filter by a question names in its own
+    data, None if it has no limit now.
 
     A block never follows its own selection, so that its other marks stay there to be clicked.
     """
     following = Following()
     place = _Place(_page_of(dashboard, block_id), block_id, chart, schema)
     for fixed in dashboard.filters:
-        _follow_filter(following, fixed, place, schema_of)
+        _follow_filter(following, fixed, place, schema_of, members_of)
     for control in dashboard.controls:
         if control.kind not in NOT_FILTERS:
             _follow_control(following, control, choice_of(control, state), place)
@@ -168,7 +171,9 @@ def _page_of(dashboard: DashboardDefinition, block: str) -> str:
     return page.id if page else ""
 
 
-def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, schema_of: SchemaOf) -> None:
+def _follow_filter(
+    following: Following, fixed: DashboardFilter, place: _Place, schema_of: SchemaOf, members_of: MembersOf
+) -> None:
     try:
         own = schema_of(fixed.dataset)
         name = words = fixed.words(own)
@@ -178,7 +183,7 @@ def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, 
         following.leave(name, words, NOT_REACHED)
     elif fixed.dataset == place.chart.dataset:
         following.follow(name, words, fixed.filter)
-    elif not isinstance(fixed.filter, FieldCondition) or fixed.filter.fields() != {fixed.filter.field}:
+    elif not isinstance(fixed.filter, FieldCondition):
         following.leave(name, words, "it is about measures of other data")
     else:
         field = own[fixed.filter.field]
@@ -188,8 +193,11 @@ def _follow_filter(following: Following, fixed: DashboardFilter, place: _Place, 
         if there is None:
             following.leave(name, words, _lacks(field.name, fixed.fields, place), lacks=True)
         else:
-            made = fixed.filter.with_field(there)
-            following.follow(name, made.words(place.schema), made)
+            is_question = isinstance(fixed.filter, MembershipFilter)
+            made = members_of(fixed) if is_question else fixed.filter
+            if made is not None:
+                made = made.with_field(there)
+                following.follow(name, words if is_question else made.words(place.schema), made)
 
 
 def _follow_control(following: Following, control: Control, choice: Choice | None, place: _Place) -> None:

@@ -14,7 +14,16 @@ from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.model.model import Model
 from veduta.core.query.asked import ALIGNED, Asked, taken
 from veduta.core.query.engine.places import key_of
-from veduta.core.query.filters import Context, Filter, MeasureFilter, group_heading, narrow
+from veduta.core.query.filters import (
+    Context,
+    Filter,
+    ListFilter,
+    MeasureFilter,
+    MembershipFilter,
+    ValuesFilter,
+    group_heading,
+    narrow,
+)
 from veduta.core.query.keeping import REST, Shown, kept
 from veduta.core.query.measures import measure_format, measure_heading, total_of
 from veduta.core.query.ordering import in_order
@@ -95,6 +104,19 @@ def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
         asked.notes += _why_nothing(asked)
     result.notes = [*asked.notes, *asked.engine.notes]
     return result
+
+
+def members(asked: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context) -> ListFilter | None:
+    """The values that a membership names now as a list of them, which other data can be narrowed by; None where its
+    parameters say no limit. The `others` are the filters that count in its question too, if it follows them."""
+    now = asked.settled(model.parameters)
+    if now is None:
+        return None
+    plain, _ = settled(others if now.follows else (), model, context)
+    found = _answered(now, plain, model, context)
+    assert isinstance(found, ValuesFilter)
+    values = [value.isoformat() if isinstance(value, dt.date) else value for value in found.listed.to_list()]
+    return ListFilter(field=asked.field, grain=found.grain, values=tuple(values), exclude=asked.exclude)
 
 
 def settled(

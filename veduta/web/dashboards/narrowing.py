@@ -241,10 +241,7 @@ def _field_of(narrows: Narrows, reading: Reading) -> Field | None:
         return None
     if isinstance(narrows, Control):
         return None if narrows.kind in NOT_FILTERS else schema.get(narrows.field)
-    filter_ = narrows.filter
-    if not isinstance(filter_, FieldCondition) or filter_.fields() != {filter_.field}:
-        return None
-    return schema.get(filter_.field)
+    return schema.get(narrows.filter.field) if isinstance(narrows.filter, FieldCondition) else None
 
 
 def _alike(one: Field, other: Field) -> bool:

@@ -40,8 +40,9 @@ from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.formats import EMPTY, value_words
 from veduta.core.model.model import Model
+from veduta.core.query.answer import members
 from veduta.core.query.batch import Question, answer_all
-from veduta.core.query.filters import Filter, grouping_words, typed
+from veduta.core.query.filters import Filter, ListFilter, MembershipFilter, grouping_words, typed
 from veduta.core.query.query import Result
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
@@ -86,6 +87,7 @@ class Reading:
         self._models: dict[str, Model] = {}
         self._charts: dict[str, ChartDefinition] = {}
         self._others: dict[str, Reading | None] = {}
+        self._members: dict[str, ListFilter | None] = {}
         if any(control.first != "set" for control in definition.controls) and reader is not None:
             last = load_state({"controls": set_last(reader, dashboard)}).controls
             had = {name: choice for name, choice in last.items() if choice}
@@ -171,15 +173,28 @@ class Reading:
             raise Http404
         return block, block.numbers[number].chart
 
+    def members_of(self, fixed: DashboardFilter) -> ListFilter | None:
+        """The values that a filter by a question names in its own data now, under what else narrows these."""
+        if fixed.id not in self._members:
+            others = tuple(each for each in self.definition.filters if each.id != fixed.id)
+            beside = self._filters_on(fixed.dataset, self.definition.model_copy(update={"filters": others}))
+            values = parameter_values(self.definition, self.state, fixed.dataset, "")
+            model = with_values(self.model(self.dataset(fixed.dataset)), values)
+            assert isinstance(fixed.filter, MembershipFilter)
+            self._members[fixed.id] = members(fixed.filter, beside, model, context_now(model))
+        return self._members[fixed.id]
+
+    def _filters_on(self, dataset: str, narrowing: DashboardDefinition) -> tuple[Filter, ...]:
+        """What of a dashboard's filters and controls narrows a dataset, whatever block shows it."""
+        chart, state = ChartDefinition(dataset=dataset), self.state.model_copy(update={"selections": ()})
+        of = (self.source_of, self.schema_of)
+        return tuple(filters_for_block("", chart, self.schema_of(dataset), narrowing, state, *of).filters)
+
     def filters_beside(self, control: Control) -> tuple[Filter, ...]:
         """What narrows the values that a control offers: the dashboard's filters and the other controls, as far as its
         data follow them."""
         others = tuple(each for each in self.definition.controls if each.id != control.id)
-        alone = self.definition.model_copy(update={"controls": others})
-        values = ChartDefinition(dataset=control.dataset)
-        schema = self.schema_of(control.dataset)
-        state = self.state.model_copy(update={"selections": ()})
-        return tuple(filters_for_block("", values, schema, alone, state, self.source_of, self.schema_of).filters)
+        return self._filters_on(control.dataset, self.definition.model_copy(update={"controls": others}))
 
     def control(self, control_id: str) -> Control:
         control = next((control for control in self.definition.controls if control.id == control_id), None)
@@ -211,9 +226,8 @@ class Reading:
         """The dataset of a chart in a block, and what narrows it there."""
         dataset = self.dataset(chart.dataset)
         schema = self.schema(dataset)
-        return dataset, filters_for_block(
-            block.id, chart, schema, self.definition, self.state, self.source_of, self.schema_of
-        )
+        of = (self.source_of, self.schema_of, self.members_of)
+        return dataset, filters_for_block(block.id, chart, schema, self.definition, self.state, *of)
 
     @cached_property
     def paints(self) -> Paints:
