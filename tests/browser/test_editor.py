@@ -166,6 +166,7 @@ class Editor(BrowserTest):
         self.has_text(".here-only", "one block of Season at a glance only")
         page.get_by_label("Title of the chart").fill("When people sail")
         page.keyboard.press("Enter")
+        expect(page).to_have_title("When people sail · Veduta")
         page.locator(".sentence [data-clause=as]").click()
         page.get_by_role("button", name="Table").first.click()
         expect(page.locator("[x-ref=picture] table")).to_be_visible()
