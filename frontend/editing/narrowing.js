@@ -1,14 +1,10 @@
 // What narrows a dashboard: its filters, made as those of a chart are, and which blocks they, its controls and clicks
 // reach.
-import { all, made, near } from "../lib/dom.js";
-import { filledForm, formData } from "../lib/forms.js";
-import { post, postForHtml } from "../lib/http.js";
-import { newId } from "../lib/ids.js";
-import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
-import { updateContent } from "../lib/update.js";
-
-const DONE = `<div data-clause-of></div>
-<p class="mt-3"><button type="button" class="btn btn-primary" data-close="">Done</button></p>`;
+import { all, made } from "../lib/dom.js";
+import { formData } from "../lib/forms.js";
+import { postForHtml } from "../lib/http.js";
+import { dialog, failed, openDialog, sayWithin } from "../lib/page.js";
+import { FilterEditor } from "./filter_editor.js";
 
 /** @returns {any} Methods of the editor. */
 export function narrowing() {
@@ -39,82 +35,9 @@ export function narrowing() {
       const { dataset } = this.definition.filters.find((filter) => filter.id === id);
       return this.openFilter(dataset, id);
     },
-    // The small editor of a chart's filters, in a dialog; a new one is added with its first setting.
-    async openFilter(dataset, id) {
-      const ofData = () => this.definition.filters.filter((filter) => filter.dataset === dataset);
-      let at = { field: "", way: "", find: "" };
-      const index = () => {
-        const place = ofData().findIndex((filter) => filter.id === id);
-        return place < 0 ? ofData().length : place;
-      };
-      const clause = () =>
-        postForHtml(`${this.base}filters/clause/`, {
-          definition: this.definition,
-          dataset,
-          clause: "only",
-          index: index(),
-          ...at,
-        });
-      try {
-        const { element } = dialog(DONE, { label: "A filter of the dashboard" });
-        const place = /** @type {HTMLElement} */ (element.querySelector("[data-clause-of]"));
-        place.innerHTML = await clause();
-        const again = async (changes = {}) => {
-          at = { ...at, ...changes };
-          updateContent(place, await clause());
-        };
-        const set = async (form) => {
-          if (!form.reportValidity()) return;
-          const { filter: sent } = formData(form);
-          const edit = { edit: "set_filter", index: index(), filter: sent };
-          const asked = { definition: this.definition, dataset, index: index(), edit };
-          const { filter } = await post(`${this.base}filters/made/`, asked);
-          const isNew = id === null;
-          id ??= newId();
-          const change = isNew
-            ? { edit: "add_filter", id, dataset, filter }
-            : { edit: "set_filter", filter_id: id, filter };
-          if (await this.edit(change)) await again({ field: "", way: "" });
-        };
-        const search = debounce((find) => again({ find }).catch(failed), 250);
-        element.addEventListener("click", async (event) => {
-          const button = near(event, "[data-open], [data-fill], [data-edit]");
-          if (!button) return;
-          event.preventDefault();
-          try {
-            const { open, field = "", way = "", at: opened } = button.dataset;
-            if (button.dataset.fill) await set(filledForm(button, "filter"));
-            else if (open && Number(opened) !== index()) {
-              id = null; // another one
-              await again({ field, way, find: "" });
-            } else if (open) await again({ field, way, find: "" });
-            else if (id) {
-              element.close();
-              this.edit({ edit: "remove_filter", filter_id: id });
-            }
-          } catch (error) {
-            failed(error);
-          }
-        });
-        element.addEventListener("change", (event) => {
-          const form = near(event, "form[data-edit-form]");
-          const target = /** @type {HTMLElement} */ (event.target);
-          if (form && !("find" in target.dataset) && !form.querySelector("[type=submit]")) set(form).catch(failed);
-        });
-        element.addEventListener("submit", (event) => {
-          event.preventDefault();
-          const form = near(event, "form[data-edit-form]");
-          if (form) set(form).catch(failed);
-        });
-        element.addEventListener("input", ({ target }) => {
-          const box = /** @type {HTMLInputElement} */ (target);
-          if ("find" in box.dataset) search(box.value);
-        });
-      } catch (error) {
-        failed(error);
-      }
+    openFilter(dataset, id) {
+      return new FilterEditor(this, dataset, id).open();
     },
-
     async setTrail() {
       const { element, closed } = openDialog("set-trail", "The trail");
       const radios = /** @type {HTMLInputElement[]} */ (all(element, "[name=applies]"));

@@ -78,6 +78,10 @@ export function chosen(form) {
     const set = choice.set.filter((/** @type {any} */ value) => value !== null && value !== "");
     return set.length ? { set } : null;
   }
+  if ("oneDay" in form.dataset) {
+    if (!choice.start) return null;
+    choice.end = choice.start;
+  }
   if (choice.kind === "dates" && choice.start && choice.end) {
     const first = `${choice.start}T${choice.start_time || "00:00"}`;
     const last = `${choice.end}T${choice.end_time || "23:59:59"}`;

@@ -69,6 +69,13 @@ class Controls(DashboardTest):
         self.assertIn('type="radio"', form)
         self.assertNotIn("Leave", form)
 
+    def test_one_day_at_a_time(self):
+        self.edited(edit="shape_control", control="date", single=True)
+        form = self.form("date")
+        self.assertIn("data-one-day", form)
+        self.assertNotIn("choice.end", form)
+        self.assertIn("The latest there is: 14 Feb 2026", form)
+
     def test_one_that_is_required_always_holds_a_value(self):
         self.edited(edit="set_control", control="region", choice={"values": ["North Reach"]})
         self.edited(edit="shape_control", control="region", required=True)

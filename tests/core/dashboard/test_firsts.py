@@ -45,3 +45,6 @@ class Firsts(unittest.TestCase):
         self.assertEqual(first(again, last={"region": had}), had)
         self.assertEqual(first(again, last={"region": DatesChoice()}), ListChoice(values=("Inner Sound",)))
         self.assertEqual(first({**REGION, "first": "highest"}, highest="Z"), ListChoice(values=("Z",)))
+        day = {**REGION, "kind": "dates", "field_kind": "date", "list": None, "first": "highest", "single": True}
+        latest = DatesChoice(kind="dates", start="2026-02-28", end="2026-02-28")
+        self.assertEqual(first(day, highest="2026-02-28"), latest)

@@ -204,6 +204,8 @@ def firsts_for(kind: ControlKind) -> list[First]:
     """What a kind of control can be set to at first."""
     if kind == "list":
         return ["set", "highest", "reader", "last"]
+    if kind == "dates":
+        return ["set", "highest", "last"]
     return ["set", "reader", "last"] if kind in ("parameter", "text") else ["set", "last"]
 
 
@@ -217,7 +219,7 @@ class Control(Frozen):
     `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
     values. A chooser filters nothing: it sets what charts of its dataset show, to one of its `options`.
 
-    One that is `single` has one value at a time, and a `required` one always holds a value. `buttons` stand side by
+    One that is `single` has one value at a time, one of dates one day, and a `required` one always holds a value. `buttons` stand side by
     side for the choices of a parameter or the values of a list; a list that `depends` offers only the values that occur
     under what else narrows the dashboard. What it is set to at first is its own choice of its kind, or as `first` says:
     of a reader, an `attribute`."""

@@ -5,7 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from veduta.core.dashboard.controls import CHOICES, Choice, Control, ListChoice, ParameterChoice, TextChoice
+from veduta.core.dashboard.controls import (
+    CHOICES,
+    Choice,
+    Control,
+    DatesChoice,
+    ListChoice,
+    ParameterChoice,
+    TextChoice,
+)
 from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.data.fields import Kind
 
@@ -38,7 +46,9 @@ def _first(
         return choice if isinstance(choice, CHOICES[control.kind]) else None
     if control.first == "highest":
         value = highest(control)
-        return None if value is None else ListChoice(values=(value,))
+        if value is None or control.kind == "list":
+            return None if value is None else ListChoice(values=(value,))
+        return DatesChoice(kind="dates", start=value, end=value)
     values = tuple(attributes.get(control.attribute, ())) if control.first == "reader" else ()
     if not values or control.field_kind is not Kind.TEXT:
         return None

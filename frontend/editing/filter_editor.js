@@ -1,0 +1,106 @@
+// The small editor of a chart's filters, in a dialog, for one of the dashboard's own. Part of the dashboard editor.
+import { near } from "../lib/dom.js";
+import { filledForm, formData } from "../lib/forms.js";
+import { post, postForHtml } from "../lib/http.js";
+import { newId } from "../lib/ids.js";
+import { debounce, dialog, failed } from "../lib/page.js";
+import { updateContent } from "../lib/update.js";
+
+const WITH_DONE = `<div data-clause-of></div>
+<p class="mt-3"><button type="button" class="btn btn-primary" data-close="">Done</button></p>`;
+
+export class FilterEditor {
+  /**
+   * @param {any} editor The dashboard editor.
+   * @param {string} dataset
+   * @param {string | null} id Of the filter; a new one gets one with its first setting.
+   */
+  constructor(editor, dataset, id) {
+    this.editor = editor;
+    this.dataset = dataset;
+    this.id = id;
+    this.at = { field: "", way: "", find: "" };
+    this.search = debounce((/** @type {string} */ find) => this.show({ find }).catch(failed), 250);
+  }
+
+  async open() {
+    try {
+      const html = await this.clause();
+      const { element } = dialog(WITH_DONE, { label: "A filter of the dashboard" });
+      this.element = element;
+      this.place = /** @type {HTMLElement} */ (element.querySelector("[data-clause-of]"));
+      this.place.innerHTML = html;
+      element.addEventListener("click", (event) => this.clicked(event));
+      element.addEventListener("change", (event) => this.changed(event));
+      element.addEventListener("submit", (event) => this.submitted(event));
+      element.addEventListener("input", ({ target }) => {
+        const box = /** @type {HTMLInputElement} */ (target);
+        if ("find" in box.dataset) this.search(box.value);
+      });
+    } catch (error) {
+      failed(error);
+    }
+  }
+
+  /** The place of the filter among those on its dataset; a new one comes after the last. */
+  get index() {
+    const own = this.editor.definition.filters.filter(({ dataset }) => dataset === this.dataset);
+    const place = own.findIndex(({ id }) => id === this.id);
+    return place < 0 ? own.length : place;
+  }
+
+  clause() {
+    const { definition } = this.editor;
+    const asked = { definition, dataset: this.dataset, clause: "only", index: this.index, ...this.at };
+    return postForHtml(`${this.editor.base}filters/clause/`, asked);
+  }
+  async show(changes = {}) {
+    this.at = { ...this.at, ...changes };
+    updateContent(this.place, await this.clause());
+  }
+
+  /** @param {HTMLFormElement} form */
+  async set(form) {
+    if (!form.reportValidity()) return;
+    const { definition, base } = this.editor;
+    const edit = { edit: "set_filter", index: this.index, filter: formData(form).filter };
+    const asked = { definition, dataset: this.dataset, index: this.index, edit };
+    const { filter } = await post(`${base}filters/made/`, asked);
+    const id = this.id ?? newId();
+    const change = this.id
+      ? { edit: "set_filter", filter_id: id, filter }
+      : { edit: "add_filter", id, dataset: this.dataset, filter };
+    this.id = id;
+    if (await this.editor.edit(change)) await this.show({ field: "", way: "" });
+  }
+
+  async clicked(event) {
+    const button = near(event, "[data-open], [data-fill], [data-edit]");
+    if (!button) return;
+    event.preventDefault();
+    const { open, field = "", way = "", at } = button.dataset;
+    try {
+      if (button.dataset.fill) await this.set(/** @type {HTMLFormElement} */ (filledForm(button, "filter")));
+      else if (open) {
+        if (Number(at) !== this.index) this.id = null; // another one
+        await this.show({ field, way, find: "" });
+      } else this.remove();
+    } catch (error) {
+      failed(error);
+    }
+  }
+  remove() {
+    this.element.close();
+    if (this.id) this.editor.edit({ edit: "remove_filter", filter_id: this.id });
+  }
+  // A form without a button holds as it is changed.
+  changed(event) {
+    const form = /** @type {HTMLFormElement} */ (near(event, "form[data-edit-form]"));
+    if (form && !("find" in event.target.dataset) && !form.querySelector("[type=submit]")) this.set(form).catch(failed);
+  }
+  submitted(event) {
+    event.preventDefault();
+    const form = /** @type {HTMLFormElement} */ (near(event, "form[data-edit-form]"));
+    if (form) this.set(form).catch(failed);
+  }
+}
