@@ -499,7 +499,9 @@ class ExplorerJourney(BrowserTest):
         mark = page.locator("#block-b4 .reachable").nth(2)
         mark.click(button="right")
         offered = page.get_by_role("dialog", name="What can be done").locator("button")
-        expect(offered).to_have_text(["Focus on this", "Leave this out", "Rows behind", "Show as a table"])
+        expect(offered).to_have_text(
+            ["Focus on this", "Leave this out", "Rows behind", "Show as a table", "What narrows this"]
+        )
         page.keyboard.press("ArrowDown")
         page.keyboard.press("Enter")
         self.drawn(2)
