@@ -235,6 +235,29 @@ def look_of_a_block(walker: Walker) -> None:
 
 
 @state("analyst", part=DIALOG)
+def what_a_control_reaches(walker: Walker) -> None:
+    editing(walker)
+    walker.page.locator("[data-reach]").first.click()
+    walker.page.locator("dialog [name=of][value=ticked]").check()
+
+
+@state("analyst", part=DIALOG)
+def what_narrows_a_block(walker: Walker) -> None:
+    editing(walker)
+    walker.page.locator("#block-column1b1").click(button="right", position={"x": 30, "y": 20})
+    walker.page.click("text=What narrows it…")
+    walker.page.wait_for_selector("dialog [data-follows]")
+
+
+@state("analyst", part=DIALOG)
+def ground_of_a_page(walker: Walker) -> None:
+    editing(walker)
+    walker.page.get_by_role("button", name="What can be done with this page").click()
+    walker.page.click("text=Ground and distances…")
+    walker.page.locator("dialog [data-apart]").check()
+
+
+@state("analyst", part=DIALOG)
 def before_publishing(walker: Walker) -> None:
     editing(walker)
     walker.page.click("button:text-is('Publish')")
