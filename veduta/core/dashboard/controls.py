@@ -219,10 +219,10 @@ class Control(Frozen):
     `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
     values. A chooser filters nothing: it sets what charts of its dataset show, to one of its `options`.
 
-    One that is `single` has one value at a time, one of dates one day, and a `required` one always holds a value. `buttons` stand side by
-    side for the choices of a parameter or the values of a list; a list that `depends` offers only the values that occur
-    under what else narrows the dashboard. What it is set to at first is its own choice of its kind, or as `first` says:
-    of a reader, an `attribute`."""
+    One that is `single` has one value at a time, one of dates one day, and a `required` one always holds a value.
+    `buttons` stand side by side for the choices of a parameter, a chooser or the values of a list; a control that
+    `depends` offers only what occurs under all else that narrows the dashboard. What it is set to at first is its own
+    choice of its kind, or as `first` says: of a reader, an `attribute`."""
 
     id: str = Attribute(pattern=IDENTIFIER)
     kind: ControlKind
