@@ -66,6 +66,11 @@ export function filledForm(button, prefix) {
   return form;
 }
 
+/** @param {any} choice Of dates, either of which may be open. */
+function isInOrder({ start, end, start_time: startTime, end_time: endTime }) {
+  return !start || !end || `${start}T${startTime || "00:00"}` <= `${end}T${endTime || "23:59:59"}`;
+}
+
 /**
  * What a control's form is set to; undefined if it does not make sense (which is said), null if it shows all.
  * @param {HTMLFormElement} form
@@ -82,13 +87,9 @@ export function chosen(form) {
     if (!choice.start) return null;
     choice.end = choice.start;
   }
-  if (choice.kind === "dates" && choice.start && choice.end) {
-    const first = `${choice.start}T${choice.start_time || "00:00"}`;
-    const last = `${choice.end}T${choice.end_time || "23:59:59"}`;
-    if (first > last) {
-      toast(`The first ${choice.start > choice.end ? "day" : "moment"} is after the last. Nothing was changed.`);
-      return undefined;
-    }
+  if (choice.kind === "dates" && !isInOrder(choice)) {
+    toast(`The first ${choice.start > choice.end ? "day" : "moment"} is after the last. Nothing was changed.`);
+    return undefined;
   }
   return choice.values && !choice.values.length ? null : choice;
 }
