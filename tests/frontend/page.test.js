@@ -11,7 +11,7 @@ const field = (name, value, { as, list = false, type = "text", checked = false, 
   disabled,
   dataset: { ...(as ? { as } : {}), ...(list ? { list: "" } : {}) },
 });
-const form = (...elements) => ({ elements, reportValidity: () => true });
+const form = (...elements) => ({ elements, dataset: {}, reportValidity: () => true });
 
 test("names with dots become objects", () => {
   const data = formData(form(field("keep.of", "by"), field("keep.count", "3", { as: "int" }), field("name", "A")));
@@ -72,6 +72,8 @@ test("what a control is set to", () => {
   const dates = form(field("choice.kind", "dates"), field("choice.start", "2026-01-01", { as: "date" }));
   assert.deepEqual(chosen(dates), { kind: "dates", start: "2026-01-01" });
   assert.equal(chosen({ ...dates, reportValidity: () => false }), undefined);
+  const day = { kind: "dates", start: "2026-01-01", end: "2026-01-01" };
+  assert.deepEqual(chosen({ ...dates, dataset: { oneDay: "" } }), day);
 });
 
 test("only what was asked last is done, once it is quiet", () => {
