@@ -70,6 +70,10 @@ class Filters(Narrowing):
         edit = {"edit": "set_filter", "index": 0, "filter": {"kind": "tide"}}
         answer = self.ask_of("dashboard-filter-made", dataset=str(self.dataset.pk), index=0, edit=edit)
         self.assertEqual(answer.status_code, 422)
+        gone = {"edit": "remove", "clause": "only", "index": 0}
+        self.add()
+        answer = self.ask_of("dashboard-filter-made", dataset=str(self.dataset.pk), index=0, edit=gone)
+        self.assertEqual(answer.status_code, 422)
         answer = self.ask_of("dashboard-filter-clause", dataset="gone", clause="only")
         self.assertEqual(answer.status_code, 422)
         self.assertIn("does not exist any more", answer.json()["message"])
@@ -130,6 +134,9 @@ class Scopes(Narrowing):
         form = self.ask_of("dashboard-follows", block="bars").content.decode()
         self.assertIn('data-follows="north" checked', " ".join(form.split()))
         self.assertIn('data-click-on="count"', form)
+        self.edited(edit="group_blocks", id="both", blocks=["bars", "count"])
+        inner = self.ask_of("dashboard-follows", block="bars").content.decode()
+        self.assertIn('aria-label="What a click does to Sailings"', inner)
         self.assertEqual(self.ask_of("dashboard-follows", block="words").status_code, 422)
 
 

@@ -87,7 +87,7 @@ def follows(request: Request, pk: uuid.UUID) -> HttpResponse:
     assert page is not None
     settable = [(each.id, _name(each, reading), each.scope.has(page.id, block.id)) for each in _all(reading.definition)]
     others = [each for each in reading.definition.charts if each.id != block.id and each in page.blocks]
-    names = {face.block.id: face.name for face in faces_of(reading, page.in_reading_order)}
+    names = {face.block.id: face.name for face in _flat(faces_of(reading, page.in_reading_order))}
     reached = [(each.id, names.get(each.id, ""), _reach(block, page.id, each.id)) for each in others]
     return render(
         request,
@@ -148,6 +148,8 @@ def filter_made(request: Request, pk: uuid.UUID) -> JsonResponse:
     changed = sent(request, FilterChanged)
     model = model_for(services.dataset_named(changed.dataset), request.user)
     made = apply_edit(changed.as_chart(), model, changed.edit)
+    if changed.index >= len(made.only):
+        raise VedutaError("That filter is not there any more.", hint="Undo, or load the page again.")
     return JsonResponse({"filter": made.only[changed.index].model_dump(mode="json")})
 
 
