@@ -109,7 +109,13 @@ export function workbench() {
       offer((event) => this.atField(event));
       offer((event) => {
         const point = near(event, "[x-ref=picture], [x-ref=rows]") && pointAt(event);
-        return point?.length ? [{ label: "Rows behind this", run: () => this.behind([point]) }] : null;
+        if (!point?.length) return null;
+        const only = (exclude) => () => this.answer({ edit: "only_marks", points: [point], exclude });
+        return [
+          { label: "Show only this", run: only(false) },
+          { label: "Leave this out", run: only(true) },
+          { label: "Rows behind this", run: () => this.behind([point]) },
+        ];
       });
       this.answer().then(() => start.opens && !this.canUndo && this.begin());
     },

@@ -100,6 +100,21 @@ class Narrowing(BrowserTest):
         expect(drawn).not_to_have_attribute("data-drawn", before)
         expect(group.get_by_text("South Banks")).to_have_attribute("aria-pressed", "true")
 
+    def test_a_mark_in_the_workbench_writes_the_sentence(self):
+        page = self.page
+        self.go("/charts/")
+        page.get_by_role("link", name="Fare revenue by route, highest first").click()
+        bar = page.locator("[x-ref=picture] .mark-rect path").nth(1)
+        bar.click(button="right")
+        menu = page.get_by_role("dialog", name="What can be done")
+        menu.get_by_text("Leave this out").click()
+        self.has_text("[x-ref=sentence]", "route is not Harrow–Tern")
+        page.locator("[x-ref=picture] .mark-rect path").first.click(button="right")
+        menu.get_by_text("Show only this").click()
+        expect(page.locator("[x-ref=picture] .mark-rect path")).to_have_count(1)
+        page.keyboard.press("Control+z")
+        expect(page.locator("[x-ref=picture] .mark-rect path")).to_have_count(8)
+
     def test_a_block_is_left_alone_and_says_why(self):
         page = self.page
         self.new_dashboard("Fare revenue by route, highest first", "Passengers by weekday")

@@ -247,6 +247,10 @@ class Edits(unittest.TestCase):
                 {"index": 0, "filter": {"kind": "range", "field": "fare", "low": 3}},
                 lambda d: [f.kind for f in d.only] == ["range"],
             ),
+            "only_marks": (
+                {"points": [["2024-02-01"]], "exclude": True},
+                lambda d: (d.only[-1].values, d.only[-1].exclude) == (("2024-02-01",), True),
+            ),
             "set_keep": (
                 {"keep": {"count": 10, "percent": True, "by": fare}},
                 lambda d: (d.keep.count, d.keep.percent, d.keep.by) == (10, True, shown),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeGuard
 
 from pydantic import Field as Attribute
 
@@ -21,6 +21,7 @@ from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number,
 from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.own import Own
+from veduta.core.chart.points import points_filters
 from veduta.core.chart.rewriting import renumbered
 from veduta.core.chart.texts import stored
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
@@ -30,7 +31,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set, set_to
-from veduta.core.query.filters import Filter
+from veduta.core.query.filters import Filter, ListFilter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
@@ -404,6 +405,36 @@ def set_filter(
     if index is None or index >= len(definition.only):
         return changed_by(definition, only=(*definition.only, filter))
     return changed_by(definition, only=replaced(definition.only, index, filter))
+
+
+@edit
+def only_marks(
+    definition: ChartDefinition, model: Model, points: list[list[Any]], exclude: bool = False
+) -> ChartDefinition:
+    """Narrow a chart to some of its marks, or to all but them: by the values of its only dimension, which are listed
+    with those of a list that is there, or else by the marks themselves."""
+    made = next(iter(points_filters(definition, points, exclude)), None)
+    if made is None:
+        raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")
+    group = made.groups[0]
+    if len(made.groups) > 1 or made.rest or group.width:
+        return changed_by(definition, only=(*definition.only, made))
+    values = [point[0] for point in made.points]
+    alike = ListFilter(field=group.field, grain=group.grain, exclude=exclude)
+    old = next((each for each in definition.only if _is_list_like(each, alike)), None)
+    if old and exclude:
+        values = list(dict.fromkeys([*old.values, *values]))
+    narrowed = alike.model_copy(update={"values": tuple(values)})
+    if old is None:
+        return changed_by(definition, only=(*definition.only, narrowed))
+    return changed_by(definition, only=replaced(definition.only, definition.only.index(old), narrowed))
+
+
+def _is_list_like(filter_: Filter, alike: ListFilter) -> TypeGuard[ListFilter]:
+    """Whether a filter is a list of values of the same dimension that lets pass, or leaves out, as another does."""
+    if not isinstance(filter_, ListFilter) or filter_.parameter:
+        return False
+    return (filter_.field, filter_.grain, filter_.exclude) == (alike.field, alike.grain, alike.exclude)
 
 
 @edit
