@@ -176,7 +176,7 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
         "title": None,
         "labelLimit": 0,
         "labelExpr": shortened(LETTERS_ALONG["y"]),
-        "labelOverlap": False if lying else "greedy",
+        "labelOverlap": False if lying and not picture.whole else "greedy",  # panels are as high as there is room
         "description": said_along(picture, made),
     }
     names = list(dict.fromkeys(mark.name for mark in made))
