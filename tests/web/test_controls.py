@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import re
 from html import unescape
+from unittest import mock
 
 from tests.web.dashboard_support import DashboardTest
+from veduta.core.errors import VedutaError
 from veduta.web.dashboards import services
 
 
@@ -193,3 +195,14 @@ class WhenTheyCome(DashboardTest):
         self.assertEqual(self.regions(), {max(everything)})
         trail = self.look("dashboard-trail", self.dashboard.pk, draft="1").json()["trail"]
         self.assertIn(f"<strong>{max(everything)}</strong>", trail)
+
+
+class Gone(DashboardTest):
+    def test_buttons_whose_data_are_gone_do_not_keep_the_page_from_opening(self):
+        self.edited(edit="shape_control", control="region", single=True, buttons=True)
+        with mock.patch(
+            "veduta.web.dashboards.control_forms.parts_for", side_effect=VedutaError("That dataset is gone.")
+        ):
+            page = self.look("dashboard", self.dashboard.pk, draft="1")
+        self.assertEqual(page.status_code, 200)
+        self.assertContains(page, 'data-control="region"')

@@ -9,6 +9,7 @@ from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import apply_edit
 
 START = load_dashboard(one_page(FARES, LATE, SAID, controls=[REGION, TOP]))
+NORTH = {"kind": "list", "field": "c3", "values": ["North Reach"]}
 
 
 def told(*edits, start=START):
@@ -41,6 +42,13 @@ class Changes(unittest.TestCase):
             (
                 {"edit": "set_control", "control": "region", "choice": {"values": ["North Reach"]}},
                 "Region is set to something else at first",
+            ),
+            ({"edit": "set_scope", "narrows": "region", "scope": {"of": "none"}}, "Region reaches other blocks"),
+            ({"edit": "shape_control", "control": "region", "single": True}, "Region is set in another way"),
+            ({"edit": "add_filter", "id": "f", "dataset": "d", "filter": NORTH}, "A filter of the dashboard is new"),
+            (
+                {"edit": "set_click", "block": "fares", "other": "late", "does": "nothing"},
+                "fares what a click on it does changes",
             ),
             ({"edit": "set_colours", "own_colours": True}, "Colours of values change"),
             ({"edit": "set_colours", "letters": "large"}, "The size of letters changes"),

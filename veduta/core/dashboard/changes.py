@@ -6,7 +6,9 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
+from veduta.core.dashboard.controls import Control
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.following import first_of
 from veduta.core.data.fields import Frozen
 from veduta.core.words import listed
 
@@ -24,8 +26,11 @@ PARTS: Final[dict[str, str]] = {
     "numbers": "its numbers",
     "look": "its look",
     "click": "what a click on it does",
+    "reaches": "what a click on it does",
+    "highlights": "what a click on it does",
 }
 """Fields of a block, and what readers see of them."""
+A_FILTER: Final = "A filter of the dashboard"
 PAGE_PARTS: Final = {
     "name": "its name",
     "hidden": "whether it has a tab",
@@ -55,6 +60,7 @@ def changes(before: DashboardDefinition, after: DashboardDefinition, name_of: Ca
         *_of_pages(before, after),
         *_of_blocks(before, after, name_of),
         *_of_controls(before, after),
+        *_of_filters(before, after),
         *_of_colours(before, after),
     ]
 
@@ -120,12 +126,32 @@ def _of_controls(before: DashboardDefinition, after: DashboardDefinition) -> Ite
     for control in after.controls:
         if control.id not in there:
             yield Change(control.name, "is a new control")
-        elif there[control.id] != control:
-            yield Change(control.name, "is set to something else at first")
+        else:
+            yield from (Change(control.name, words) for words in _of_control(there[control.id], control))
     if before.applies != after.applies:
         yield Change("What readers set", "holds once they apply it" if after.applies else "holds at once")
     kept = {control.id for control in after.controls}
     yield from (Change(each.name, "is a control no longer") for each in before.controls if each.id not in kept)
+
+
+def _of_control(old: Control, new: Control) -> Iterator[str]:
+    if (old.first, old.attribute, first_of(old)) != (new.first, new.attribute, first_of(new)):
+        yield "is set to something else at first"
+    if (old.scope, old.fields) != (new.scope, new.fields):
+        yield "reaches other blocks"
+    how = ("kind", "single", "required", "buttons", "depends", "options", "choices", "name")
+    if any(getattr(old, part) != getattr(new, part) for part in how):
+        yield "is set in another way"
+
+
+def _of_filters(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+    there, kept = {each.id: each for each in before.filters}, {each.id for each in after.filters}
+    for each in after.filters:
+        if each.id not in there:
+            yield Change(A_FILTER, "is new")
+        elif there[each.id] != each:
+            yield Change(A_FILTER, "changes")
+    yield from (Change(A_FILTER, "is there no longer") for name in there if name not in kept)
 
 
 def _of_colours(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:

@@ -25,7 +25,7 @@ from veduta.core.dashboard.controls import (
 )
 from veduta.core.dashboard.following import choice_of
 from veduta.core.data.fields import Field, Kind
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, Filter, RelativeFilter
 from veduta.core.query.listing import distribution, group_values
@@ -173,8 +173,12 @@ class Button:
 
 
 def buttons_of(reading: Reading, control: Control) -> list[Button]:
-    """The choices of a control side by side; none of one that has too many, or whose choices are not known."""
-    setting = setting_of(reading, control)
+    """The choices of a control side by side; none of one that has too many, or whose choices are not known, as where
+    its data are gone."""
+    try:
+        setting = setting_of(reading, control)
+    except VedutaError:
+        return []
     made = BESIDE[control.kind](setting) if control.kind in BESIDE else []
     if not made or len(made) > BUTTONS:
         return []

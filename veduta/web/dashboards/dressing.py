@@ -66,11 +66,11 @@ def look(request: Request, pk: uuid.UUID) -> HttpResponse:
     return render(request, "dashboards/look.html", context)
 
 
-class GroundAsked(Sent):
+class PageAsked(Sent):
     """A page of a draft as it stands on the page."""
 
     definition: Object
-    page: Line
+    page: Line = ""
 
 
 @require_POST
@@ -78,7 +78,7 @@ class GroundAsked(Sent):
 def ground(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The form of a page's ground and distances."""
     find_dashboard(request.user, pk, edit=True)
-    asked = sent(request, GroundAsked)
+    asked = sent(request, PageAsked)
     page = load_dashboard(asked.definition).page(asked.page)
     if page is None:
         raise VedutaError("That page is not there any more.", hint="Undo, or load the page again.")

@@ -45,7 +45,7 @@ from veduta.web.common.requests import (
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
-from veduta.web.dashboards.dressing import with_texts_stored
+from veduta.web.dashboards.dressing import PageAsked, with_texts_stored
 from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
@@ -81,13 +81,6 @@ class FacesAsked(Sent):
 
     definition: Object
     blocks: list[Line]
-
-
-class PageAsked(Sent):
-    """A page of a draft as it stands on the page."""
-
-    definition: Object
-    page: Line = ""
 
 
 class ColourRow(Sent):

@@ -56,6 +56,11 @@ def faces_of(reading: Reading, blocks: Iterable[Block]) -> list[Face]:
     return [face for face in made.values() if face.block.group not in made]
 
 
+def names_of(reading: Reading, blocks: Iterable[Block]) -> dict[str, str]:
+    """What blocks are called, also those of groups, by their ids."""
+    return {face.block.id: face.name for face in _faces(reading, list(blocks))}
+
+
 def _faces(reading: Reading, blocks: list[Block]) -> list[Face]:
     pictures = named(block.picture for block in blocks if block.picture)
     controls = {item.key: item for item in reading.trail() if item.mode == "control"}

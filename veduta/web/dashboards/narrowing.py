@@ -27,7 +27,7 @@ from veduta.web.dashboards import services
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.asking import reading_for
 from veduta.web.dashboards.dressing import BlockAsked
-from veduta.web.dashboards.faces import Face, faces_of
+from veduta.web.dashboards.faces import names_of
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
 from veduta.web.datasets.binding import attributes_of
@@ -87,7 +87,7 @@ def follows(request: Request, pk: uuid.UUID) -> HttpResponse:
     assert page is not None
     settable = [(each.id, _name(each, reading), each.scope.has(page.id, block.id)) for each in _all(reading.definition)]
     others = [each for each in reading.definition.charts if each.id != block.id and each in page.blocks]
-    names = {face.block.id: face.name for face in _flat(faces_of(reading, page.in_reading_order))}
+    names = names_of(reading, page.blocks)
     reached = [(each.id, names.get(each.id, ""), _reach(block, page.id, each.id)) for each in others]
     return render(
         request,
@@ -185,9 +185,9 @@ def scope(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 def _page_in_small(reading: Reading, page: Page, narrows: Narrows) -> dict[str, Any]:
-    faces = {face.block.id: face for face in _flat(faces_of(reading, page.in_reading_order))}
+    names = names_of(reading, page.blocks)
     blocks = [
-        {"id": block.id, "name": faces[block.id].name, "reached": narrows.scope.has(page.id, block.id)}
+        {"id": block.id, "name": names[block.id], "reached": narrows.scope.has(page.id, block.id)}
         for block in page.in_reading_order
         if block.kind == "chart" or block.numbers
     ]
@@ -208,10 +208,6 @@ def _firsts(narrows: Narrows) -> list[tuple[str, str]]:
     if not isinstance(narrows, Control):
         return []
     return [(first, FIRST_WORDS[first]) for first in firsts_for(narrows.kind)]
-
-
-def _flat(faces: list[Face]) -> list[Face]:
-    return [each for face in faces for each in (face, *face.faces)]
 
 
 def _others(reading: Reading, narrows: Narrows) -> list[dict[str, Any]]:
