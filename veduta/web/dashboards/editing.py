@@ -318,7 +318,7 @@ def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
     page = definition.page(asked.page) or definition.pages[0]
     reading = Reading(dashboard, definition, ViewState(), request.user)
     tops = [block for block in page.blocks if not block.group] if page.kind == "flowing" else []
-    head = head_rows([f"{each.name}: {each.words}" for each in reading.trail()], definition.paper)
+    head = head_rows([f"{each.name}: {each.words}" for each in reading.trail], definition.paper)
     found = sheets(tops, definition.paper, page.breaks, page.goes_on, head)
     names = {face.block.id: face.name for face in faces_of(reading, tops)}
     context = {

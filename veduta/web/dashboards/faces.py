@@ -63,7 +63,7 @@ def names_of(reading: Reading, blocks: Iterable[Block]) -> dict[str, str]:
 
 def _faces(reading: Reading, blocks: list[Block]) -> list[Face]:
     pictures = named(block.picture for block in blocks if block.picture)
-    controls = {item.key: item for item in reading.trail() if item.mode == "control"}
+    controls = {item.key: item for item in reading.trail if item.mode == "control"}
     return [_face(reading, block, pictures, controls) for block in blocks]
 
 

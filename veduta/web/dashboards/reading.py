@@ -88,6 +88,8 @@ class Reading:
         self._charts: dict[str, ChartDefinition] = {}
         self._others: dict[str, Reading | None] = {}
         self._members: dict[str, ListFilter | None] = {}
+        self.buttons: dict[str, list[Any]] = {}
+        """Choices side by side that were worked out, by their controls."""
         if any(control.first != "set" for control in definition.controls) and reader is not None:
             last = load_state({"controls": set_last(reader, dashboard)}).controls
             had = {name: choice for name, choice in last.items() if choice}
@@ -356,6 +358,7 @@ class Reading:
         }
         return address_for(block.click.address, values)
 
+    @cached_property
     def trail(self) -> list[TrailItem]:
         """Everything that narrows the view, in words: what is fixed, then controls, then selections."""
         fixed = [item for each in self.definition.filters if (item := self._filter_item(each))]

@@ -174,7 +174,7 @@ def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
 
 def _trail(reading: Reading) -> dict[str, Any]:
     """What narrows the view, in words, and which ways lead back from it."""
-    items = reading.trail()
+    items = reading.trail
     return {
         "trail": items,
         "buttons": {each.id: buttons_of(reading, each) for each in reading.definition.controls if each.buttons},
