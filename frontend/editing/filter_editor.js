@@ -4,6 +4,7 @@ import { filledForm, formData } from "../lib/forms.js";
 import { post, postForHtml } from "../lib/http.js";
 import { newId } from "../lib/ids.js";
 import { debounce, dialog, failed } from "../lib/page.js";
+import { focusFirst, moveByArrows } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
 const WITH_DONE = `<div data-clause-of></div>
@@ -30,6 +31,8 @@ export class FilterEditor {
       this.element = element;
       this.place = /** @type {HTMLElement} */ (element.querySelector("[data-clause-of]"));
       this.place.innerHTML = html;
+      focusFirst(this.place);
+      element.addEventListener("keydown", (event) => moveByArrows(event, this.place));
       element.addEventListener("click", (event) => this.clicked(event));
       element.addEventListener("change", (event) => this.changed(event));
       element.addEventListener("submit", (event) => this.submitted(event));
