@@ -9,6 +9,7 @@ import { handleMoved } from "./lib/handles.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
+import { drilling } from "./drilling.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
@@ -16,6 +17,18 @@ import { columnsAsked } from "./lib/sorting.js";
 
 // A state of more characters than this stands in the address by the key under which the server keeps it.
 const LONG = 1_500;
+
+/** What is selected in a block, as it is kept: its marks, and those values into which it is drilled. */
+const selectionOf = (block, points) => {
+  const { by, within } = block._data?.drill ?? { by: [], within: [] };
+  const values = within.map(([, value]) => value);
+  return {
+    block: block.dataset.block,
+    by: [...by.slice(0, points[0].length), ...within.map(([group]) => group)],
+    points: points.map((point) => [...point, ...values]),
+  };
+};
+
 const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 const updateControl = ({ control, html }) => {
@@ -33,6 +46,7 @@ export function dashboard() {
   let pending = null; // controls as they are set, but not applied yet
 
   return {
+    ...drilling(),
     popoverOpen: false,
     waiting: false, // whether changes of controls wait to be applied
     waitingWords: "",
@@ -78,7 +92,8 @@ export function dashboard() {
     },
 
     clean(state) {
-      return { controls: state.controls ?? {}, selections: state.selections ?? [], sorts: state.sorts ?? {} };
+      const { controls = {}, selections = [], drills = {}, sorts = {} } = state;
+      return { controls, selections, drills, sorts };
     },
     blocks() {
       return [...this.$refs.board.querySelectorAll("[data-block]")];
@@ -86,9 +101,10 @@ export function dashboard() {
 
     // The state as JSON; empty for none.
     stateText(of = this.state) {
-      const { controls, selections, sorts } = of;
+      const { controls, selections, drills, sorts } = of;
       const state = {};
       if (Object.keys(controls).length) state.controls = controls;
+      if (Object.keys(drills).length) state.drills = drills;
       if (Object.keys(sorts).length) state.sorts = sorts;
       if (selections.length) state.selections = selections;
       return Object.keys(state).length ? JSON.stringify(state) : "";
@@ -192,6 +208,7 @@ export function dashboard() {
       );
       block._data = data;
       showWords(block, data);
+      this.showDrill(block, data.drill);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
     },
@@ -219,18 +236,20 @@ export function dashboard() {
       if (!points[0].length) return undefined;
       const { click, to, block: id } = block.dataset;
       const others = this.state.selections.filter((selection) => selection.block !== id || selection.dashboard);
+      const selected = selectionOf(block, points);
       const acts = {
-        page: () => this.goToPage(to, { selections: [...others, { block: id, mode: "focus", points }] }),
-        dashboard: () => this.goToDashboard(to, id, points),
+        drill: () => this.drillInto(block, points[0]) ?? this.select(block, points, how),
+        page: () => this.goToPage(to, { selections: [...others, { ...selected, mode: "focus" }] }),
+        dashboard: () => this.goToDashboard(to, selected),
         rows: () => start.rows && this.behind(id, { points: JSON.stringify(points) }),
         address: () => this.showAddress(id, points[0]),
         nothing: () => undefined,
       };
       return click ? acts[click]() : this.select(block, points, how);
     },
-    async goToDashboard(target, block, points) {
+    async goToDashboard(target, selected) {
       const base = this.base.replace(start.id, target);
-      const state = { selections: [{ block, dashboard: start.id, points }] };
+      const state = { selections: [{ ...selected, dashboard: start.id }] };
       try {
         const text = JSON.stringify(state);
         const { key } = text.length > LONG ? await post(`${base}views/`, { state }) : { key: "" };
@@ -251,17 +270,19 @@ export function dashboard() {
     select(block, points, { add }) {
       const id = block.dataset.block;
       let old = this.state.selections.find((selection) => selection.block === id && !selection.dashboard);
-      if (old && old.points[0].length !== points[0].length) old = undefined; // a range and marks do not mix
-      let marks = points;
-      if (old && add) {
-        const there = points.every((point) => old.points.some((other) => same(point, other)));
-        marks = there
-          ? old.points.filter((point) => !points.some((other) => same(point, other)))
-          : [...old.points, ...points.filter((point) => !old.points.some((other) => same(point, other)))];
-      } else if (old && same(old.points, points)) marks = [];
       const others = this.state.selections.filter((selection) => selection !== old);
+      const selected = selectionOf(block, points);
+      if (old && !same(old.by, selected.by)) old = undefined; // marks of other dimensions do not mix
+      let marks = selected.points;
+      if (old && add) {
+        const isIn = (list) => (point) => list.some((other) => same(point, other));
+        const left = old.points.filter((point) => !isIn(marks)(point));
+        marks = marks.every(isIn(old.points))
+          ? left
+          : [...old.points, ...marks.filter((point) => !isIn(old.points)(point))];
+      } else if (old && same(old.points, marks)) marks = [];
       const mode = old && add ? old.mode : "focus";
-      this.go({ selections: marks.length ? [...others, { block: id, mode, points: marks }] : others });
+      this.go({ selections: marks.length ? [...others, { ...selected, mode, points: marks }] : others });
     },
 
     async star(event) {
@@ -299,14 +320,15 @@ export function dashboard() {
     trailClicked(event) {
       const button = near(event, "button");
       if (!button) return;
-      const { back, control, mode, of, behind, remove, setControl } = button.dataset;
+      const { back, control, mode, of, behind, remove, setControl, undrill } = button.dataset;
       const { selections } = this.state;
       if (back) {
         const names = [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => item.dataset.control);
         const controls = back === "all" ? Object.fromEntries(names.map((name) => [name, null])) : {};
-        this.go(back === "all" ? { controls, selections: [] } : this.clean({}));
+        this.go(back === "all" ? { controls, selections: [], drills: {} } : this.clean({}));
         this.shut();
-      } else if (setControl) this.setControl(setControl, JSON.parse(button.dataset.choice));
+      } else if (undrill) this.drillTo(undrill, []);
+      else if (setControl) this.setControl(setControl, JSON.parse(button.dataset.choice));
       else if (control) this.openControl(control, "", button);
       else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
       else if (mode)
@@ -368,6 +390,7 @@ export function dashboard() {
       this.wait(this.state.controls);
     },
     popoverClicked(event) {
+      if (this.drillChosen(event)) return;
       const fill = near(event, "[data-fill]");
       const none = near(event, "[data-all]");
       if (fill) this.choose(filledForm(fill, "choice"));
@@ -393,6 +416,10 @@ export function dashboard() {
     },
     popoverKeys(event) {
       if (event.key === "Enter" && event.target.matches("[data-find]")) event.preventDefault();
+      if (event.key === "Enter" && event.target.matches("[data-filters]"))
+        all(event.currentTarget, "[data-words]")
+          .find((option) => !option.hidden)
+          ?.click();
       moveByArrows(event, event.currentTarget);
     },
     escape() {
@@ -405,6 +432,7 @@ export function dashboard() {
 
     // Rows behind, and blocks as tables.
     boardClicked(event) {
+      if (this.drillClicked(event)) return undefined;
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
       const beside = near(event, "[data-set-control]");
@@ -427,24 +455,26 @@ export function dashboard() {
       }
     },
     // What the menu of a block offers, and before it what can be done with a mark or a cell.
-    atBlock(event) {
+    atBlock(event, but = "") {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover [data-rows-of], .popover [data-as-table], .popover [data-narrowings-of]",
+        ".popover :is([data-rows-of], [data-as-table], [data-drill-menu], [data-narrowings-of])",
       );
-      return options.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
+      const wanted = options.filter((option) => !but || !option.matches(but));
+      return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
     },
     atMark(event) {
       const block = near(event, "[data-block]");
       const point = block && pointAt(event);
       if (!point?.length) return null;
       const others = this.state.selections.filter((selection) => selection.block !== block.dataset.block);
-      const select = (mode) =>
-        this.go({ selections: [...others, { block: block.dataset.block, mode, points: [point] }] });
+      const select = (mode) => this.go({ selections: [...others, { ...selectionOf(block, [point]), mode }] });
       return [
         { label: "Focus on this", run: () => select("focus") },
         { label: "Leave this out", run: () => select("leave_out") },
-        ...this.atBlock(event),
+        { label: "Set this off", run: () => select("highlight") },
+        ...this.waysFrom(block, point, event),
+        ...this.atBlock(event, "[data-drill-menu]"),
       ];
     },
     async whatNarrows(block) {

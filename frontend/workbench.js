@@ -22,6 +22,7 @@ import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
 import { columnsAsked } from "./lib/sorting.js";
 import { giveTones } from "./lib/tones.js";
+import { waysInto } from "./lib/ways.js";
 
 export function workbench() {
   const start = sent("start");
@@ -114,6 +115,8 @@ export function workbench() {
         return [
           { label: "Show only this", run: only(false) },
           { label: "Leave this out", run: only(true) },
+          ...waysInto(lastAnswer?.ways ?? [], point, event, (step) => this.answer({ edit: "drill", step })),
+          { label: "Break down by …", run: () => this.openLeads(point) },
           { label: "Rows behind this", run: () => this.behind([point]) },
         ];
       });
@@ -351,6 +354,20 @@ export function workbench() {
       this.placePopover();
       options[0].focus();
     },
+    async openLeads(point) {
+      try {
+        const html = await postForHtml(`${this.base}leads/`, { definition: this.definition, point });
+        opener = { clause: "by", index: 0 };
+        at = null;
+        this.$refs.popover.innerHTML = html;
+        this.popoverOpen = true;
+        await shown(this.$refs.popover);
+        this.placePopover();
+        focusFirst(this.$refs.popover);
+      } catch (error) {
+        failed(error);
+      }
+    },
     placePopover() {
       const anchor = this.openerElement() ?? this.$refs.sentence;
       const { width, height } = anchor.getBoundingClientRect();
@@ -396,6 +413,11 @@ export function workbench() {
         return dialog(await getHtml(this.$root.dataset.reference), { wide: true, label: "What formulas can do" });
       if (near(event, "[data-keep-formula]")) return this.keepInModel(near(event, "form"));
       if (near(event, "[data-put]")) return this.putIntoText(near(event, "[data-put]").dataset.put);
+      const lead = near(event, "[data-step]");
+      if (lead) {
+        this.shut();
+        return this.answer({ edit: "drill", step: JSON.parse(lead.dataset.step) });
+      }
       const button = near(event, "[data-edit], [data-open], [data-fill], [data-move]");
       if (!button || button.matches(":disabled")) return;
       event.preventDefault();

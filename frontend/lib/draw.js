@@ -405,6 +405,12 @@ function watch(host) {
 }
 
 /**
+ * The mark that an event happened at.
+ * @param {Event} event
+ */
+export const itemAt = (event) => itemOf(event.target);
+
+/**
  * The mark or the cell of a table that an event happened at, as the values of its dimensions.
  * @param {Event} event
  */
@@ -446,7 +452,7 @@ export function listen(host, chosen) {
       if (!points.length) return;
       event.preventDefault();
       chosen(points, { add: event.shiftKey });
-    } else if (event.key.startsWith("Arrow") && !mark.dataset.point) {
+    } else if (event.key.startsWith("Arrow") && !mark.dataset.point && !event.altKey) {
       event.preventDefault();
       goToMark(host, mark, ["ArrowRight", "ArrowDown"].includes(event.key) ? 1 : -1);
     }

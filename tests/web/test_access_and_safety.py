@@ -47,6 +47,7 @@ FOR_EXPLORERS = {
     "dashboard-star",
     "dashboard-blocks",
     "dashboard-block",
+    "dashboard-drill",
     "dashboard-rows",
     "dashboard-rows-file",
     "dashboard-control",
@@ -55,7 +56,7 @@ FOR_EXPLORERS = {
     "password",
 }
 # An empty request to these says what is missing.
-SAY_WHAT_IS_MISSING = {"dashboard-keep-view"}
+SAY_WHAT_IS_MISSING = {"dashboard-drill-members", "dashboard-keep-view"}
 FOR_STEWARDS = {
     "people",
     "person",

@@ -131,7 +131,7 @@ class Reading(DashboardTest):
             mock.patch("veduta.web.dashboards.reading.rows_table"),
             mock.patch(
                 "veduta.web.dashboards.reading.chart_data",
-                side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}}],
+                side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}, "notes": []}],
             ),
         ):
             _, first, second = self.lines()

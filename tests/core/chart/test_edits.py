@@ -251,6 +251,11 @@ class Edits(unittest.TestCase):
                 {"points": [["2024-02-01"]], "exclude": True},
                 lambda d: (d.only[-1].values, d.only[-1].exclude) == (("2024-02-01",), True),
             ),
+            "drill": (
+                {"step": {"to": {"field": "sailed", "grain": "day"}, "into": ["2024-02-01"]}},
+                lambda d: (d.by[0].grain, d.only[-1].values) == ("day", ("2024-02-01",)),
+            ),
+            "set_drill": ({"drill": {"others": False}}, lambda d: not d.drill.others),
             "set_keep": (
                 {"keep": {"count": 10, "percent": True, "by": fare}},
                 lambda d: (d.keep.count, d.keep.percent, d.keep.by) == (10, True, shown),

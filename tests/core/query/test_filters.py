@@ -177,7 +177,7 @@ class Words(unittest.TestCase):
             ),
             (
                 PointsFilter(groups=(month, Grouping(field="route")), points=(("2026-03-01", "A"),)),
-                "Sailed and Route is Mar 2026 and A",
+                "Sailed is Mar 2026 and Route is A",
             ),
         ):
             with self.subTest(words=words):

@@ -114,6 +114,15 @@ class Panels(Frozen):
     scales: Literal["common", "values", "own"] = "common"
 
 
+class Drilling(Frozen):
+    """Where readers may drill a chart: `along` one of the model's paths, by its name ("" is all of them) and those of
+    dates, and by any `others` of its dimensions; or not at all."""
+
+    off: bool = False
+    along: str = Attribute("", max_length=100)
+    others: bool = True
+
+
 class ChartDefinition(Frozen):
     """`title`, `note` and `foot` may have values in them, as `places` says. `kind` None lets Veduta choose; `settings`
     are those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if
@@ -148,6 +157,7 @@ class ChartDefinition(Frozen):
     specification: str = Attribute("", max_length=200_000)
     look: Look = Look()
     conditional: tuple[ConditionalFormat, ...] = Attribute((), max_length=50)
+    drill: Drilling = Drilling()
 
     @property
     def measures(self) -> tuple[Measure, ...]:

@@ -8,6 +8,11 @@ PLACE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}")
 """A value in a text, named in the first group; doubled braces stand for themselves and name none."""
 
 
+def has_values(text: str) -> bool:
+    """Whether a text says by itself what its values are."""
+    return "{" in text
+
+
 def formulas_in(*texts: str) -> list[str]:
     """The formulas among the values of texts, each once."""
     found = (match[1] or "" for text in texts for match in PLACE.finditer(text))

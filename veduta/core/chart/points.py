@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from pydantic import ValidationError
 
+from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
-from veduta.core.query.filters import MembershipFilter, PointsFilter
+from veduta.core.query.filters import ListFilter, MembershipFilter, PointsFilter
 
 
-def points_filters(definition: ChartDefinition, points: Any, exclude: bool = False) -> tuple[PointsFilter, ...]:
-    """The records of some marks, each the values of the chart's first dimensions, or with `exclude` all others.
+def points_filters(
+    definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
+) -> tuple[PointsFilter, ...]:
+    """The records of some marks, each the values of the chart's first dimensions, or of the dimensions that they are
+    `by`, or with `exclude` all others.
 
     Raises DefinitionProblem for points that are not the chart's."""
     try:
         if not all(isinstance(point, list | tuple) and point for point in points):
             raise TypeError
-        groups = definition.groups[: len(points[0])]
+        groups = (tuple(by) or definition.groups)[: len(points[0])]
         points = tuple(tuple(point) for point in points)
         if definition.aligned:  # a count of periods is not a period: the rows of the other dimensions
             left = [i for i, group in enumerate(groups) if not group.is_time_axis]
@@ -29,24 +34,39 @@ def points_filters(definition: ChartDefinition, points: Any, exclude: bool = Fal
             return ()
         rest = None
         if any(REST_POINT in point for point in points):
-            rest = _not_kept(definition, points)
+            rest = _not_kept(definition, groups)
         return (PointsFilter(groups=groups, points=points, exclude=exclude, rest=rest),)
     except (TypeError, ValueError, IndexError, KeyError, ValidationError):
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
 
 
-def _not_kept(definition: ChartDefinition, points: tuple[tuple[Any, ...], ...]) -> MembershipFilter:
+def marks_filter(
+    definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
+) -> ListFilter | PointsFilter | None:
+    """The same as one filter, which is a list of values where the marks are those of one dimension; None where the
+    dimensions have no values of their own."""
+    made = next(iter(points_filters(definition, points, exclude, by)), None)
+    if made is None or len(made.groups) > 1 or made.rest or made.groups[0].width:
+        return made
+    (group,) = made.groups
+    values = tuple(point[0] for point in made.points)
+    return ListFilter(field=group.field, grain=group.grain, values=values, exclude=exclude)
+
+
+def _not_kept(definition: ChartDefinition, groups: Sequence[Grouping]) -> MembershipFilter:
     """Which values of its dimension a chart keeps; the others were gathered."""
     keep = definition.keep
-    if keep is None or not keep.rest:
+    if keep is None or not keep.rest or not definition.drawn:
         raise DefinitionProblem("The chart gathers nothing any more.", hint="Clear the selection.")
     if keep.of == "within" and len(definition.groups) > 1:
         raise DefinitionProblem(
             "What is gathered in each group cannot be selected.",
             hint="Select marks that are named, or keep without the others.",
         )
-    group = definition.drawn[0 if keep.of == "by" else -1]
-    if group.width is not None:
+    kept = definition.drawn[0 if keep.of == "by" else -1]
+    if kept not in groups:
+        raise DefinitionProblem("Which values were gathered is not known any more.", hint="Clear the selection.")
+    if kept.width is not None:
         raise DefinitionProblem("Gathered classes cannot be selected.", hint="Keep the classes without the others.")
     filters = tuple(filter_ for filter_ in definition.only if not filter_.on_groups())
-    return MembershipFilter(field=group.field, grain=group.grain, keep=keep, filters=filters, follows=True)
+    return MembershipFilter(field=kept.field, grain=kept.grain, keep=keep, filters=filters, follows=True)

@@ -45,11 +45,22 @@ def sentence(
         parts += [Part(", sorted "), Part(_sort_words(definition, kind, schema), "sort")]
     if definition.references:
         parts += [Part(", compared with "), *joined(_references(definition, schema), "compare")]
-    if definition.totals:
-        parts += [Part(", "), Part({"all": "with subtotals", "none": "without totals"}[definition.totals], "totals")]
+    totals = {"all": "with subtotals", "none": "without totals"}.get(definition.totals, "")
+    for words, clause in ((totals, "totals"), (drill_words(definition), "drill")):
+        parts += [Part(", "), Part(words, clause)] if words else []
     for index, (name, words) in enumerate(parameters or ()):
         parts += [Part(", with " if not index else " and "), Part(f"{in_sentence(name)} {words}", "with", index)]
     return [*parts, Part(".")]
+
+
+def drill_words(definition: ChartDefinition) -> str:
+    """Where readers may drill the chart, "" for everywhere."""
+    drill = definition.drill
+    if drill.off:
+        return "not drilled"
+    if drill.along:
+        return f"drilled along {drill.along}" + ("" if drill.others else " only")
+    return "" if drill.others else "drilled along its paths only"
 
 
 def _references(definition: ChartDefinition, schema: Schema) -> list[str]:

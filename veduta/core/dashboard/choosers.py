@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.places import has_values
 from veduta.core.dashboard.controls import ChooserChoice, Control, Option
 
 
@@ -16,7 +17,7 @@ def rechosen(chart: ChartDefinition, chosen: Iterable[tuple[Control, ChooserChoi
     for control, choice in chosen:
         if control.dataset == chart.dataset and choice.option < len(control.options):
             changed = _with(changed, control.options[choice.option])
-    if changed != chart and "{" not in changed.title:
+    if changed != chart and not has_values(changed.title):
         changed = changed.model_copy(update={"title": ""})
     return changed
 

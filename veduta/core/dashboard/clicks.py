@@ -13,9 +13,10 @@ from veduta.core.chart.addresses import checked_with_places, is_on_web
 from veduta.core.data.fields import Frozen
 
 PLACE = re.compile(r"\{([^{}]*)\}")
-Does = Literal["focus", "page", "dashboard", "rows", "address", "nothing"]
+Does = Literal["focus", "drill", "page", "dashboard", "rows", "address", "nothing"]
 DOES: Final[dict[Does, str]] = {
     "focus": "focuses the other blocks on it",
+    "drill": "drills into it",
     "page": "opens another page, narrowed to it",
     "dashboard": "opens another dashboard, narrowed to it",
     "rows": "opens the rows behind it",

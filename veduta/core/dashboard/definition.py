@@ -8,7 +8,11 @@ from typing import Annotated, Any, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
+from veduta.core.calendar import Grouping
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drilling import MOST_STEPS, Step
 from veduta.core.chart.paints import PaletteKind
+from veduta.core.chart.points import points_filters
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Choice, Control
@@ -22,7 +26,7 @@ from veduta.core.dashboard.numbers import TextNumber
 from veduta.core.dashboard.paper import Paper
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Frozen
-from veduta.core.query.filters import Value
+from veduta.core.query.filters import PointsFilter, Value
 from veduta.core.stored import Upgrade, load
 
 VERSION: Final = 2
@@ -32,6 +36,7 @@ MOST_BLOCKS = 500
 """How many blocks a dashboard may have, on all of its pages together."""
 
 
+Mode = Literal["focus", "leave_out", "highlight"]
 Inner = Literal["", "small", "large"]
 Letters = Literal["", "small", "large"]
 
@@ -203,24 +208,46 @@ def load_dashboard(data: Any) -> DashboardDefinition:
 
 
 class Selection(Frozen):
-    """Marks selected in a block, by their points: the others show only them, or all but them. The block may be one of
-    another `dashboard`, from which one came here with them.
+    """Marks selected in a block, by their points: the others show only them, or all but them, or set them off. The
+    block may be one of another `dashboard`, from which one came here with them.
 
-    Points may hold only the first dimensions, as when a range of an axis is selected whatever the series.
+    Points are the values of the dimensions that they are `by`, without it of the chart's. They may hold only the first
+    dimensions, as when a range of an axis is selected whatever the series, and those into which a chart was drilled
+    after its own.
     """
 
     block: str = Attribute(pattern=IDENTIFIER)
     dashboard: str = Attribute("", max_length=36)
-    mode: Literal["focus", "leave_out"] = "focus"
+    mode: Mode = "focus"
+    by: tuple[Grouping, ...] = Attribute((), max_length=20)
     points: tuple[tuple[Value, ...], ...] = Attribute(min_length=1, max_length=2_000)
+
+    def filter(self, chart: ChartDefinition) -> PointsFilter | None:
+        """The rows of what is selected in a chart, or all but these; None where the dimensions of its marks have no
+        values. Raises DefinitionProblem for points that are not the chart's."""
+        return next(iter(points_filters(chart, self.points, self.mode == "leave_out", self.by)), None)
+
+    def depth_in(self, chart: ChartDefinition) -> int:
+        """How many of its dimensions are the first ones of a chart, in their order."""
+        if not self.by:
+            return len(self.points[0])
+        alike = [own == other for own, other in zip(self.by, chart.groups, strict=False)]
+        return next((depth for depth, same in enumerate(alike) if not same), len(alike))
+
+    def own_points(self, chart: ChartDefinition) -> tuple[tuple[Value, ...], ...]:
+        """The marks of the chart itself that are selected; none if they are of other dimensions."""
+        depth = self.depth_in(chart)
+        return tuple(dict.fromkeys(point[:depth] for point in self.points)) if depth else ()
 
 
 class ViewState(Frozen):
-    """All that makes a reader's view another than the published one. A control set to None shows all; `sorts` say by
-    which column of its rows a block is sorted, as `sort_of_column` reads it."""
+    """All that makes a reader's view another than the published one. A control set to None shows all; `drills` are the
+    steps by which blocks are drilled; `sorts` say by which column of its rows a block is sorted, as `sort_of_column`
+    reads it."""
 
     controls: dict[str, Choice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
+    drills: dict[str, Annotated[tuple[Step, ...], Attribute(max_length=MOST_STEPS)]] = Attribute({}, max_length=200)
     sorts: dict[str, str] = Attribute({}, max_length=200)
 
 

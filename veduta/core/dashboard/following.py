@@ -9,7 +9,6 @@ from dataclasses import field as attribute
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.points import points_filters
 from veduta.core.dashboard.controls import CHOICES, Choice, ChooserChoice, Control, ParameterChoice
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 from veduta.core.dashboard.filters import DashboardFilter
@@ -149,7 +148,8 @@ def filters_for_block(
     if it has one, `schema_of` that of a dataset, `members_of` the values that a filter by a question names in its own
     data, None if it has no limit now.
 
-    A block never follows its own selection, so that its other marks stay there to be clicked.
+    A block never follows its own selection, so that its other marks stay there to be clicked; one made of dimensions
+    that it has no more, because it was drilled since, sets its marks off.
     """
     following = Following()
     place = _Place(_page_of(dashboard, block_id), block_id, chart, schema)
@@ -160,10 +160,20 @@ def filters_for_block(
             _follow_control(following, control, choice_of(control, state), place)
     for selection in state.selections:
         is_own = selection.block == block_id and not selection.dashboard
-        source = None if is_own else source_of(selection)
-        if source is not None and source[0].groups:
+        if is_own:
+            if not selection.own_points(chart):
+                _set_off_own(following, selection, source_of(selection))
+            continue
+        source = source_of(selection)
+        if source is not None and (selection.by or source[0].groups):
             _follow_selection(following, selection, source, place, dashboard)
     return following
+
+
+def _set_off_own(following: Following, selection: Selection, source: tuple[ChartDefinition, Schema] | None) -> None:
+    made = selection.filter(source[0]) if source else None
+    if made is not None:
+        following.highlights.append(made)
 
 
 def _page_of(dashboard: DashboardDefinition, block: str) -> str:
@@ -237,7 +247,7 @@ def _follow_selection(
     dashboard: DashboardDefinition,
 ) -> None:
     definition, source_schema = source
-    made = next(iter(points_filters(definition, selection.points, selection.mode == "leave_out")), None)
+    made = selection.filter(definition)
     if made is None:
         return
     words = made.words(source_schema)
@@ -260,8 +270,8 @@ def _follow_selection(
             return
         groups.append(group.model_copy(update={"field": own}))
     filter_ = made.model_copy(update={"groups": tuple(groups)})
-    if clicked and place.block in clicked.highlights:
+    if selection.mode == "highlight" or (clicked and place.block in clicked.highlights):
         following.highlights.append(filter_)
-        following.narrowings.append(Narrowing(words, words, "a click there only sets its marks off"))
+        following.narrowings.append(Narrowing(words, words, "it only sets its marks off"))
     else:
         following.follow(words, words, filter_)

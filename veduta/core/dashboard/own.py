@@ -28,6 +28,7 @@ PARTS: Final[dict[str, str]] = {
     "references": "what it is compared with",
     "aligned": "where its time begins",
     "values": "what its parameters are set to",
+    "drill": "where it may be drilled",
     "colours": "colours of its values",
     "own_colours": "whether it takes the workspace's colours",
     "specification": "its own specification",

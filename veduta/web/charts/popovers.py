@@ -20,7 +20,7 @@ from veduta.core.chart.kinds import KINDS, THEMES, Asked
 from veduta.core.chart.kinds import Kind as KindOfDrawing
 from veduta.core.chart.look import ColumnLook, ValueLook
 from veduta.core.chart.question import all_values
-from veduta.core.chart.sentence import parameters_read
+from veduta.core.chart.sentence import drill_words, parameters_read
 from veduta.core.chart.value_colours import key_of, key_of_value
 from veduta.core.chart.variations import fitting, measure_formula
 from veduta.core.data.date_patterns import in_date_pattern
@@ -78,6 +78,7 @@ MISSING_CLAUSES = (
     ("compare", "Compare", lambda d: bool(d.by) and not d.references),
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
     ("totals", "Subtotals", lambda d: shows_subtotals(d) and len(d.groups) > 1 and not d.totals),
+    ("drill", "Drill", lambda d: not drill_words(d)),
 )
 Popover = Callable[[Opened], dict[str, Any]]
 POPOVERS: dict[str, tuple[str, Popover]] = {}
@@ -185,6 +186,16 @@ def _events(opened: Opened, chosen: EventFields | None) -> dict[str, Any]:
     )
     said = {} if chosen else {"said": there[key].name[:1].lower() + there[key].name[1:]}
     return {"events": chosen or usual, "days": days, "texts": texts, **said}
+
+
+@popover("drill")
+def _drill(opened: Opened) -> dict[str, Any]:
+    """Where readers may drill the chart: the paths on which its dimensions are, and those of its dates."""
+    schema, now = opened.model.schema, opened.definition.drill
+    fields = {group.field for group in opened.definition.groups}
+    leading = [path for path in opened.model.definition.paths if path.name == now.along or fields & {*path.fields}]
+    named = [(path.name, ", ".join(schema[each].name for each in path.fields if each in schema)) for path in leading]
+    return {"paths": named, "now": now}
 
 
 @popover("aligned")

@@ -18,6 +18,7 @@ urlpatterns = [
     path("<uuid:pk>/delete/", views.delete, name="chart-delete"),
     path("<uuid:pk>/restore/", views.restore, name="chart-restore"),
     path("<uuid:pk>/rows/", views.rows_behind, name="chart-rows"),
+    path("<uuid:pk>/leads/", views.leads, name="chart-leads"),
     path("<uuid:pk>/grammar/", views.grammar, name="chart-grammar"),
     path("<uuid:pk>/rows.csv", views.rows_file, name="chart-rows-file"),
     path("<uuid:pk>/specification.json", views.specification, name="chart-specification"),

@@ -31,6 +31,7 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.charts import services
+from veduta.web.charts.leads import leads_of, leads_offered, open_everywhere
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, popover_context
 from veduta.web.charts.render import chart_data, definition_json, rows_table
@@ -98,6 +99,12 @@ class Behind(ChartSent, RowsRequest):
     """Marks, each the values of the chart's first dimensions."""
 
     points: list[Any] = []
+
+
+class MarkSent(ChartSent):
+    """A mark, by the values of the chart's dimensions."""
+
+    point: list[Any] = []
 
 
 class RowsFile(Sent):
@@ -232,6 +239,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
             "why": answered.why,
             "title": as_written(definition.title, model),
             "chart": chart_data(answered, model.ruling.words()),
+            "ways": leads_of(open_everywhere(definition), model),
             "rows": "" if answered.kind.shows_rows else rows_table(answered),
             "used": sorted(definition.fields()),
             "counted": f"{counted(result.frame.height, 'row')} from {result.rows_read:,} of "
@@ -250,6 +258,17 @@ def popover(request: Request, pk: uuid.UUID) -> HttpResponse:
     model, context = parts_for(chart.dataset, request.user, definition.values)
     shown = popover_context(definition, model, context, opening)
     return render(request, f"charts/popovers/{shown['template']}.html", shown)
+
+
+@require_POST
+@builders_only
+def leads(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """Where a mark of the chart leads, or by what it can be broken down."""
+    chart, asked_for = _chart(pk), sent(request, MarkSent)
+    definition = open_everywhere(asked_for.load(chart))
+    model = model_for(chart.dataset, request.user, definition.values)
+    context = leads_offered(definition, model, asked_for.point) | {"title": "Drill"}
+    return render(request, "charts/leads.html", context)
 
 
 @require_POST

@@ -175,9 +175,10 @@ class Button:
 def buttons_of(reading: Reading, control: Control) -> list[Button]:
     """The choices of a control side by side, worked out once; none of one that has too many, or whose choices are not
     known, as where its data are gone."""
-    if control.id not in reading.buttons:
-        reading.buttons[control.id] = _beside(reading, control)
-    return reading.buttons[control.id]
+    key = f"buttons {control.id}"
+    if key not in reading.kept:
+        reading.kept[key] = _beside(reading, control)
+    return reading.kept[key]
 
 
 def _beside(reading: Reading, control: Control) -> list[Button]:

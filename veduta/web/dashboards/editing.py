@@ -53,6 +53,7 @@ from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.narrowing import filter_words
 from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
+from veduta.web.dashboards.trail import trail_of
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
 from veduta.web.pictures.services import there
@@ -318,7 +319,7 @@ def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
     page = definition.page(asked.page) or definition.pages[0]
     reading = Reading(dashboard, definition, ViewState(), request.user)
     tops = [block for block in page.blocks if not block.group] if page.kind == "flowing" else []
-    head = head_rows([f"{each.name}: {each.words}" for each in reading.trail], definition.paper)
+    head = head_rows([f"{each.name}: {each.words}" for each in trail_of(reading)], definition.paper)
     found = sheets(tops, definition.paper, page.breaks, page.goes_on, head)
     names = {face.block.id: face.name for face in faces_of(reading, tops)}
     context = {

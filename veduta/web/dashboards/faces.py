@@ -20,8 +20,9 @@ from veduta.web.dashboards.control_forms import Button, buttons_of
 from veduta.web.dashboards.dressing import problem_of_click
 from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.models import Task
-from veduta.web.dashboards.reading import Reading, TrailItem, block_title
+from veduta.web.dashboards.reading import Reading
 from veduta.web.dashboards.tasks import of_places
+from veduta.web.dashboards.trail import TrailItem, trail_of
 from veduta.web.pictures.services import Shown, named, published_as
 
 
@@ -63,12 +64,12 @@ def names_of(reading: Reading, blocks: Iterable[Block]) -> dict[str, str]:
 
 def _faces(reading: Reading, blocks: list[Block]) -> list[Face]:
     pictures = named(block.picture for block in blocks if block.picture)
-    controls = {item.key: item for item in reading.trail if item.mode == "control"}
+    controls = {item.key: item for item in trail_of(reading) if item.mode == "control"}
     return [_face(reading, block, pictures, controls) for block in blocks]
 
 
 def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: dict[str, TrailItem]) -> Face:
-    title = block_title(block, reading) if block.kind == "chart" else block.title
+    title = reading.name_of(block) if block.kind == "chart" else block.title
     control = controls.get(block.control)
     said = {"heading": block.text, "control": control.name if control else "", "place": block.text}
     return Face(

@@ -7,7 +7,7 @@ import json
 import uuid
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any
 
@@ -16,15 +16,15 @@ from django.http import Http404
 from veduta.core.cache import Cache
 from veduta.core.calendar import Grain, period_words
 from veduta.core.chart.definition import ChartDefinition, load_definition, sort_of_column
+from veduta.core.chart.drilling import Drilled, drilled
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import Answered, set_off
 from veduta.core.chart.question import Selection as OwnSelection
 from veduta.core.chart.sentence import default_title
 from veduta.core.chart.texts import without_values
 from veduta.core.dashboard.choosers import rechosen
 from veduta.core.dashboard.clicks import address_for
-from veduta.core.dashboard.controls import Control, ParameterChoice
+from veduta.core.dashboard.controls import Control
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState, load_state
 from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.firsts import begun
@@ -61,20 +61,8 @@ from veduta.web.modelling.services import context_now, model_for, model_of, with
 charts: Cache[ChartDefinition] = Cache(1_000)
 """By the text they are stored as."""
 Given = Callable[[], Result]
-
-
-@dataclass
-class TrailItem:
-    """A control or a selection in words. `narrows` says whether it leaves anything out; what is `carried` was selected
-    on another dashboard."""
-
-    key: str
-    words: str
-    narrows: bool
-    name: str = ""
-    mode: str = ""
-    carried: bool = False
-    followers: int = 0
+Behind = tuple[Dataset, tuple[Filter, ...], str, dict[str, Any]]
+"""What gives records: a dataset, filters, the table of its model, and what parameters are set to."""
 
 
 class Reading:
@@ -85,11 +73,11 @@ class Reading:
         self._datasets: dict[str, Dataset] = {}
         self._schemas: dict[str, Schema] = {}
         self._models: dict[str, Model] = {}
-        self._charts: dict[str, ChartDefinition] = {}
+        self._drilled: dict[str, Drilled] = {}
         self._others: dict[str, Reading | None] = {}
         self._members: dict[str, ListFilter | None] = {}
-        self.buttons: dict[str, list[Any]] = {}
-        """Choices side by side that were worked out, by their controls."""
+        self.kept: dict[str, Any] = {}
+        """What was worked out once for all parts of a page, by the names that these give it."""
         if any(control.first != "set" for control in definition.controls) and reader is not None:
             last = load_state({"controls": set_last(reader, dashboard)}).controls
             had = {name: choice for name, choice in last.items() if choice}
@@ -149,15 +137,24 @@ class Reading:
         return list(dict.fromkeys(words))
 
     def chart(self, block: Block) -> ChartDefinition:
-        """A block's chart, in the reader's order. Raises DefinitionProblem for a definition that is not usable."""
-        if block.id not in self._charts:
+        """A block's chart as the reader has drilled it, in the reader's order. Raises DefinitionProblem for a
+        definition that is not usable."""
+        return self.drilled(block).chart
+
+    def drilled(self, block: Block) -> Drilled:
+        """The same with the steps of the reader that it allows."""
+        if block.id not in self._drilled:
             text = json.dumps(block.definition)
             chart = charts.get(text, lambda: load_definition(text))
             chart = chart_of(chart, block, self.definition.letters)
             chart = rechosen(chart, chosen_for(self.definition, self.state, block.id))
-            sort = sort_of_column(chart, self.state.sorts.get(block.id, ""))
-            self._charts[block.id] = chart.model_copy(update={"sort": sort}) if sort else chart
-        return self._charts[block.id]
+            made = Drilled(chart)
+            if steps := self.state.drills.get(block.id):
+                made = drilled(chart, steps, self.model(self.dataset(chart.dataset)))
+            if sort := sort_of_column(made.chart, self.state.sorts.get(block.id, "")):
+                made = replace(made, chart=made.chart.model_copy(update={"sort": sort}))
+            self._drilled[block.id] = made
+        return self._drilled[block.id]
 
     def block(self, block_id: str) -> Block:
         """A block with a chart. Raises Http404 for any other."""
@@ -216,9 +213,14 @@ class Reading:
             return None
 
     def source_of(self, selection: Selection) -> tuple[ChartDefinition, Schema] | None:
-        """The chart and schema that a selection is of, on this dashboard or another that the reader may see."""
+        """The chart and schema that a selection is of, on this dashboard or another that the reader may see; of a
+        chart that was drilled since, as it was then."""
         if selection.dashboard in ("", str(self.dashboard.pk)):
-            return self.source(selection.block)
+            source, block = self.source(selection.block), self.definition.block(selection.block)
+            if source is None or block is None:
+                return None
+            made = self.drilled(block)
+            return max((made.chart, *made.stages), key=selection.depth_in), source[1]
         if selection.dashboard not in self._others:
             self._others[selection.dashboard] = _other_reading(selection.dashboard, self.reader)
         other = self._others[selection.dashboard]
@@ -230,6 +232,17 @@ class Reading:
         schema = self.schema(dataset)
         of = (self.source_of, self.schema_of, self.members_of)
         return dataset, filters_for_block(block.id, chart, schema, self.definition, self.state, *of)
+
+    def name_of(self, block: Block) -> str:
+        """What a chart block is called: its own title, the chart's, or the chart's sentence, before it is drilled."""
+        if block.title:
+            return block.title
+        try:
+            made = self.drilled(block)
+            chart = made.stages[0] if made.stages else made.chart
+            return without_values(chart.title) or default_title(chart, self.schema_of(chart.dataset))
+        except VedutaError:
+            return "Chart"
 
     @cached_property
     def paints(self) -> Paints:
@@ -244,7 +257,8 @@ class Reading:
         given together with others. Raises VedutaError with what does not fit."""
         model, following = self.asked(block, chart)
         own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
-        selection = OwnSelection(own.points, own.mode == "leave_out") if own else None
+        points = own.own_points(chart) if own else ()
+        selection = OwnSelection(points, own.mode == "leave_out") if own and points else None
         filters = tuple(following.filters)
         if following.highlights and not selection:
             selection = set_off(chart, model, context_now(model), filters, tuple(following.highlights))
@@ -333,16 +347,19 @@ class Reading:
                 said.append(EMPTY)
         return said
 
-    def filters_behind(
-        self, block: Block, chart: ChartDefinition, points: list[list[Any]] | None
-    ) -> tuple[Dataset, tuple[Filter, ...], str, dict[str, Any]]:
-        """What gives the records behind a chart in a block or some of its marks: the dataset, filters, the table of its
-        model, and what parameters are set to."""
+    def filters_behind(self, block: Block, chart: ChartDefinition, marks: Sequence[Filter] = ()) -> Behind:
+        """What gives the records behind a chart in a block or some of its marks."""
         dataset, following = self.following(block, chart)
-        filters = (*chart.only, *following.filters)
-        if points and chart.groups:
-            filters = (*filters, *points_filters(chart, points))
+        filters = (*chart.only, *following.filters, *marks)
         return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(block, chart)
+
+    def filters_behind_selection(self, selection: Selection) -> Behind:
+        """What gives the records behind the marks that are selected in a block. Raises Http404 if it is gone."""
+        block, source = self.block(selection.block), self.source_of(selection)
+        if source is None:
+            raise Http404
+        made = selection.model_copy(update={"mode": "focus"}).filter(source[0])
+        return self.filters_behind(block, source[0], [made] if made else [])
 
     def address_of(self, block: Block, point: list[Any]) -> str:
         """Where a click on a mark of a block leads, by the mark's point; "" where it leads nowhere."""
@@ -358,60 +375,11 @@ class Reading:
         }
         return address_for(block.click.address, values)
 
-    @cached_property
-    def trail(self) -> list[TrailItem]:
-        """Everything that narrows the view, in words: what is fixed, then controls, then selections."""
-        fixed = [item for each in self.definition.filters if (item := self._filter_item(each))]
-        selected = [item for i in range(len(self.state.selections)) if (item := self._selection_item(i))]
-        return [*fixed, *(self._control_item(control) for control in self.definition.controls), *selected]
-
     @property
     def is_as_published(self) -> bool:
         """Whether everything stands as whoever made the dashboard set it."""
         as_set = all(choice_of(each, self.state) == getattr(each, each.kind) for each in self.definition.controls)
-        return as_set and not self.state.selections and not self.state.sorts
-
-    def _filter_item(self, fixed: DashboardFilter) -> TrailItem | None:
-        """None for one that is not said in the trail, or whose data are gone."""
-        if not fixed.in_trail:
-            return None
-        try:
-            return TrailItem(fixed.id, fixed.words(self.schema_of(fixed.dataset)), True, mode="fixed")
-        except VedutaError:
-            return None
-
-    def _control_item(self, control: Control) -> TrailItem:
-        choice = choice_of(control, self.state)
-        words = choice.words(control) if choice else "as made" if control.kind == "chooser" else "all"
-        narrows = bool(choice and choice.filter(control.field)) or (
-            isinstance(choice, ParameterChoice) and choice.set is not None
-        )
-        return TrailItem(control.id, words, narrows, name=control.name, mode="control")
-
-    def _selection_item(self, index: int) -> TrailItem | None:
-        selection = self.state.selections[index]
-        source = self.source_of(selection)
-        if source is None:
-            return None
-        others = [each for each in self.definition.charts if selection.dashboard or each.id != selection.block]
-        followers = 0
-        for block in others:
-            try:
-                followers += self._follows(block, selection)
-            except VedutaError:
-                continue
-        made = points_filters(source[0], selection.points, selection.mode == "leave_out")
-        words = " and ".join(filter_.words(source[1]) for filter_ in made)
-        carried = bool(selection.dashboard)
-        return TrailItem(str(index), words, True, mode=selection.mode, carried=carried, followers=followers)
-
-    def _follows(self, block: Block, selection) -> bool:
-        chart = self.chart(block)
-        only = ViewState(selections=(selection,))
-        schema = self.schema(self.dataset(chart.dataset))
-        alone = self.definition.model_copy(update={"controls": (), "filters": ()})
-        following = filters_for_block(block.id, chart, schema, alone, only, self.source_of, self.schema_of)
-        return bool(following.filters or following.highlights)
+        return as_set and not self.state.selections and not self.state.sorts and not self.state.drills
 
     @cached_property
     def latest(self) -> str:
@@ -434,19 +402,6 @@ def _other_reading(pk: str, reader: User) -> Reading | None:
         return Reading.of(dashboard, ViewState(), reader)
     except (ValueError, Http404):
         return None
-
-
-def block_title(block: Block, reading: Reading) -> str:
-    """What a chart block is called: its own title, the chart's, or the chart's sentence."""
-    if block.title:
-        return block.title
-    source = reading.source(block.id)
-    if source is None:
-        return "Chart"
-    try:
-        return without_values(source[0].title) or default_title(*source)
-    except VedutaError:
-        return "Chart"
 
 
 def block_name(block: Block) -> str:

@@ -23,7 +23,7 @@ from veduta.web.dashboards import publishing
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.miniatures import miniature
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.reading import Reading, block_title
+from veduta.web.dashboards.reading import Reading
 from veduta.web.pictures.services import content_named
 
 COMPARED = 8
@@ -71,7 +71,7 @@ def before_publishing(request: Request, pk: uuid.UUID) -> HttpResponse:
 def _named(reading: Reading):
     def name(block: Block) -> str:
         if block.kind == "chart":
-            return block_title(block, reading)
+            return reading.name_of(block)
         words = block.title or block.text.strip().split("\n")[0][:80]
         return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
 

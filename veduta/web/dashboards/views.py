@@ -18,6 +18,7 @@ from django.utils.safestring import mark_safe
 from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.chart.points import points_filters
 from veduta.core.dashboard.definition import Block, Page, load_state
 from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.web.accounts.access import Request, signed_in
@@ -39,11 +40,13 @@ from veduta.web.dashboards import favourites, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.asking import View, reading_for
 from veduta.web.dashboards.control_forms import buttons_of
+from veduta.web.dashboards.drilled import drill_data, notes_of
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
 from veduta.web.dashboards.favourites import note_seen, note_set
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.miniatures import pictured
-from veduta.web.dashboards.reading import Given, Reading
+from veduta.web.dashboards.reading import Behind, Given, Reading
+from veduta.web.dashboards.trail import trail_of
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 
 logger = logging.getLogger("veduta.dashboards")
@@ -169,12 +172,19 @@ def block(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """One block worked out under the state in the address."""
     reading = reading_for(request, pk)
     view = asked(request, BlockView)
-    return JsonResponse(reading.block_data(reading.block(block_id), view.table, view.rows_from))
+    return JsonResponse(_block_data(reading, reading.block(block_id), as_table=view.table, rows_from=view.rows_from))
+
+
+def _block_data(reading: Reading, block: Block, **how: Any) -> dict[str, Any]:
+    """A block worked out, and where it leads."""
+    data = reading.block_data(block, **how)
+    data["notes"] = [*data["notes"], *notes_of(reading, block)]
+    return data | {"drill": drill_data(reading, block)}
 
 
 def _trail(reading: Reading) -> dict[str, Any]:
     """What narrows the view, in words, and which ways lead back from it."""
-    items = reading.trail
+    items = trail_of(reading)
     return {
         "trail": items,
         "buttons": {each.id: buttons_of(reading, each) for each in reading.definition.controls if each.buttons},
@@ -238,7 +248,7 @@ def _line(reading: Reading, block: Block, given: list[Given]) -> dict[str, Any]:
 
 def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, Any]:
     try:
-        return {"data": reading.block_data(block, result=give())}
+        return {"data": _block_data(reading, block, result=give())}
     except VedutaError as problem:
         return {"problem": str(problem)}
     except Exception:
@@ -257,15 +267,16 @@ def address(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     return render(request, "dashboards/address.html", {"address": made})
 
 
-def _behind(request: Request, pk: uuid.UUID, block_id: str):
+def _behind(request: Request, pk: uuid.UUID, block_id: str) -> Behind:
     reading = reading_for(request, pk)
     if not may_download(request.user, reading.dashboard):
         raise Http404
     view = asked(request, BlockView)
-    points = json_in(view.points)
     if view.selection is not None and 0 <= view.selection < len(reading.state.selections):
-        points = [list(point) for point in reading.state.selections[view.selection].points]
-    return reading.filters_behind(*reading.chart_of(block_id, view.number), points)
+        return reading.filters_behind_selection(reading.state.selections[view.selection])
+    block, chart = reading.chart_of(block_id, view.number)
+    points = json_in(view.points)
+    return reading.filters_behind(block, chart, points_filters(chart, points) if points and chart.groups else ())
 
 
 @require_GET

@@ -10,6 +10,7 @@ from veduta.core.calendar import Grain, Grouping, grouping_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import (
     ChartDefinition,
+    Drilling,
     KindName,
     Panels,
     Reference,
@@ -21,7 +22,7 @@ from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number,
 from veduta.core.chart.grammar.checking import checked
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.kinds.own import Own
-from veduta.core.chart.points import points_filters
+from veduta.core.chart.points import marks_filter
 from veduta.core.chart.rewriting import renumbered
 from veduta.core.chart.texts import stored
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
@@ -52,6 +53,7 @@ Clause = Literal[
     "totals",
     "aligned",
     "with",
+    "drill",
 ]
 
 
@@ -120,6 +122,8 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         )
     if clause == "with":
         return changed_by(definition, values={})
+    if clause == "drill":
+        return changed_by(definition, drill=Drilling())
     emptied = {
         "split": None,
         "keep": None,
@@ -413,21 +417,17 @@ def only_marks(
 ) -> ChartDefinition:
     """Narrow a chart to some of its marks, or to all but them: by the values of its only dimension, which are listed
     with those of a list that is there, or else by the marks themselves."""
-    made = next(iter(points_filters(definition, points, exclude)), None)
+    made = marks_filter(definition, points, exclude)
     if made is None:
         raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")
-    group = made.groups[0]
-    if len(made.groups) > 1 or made.rest or group.width:
+    if not isinstance(made, ListFilter):
         return changed_by(definition, only=(*definition.only, made))
-    values = [point[0] for point in made.points]
-    alike = ListFilter(field=group.field, grain=group.grain, exclude=exclude)
-    old = next((each for each in definition.only if _is_list_like(each, alike)), None)
-    if old and exclude:
-        values = list(dict.fromkeys([*old.values, *values]))
-    narrowed = alike.model_copy(update={"values": tuple(values)})
+    old = next((each for each in definition.only if _is_list_like(each, made)), None)
     if old is None:
-        return changed_by(definition, only=(*definition.only, narrowed))
-    return changed_by(definition, only=replaced(definition.only, definition.only.index(old), narrowed))
+        return changed_by(definition, only=(*definition.only, made))
+    if exclude:
+        made = made.model_copy(update={"values": tuple(dict.fromkeys([*old.values, *made.values]))})
+    return changed_by(definition, only=replaced(definition.only, definition.only.index(old), made))
 
 
 def _is_list_like(filter_: Filter, alike: ListFilter) -> TypeGuard[ListFilter]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from typing import Any, Literal
 
 import polars as pl
@@ -104,13 +105,22 @@ class PointsFilter(Condition):
         return ~marked if self.exclude else marked
 
     def words(self, schema: Schema) -> str:
+        same = [len({point[i] for point in self.points}) == 1 for i in range(len(self.groups))]
+        if self.exclude or len(self.groups) == 1 or not any(same):
+            return self._words_of(list(range(len(self.groups))), self.points, schema)
+        varying = [i for i, is_same in enumerate(same) if not is_same]
+        parts = [self._words_of(varying, self.points, schema)] if varying else []
+        parts += [self._words_of([i], self.points[:1], schema) for i, is_same in enumerate(same) if is_same]
+        return listed(parts)
+
+    def _words_of(self, positions: list[int], points: Sequence[tuple[Value, ...]], schema: Schema) -> str:
+        """Some of the dimensions with their values in words."""
+        groups = [self.groups[i] for i in positions]
         said = [
-            " and ".join(
-                said_of(value, group, schema[group.field]) for value, group in zip(point, self.groups, strict=True)
-            )
-            for point in self.points
+            " and ".join(said_of(point[i], self.groups[i], schema[self.groups[i].field]) for i in positions)
+            for point in points
         ]
-        names = " and ".join(schema[group.field].name for group in self.groups)
+        names = " and ".join(schema[group.field].name for group in groups)
         return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or listed(said, 'or', 3)}"
 
     def _is_at(self, column: pl.Expr, value: Any) -> pl.Expr:

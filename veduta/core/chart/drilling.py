@@ -1,0 +1,200 @@
+"""Drilling: dimensions of a chart give way to finer or coarser ones along a path, or to any others, for all of their
+values or for one of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import Field as Attribute
+
+from veduta.core.calendar import PERIODS, Grouping, grains_for
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.kinds import Asked, kind_named
+from veduta.core.chart.places import has_values
+from veduta.core.chart.points import marks_filter
+from veduta.core.data.fields import Frozen, Role
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Value
+from veduta.core.query.measures import counted_tables, measure_node
+
+MOST_STEPS = 20
+
+
+class Step(Frozen):
+    """The dimension at a `position` among those of a chart gives way `to` another; with `into`, a tuple of one, only
+    the rows of that value of it are left. A chart without dimensions gets its first one."""
+
+    position: int = Attribute(0, ge=0, lt=10)
+    to: Grouping
+    into: tuple[Value, ...] | None = Attribute(None, min_length=1, max_length=1)
+
+
+@dataclass(frozen=True)
+class Way:
+    """Where the dimension at a position leads along a `path`: one level `down` (finer) or up."""
+
+    position: int
+    to: Grouping
+    down: bool
+    path: str = ""
+
+
+@dataclass(frozen=True)
+class Drilled:
+    """A chart after its `steps`, those of them that it allows; `stages` are the charts before each."""
+
+    chart: ChartDefinition
+    steps: tuple[Step, ...] = ()
+    stages: tuple[ChartDefinition, ...] = ()
+
+
+def drilled(chart: ChartDefinition, steps: Sequence[Step], model: Model) -> Drilled:
+    """A chart after steps, up to the first that it does not allow or that does not fit it any more."""
+    taken: list[Step] = []
+    stages: list[ChartDefinition] = []
+    now = chart
+    for step in steps:
+        try:
+            after = step_taken(now, step, model)
+        except VedutaError:
+            break
+        taken.append(step)
+        stages.append(now)
+        now = after
+    return Drilled(now, tuple(taken), tuple(stages))
+
+
+def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinition:
+    """A chart after one step. What went by the values that are gone goes with them: an order of one's own, a title
+    without values in it, and a kind that does not suit any more. Raises DefinitionProblem for a step that the chart
+    does not allow."""
+    if not allows(chart, step, model):
+        raise DefinitionProblem("The chart does not lead there.", hint="Choose another way.")
+    only = chart.only
+    if step.into is not None:
+        narrowed = marks_filter(chart, [step.into], by=(chart.groups[step.position],))
+        only = (*only, narrowed) if narrowed else only
+    after = _with_group(chart, step.position, step.to).model_copy(update={"only": only})
+    after = _tidied(after, chart, step)
+    return after.model_copy(update={"kind": _kind(chart, after, model)})
+
+
+def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:
+    """Whether a step is one that the chart offers to whoever reads it."""
+    if chart.drill.off or (step.into is not None and step.position >= len(chart.groups)):
+        return False
+    offered = [way.to for way in ways(chart, model) if way.position == step.position]
+    if chart.drill.others and step.position < max(1, len(chart.groups)):
+        offered += others(chart, model)
+    return any(_same_place(step.to, each, model) for each in offered)
+
+
+def _same_place(wanted: Grouping, offered: Grouping, model: Model) -> bool:
+    """Whether a dimension is the one offered, or the same date by other periods."""
+    if wanted.field != offered.field or wanted.width != offered.width:
+        return False
+    return wanted.grain == offered.grain or wanted.grain in grains_for(model.schema[wanted.field])
+
+
+def ways(chart: ChartDefinition, model: Model) -> list[Way]:
+    """Where the dimensions of a chart lead along the paths of its model and those of dates, down before up."""
+    if chart.drill.off:
+        return []
+    there = set(chart.groups)
+    found: dict[tuple[int, Grouping], Way] = {}
+    for position, group in enumerate(chart.groups):
+        if chart.aligned and group.is_time_axis:
+            continue  # counts of periods are no periods
+        for way in _ways_of(position, group, model, chart.drill.along):
+            if way.to not in there:
+                found.setdefault((position, way.to), way)
+    return sorted(found.values(), key=lambda way: not way.down)
+
+
+def _ways_of(position: int, group: Grouping, model: Model, along: str) -> Iterator[Way]:
+    names = {path.name for path in model.definition.paths}
+    for path, levels in paths(model):
+        if path and along in names and path != along:
+            continue
+        for level, each in enumerate(levels):
+            if each.field != group.field or (each.grain != group.grain and not path):
+                continue
+            if level + 1 < len(levels):
+                yield Way(position, levels[level + 1], True, path)
+            if level:
+                yield Way(position, levels[level - 1], False, path)
+
+
+def paths(model: Model) -> list[tuple[str, list[Grouping]]]:
+    """The drill paths of a model by their names, each from coarse to fine, and those of its dates, which have none."""
+    schema = model.schema
+    named = [
+        (path.name, [model.grouping(field) for field in path.fields if field in schema])
+        for path in model.definition.paths
+    ]
+    dates = [
+        ("", [Grouping(field=field.id, grain=grain) for grain in PERIODS if grain in grains_for(field)])
+        for field in schema
+        if field.kind.is_date and field.level == "row"
+    ]
+    return [*named, *dates]
+
+
+def others(chart: ChartDefinition, model: Model) -> list[Grouping]:
+    """The dimensions by which a chart may be broken down that it is not by yet: those that reach what it counts."""
+    if chart.drill.off or not chart.drill.others:
+        return []
+    there = {group.field for group in chart.groups}
+    counted = counted_tables(measure_node(chart.measures[0], model.schema, model.parameters), model)
+    fields = [each for each in model.schema.visible if each.role is Role.DIMENSION and each.level == "row"]
+    groups = [model.grouping(field.id) for field in fields if field.id not in there]
+    return [
+        group for group in groups if all(model.reaches(table, group.field, group.grain or "") for table in counted[:1])
+    ]
+
+
+def _with_group(chart: ChartDefinition, position: int, group: Grouping) -> ChartDefinition:
+    """With another dimension at a position; a chart without any gets one."""
+    drawn = len(chart.drawn)
+    if position < len(chart.by) or not chart.groups:
+        return chart.model_copy(update={"by": _replaced(chart.by, position, group)})
+    if position < drawn:
+        return chart.model_copy(update={"split": group})
+    assert chart.panels is not None
+    by = _replaced(chart.panels.by, position - drawn, group)
+    return chart.model_copy(update={"panels": chart.panels.model_copy(update={"by": by})})
+
+
+def _replaced(groups: tuple[Grouping, ...], position: int, group: Grouping) -> tuple[Grouping, ...]:
+    return (*groups[:position], group, *groups[position + 1 :])
+
+
+def _tidied(after: ChartDefinition, before: ChartDefinition, step: Step) -> ChartDefinition:
+    """Without what went by the values of the dimension that is gone."""
+    changes: dict[str, Any] = {}
+    if not has_values(before.title):
+        changes["title"] = ""
+    sort, keep = after.sort, after.keep
+    if step.position == 0 and sort and (sort.by != "measure" or step.to.is_time_axis):
+        changes["sort"] = None
+    elif sort and sort.at:
+        changes["sort"] = sort.model_copy(update={"at": ()})
+    kept = 0 if keep and keep.of == "by" else len(after.drawn) - 1
+    if step.position == kept and step.to.is_time_axis:
+        changes["keep"] = None
+    if step.position == len(after.drawn) - 1:
+        changes["series_order"] = ()
+    return after.model_copy(update=changes)
+
+
+def _kind(before: ChartDefinition, after: ChartDefinition, model: Model) -> str | None:
+    """The kind a chart was drawn as, unless it cannot draw what the chart is by now, or suited that only before."""
+    if before.kind is None:
+        return None
+    own, now = kind_named(before.kind), Asked(after, model)
+    if own.unfit(now) or (own.suits(Asked(before, model)) and not own.suits(now)):
+        return None
+    return before.kind

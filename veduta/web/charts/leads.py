@@ -1,0 +1,83 @@
+"""Where a chart leads when it is drilled, and what is offered for it or one of its marks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from veduta.core.calendar import Grouping
+from veduta.core.chart.definition import ChartDefinition, Drilling
+from veduta.core.chart.drilling import Step, others, ways
+from veduta.core.data.fields import Schema
+from veduta.core.formats import REST_POINT, value_words
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Value, grouping_words, typed
+from veduta.core.words import in_sentence
+
+Lead = tuple[dict[str, Any], str]
+"""A step as JSON, and its words."""
+
+
+def words_of_value(value: Value, group: Grouping, schema: Schema) -> str:
+    """A value of a dimension as it is read."""
+    if value == REST_POINT:
+        return "the others"
+    field = schema[group.field]
+    return value_words(typed(value, field, group.grain), field, group.grain)
+
+
+def open_everywhere(chart: ChartDefinition) -> ChartDefinition:
+    """A chart as whoever makes it may drill it."""
+    return chart.model_copy(update={"drill": Drilling()})
+
+
+def leads_of(chart: ChartDefinition, model: Model) -> list[dict[str, Any]]:
+    """Where the dimensions of a chart lead, as its page needs it."""
+    return [
+        {
+            "step": Step(position=way.position, to=way.to).model_dump(mode="json"),
+            "down": way.down,
+            "from": grouping_words(chart.groups[way.position], model.schema),
+            "to": in_sentence(grouping_words(way.to, model.schema)),
+        }
+        for way in ways(chart, model)
+    ]
+
+
+def leads_offered(chart: ChartDefinition, model: Model, point: list[Any]) -> dict[str, Any]:
+    """The context of what is offered for a chart, or for one of its marks."""
+    schema, leads, broken_down = model.schema, ways(chart, model), others(chart, model)
+    down, up = ([way for way in leads if way.down is is_down] for is_down in (True, False))
+    into = [way for way in down if way.position < len(point)]
+    return {
+        "groups": [
+            ("Into this one", [_lead(chart, way.position, way.to, schema, point) for way in into]),
+            ("Down, all of them", [_lead(chart, way.position, way.to, schema) for way in down]),
+            ("Up", [_lead(chart, way.position, way.to, schema) for way in up]),
+        ],
+        "others": [
+            (_step(0, group, point), grouping_words(group, schema), _table(group, schema)) for group in broken_down
+        ],
+        "value": words_of_value(point[0], chart.groups[0], schema) if point else "",
+        "is_empty": not leads and not broken_down,
+    }
+
+
+def _table(group: Grouping, schema: Schema) -> str:
+    """The name of the joined table that a dimension is of."""
+    table = schema[group.field].table
+    return schema.tables.get(table, "") if table else ""
+
+
+def _step(position: int, to: Grouping, point: list[Any]) -> dict[str, Any]:
+    into = (point[position],) if position < len(point) else None
+    return Step(position=position, to=to, into=into).model_dump(mode="json")
+
+
+def _lead(chart: ChartDefinition, position: int, to: Grouping, schema: Schema, point: list[Any] | None = None) -> Lead:
+    """The step to a dimension, into the value of a mark if there is one."""
+    group, step = chart.groups[position], _step(position, to, point or [])
+    is_grain = to.grain and to.field == group.field
+    by = to.period.words if is_grain else in_sentence(grouping_words(to, schema))
+    if point:
+        return step, f"{words_of_value(point[position], group, schema)}, by {by}"
+    return step, f"{grouping_words(group, schema)} to {by}" if len(chart.groups) > 1 else by
