@@ -208,9 +208,9 @@ export function dashboard() {
       );
       block._data = data;
       showWords(block, data);
-      this.showDrill(block, data.drill);
       if (asTable.has(block.dataset.block) && data.table) await draw(picture, { html: data.table });
       else await draw(picture, data);
+      this.showDrill(block, data.drill);
     },
 
     problem(block, error) {

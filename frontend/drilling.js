@@ -2,7 +2,8 @@
 // beside one.
 import { near } from "./lib/dom.js";
 import { pointAt } from "./lib/draw.js";
-import { into, waysInto } from "./lib/ways.js";
+import { openOnly } from "./lib/folding.js";
+import { into, offerUnfolding, waysInto } from "./lib/ways.js";
 import { getHtml, getJson } from "./lib/http.js";
 import { failed } from "./lib/page.js";
 import { focusFirst, placeUnder, shown } from "./lib/popover.js";
@@ -13,7 +14,8 @@ export function drilling() {
   let stepOf = { block: null, number: 0 }; // that whose values it offers
 
   return {
-    showDrill(block, { crumbs }) {
+    showDrill(block, { crumbs, ways }) {
+      offerUnfolding(block.querySelector(".picture"), ways);
       const place = block.querySelector(".drilled");
       place.innerHTML = crumbs;
       place.hidden = !crumbs;
@@ -95,7 +97,18 @@ export function drilling() {
     },
 
     // Clicks and keys.
+    unfoldClicked(button) {
+      const block = /** @type {any} */ (button.closest("[data-block]"));
+      const { step } = block._data.drill.ways.find(({ unfolds }) => unfolds);
+      openOnly(block.querySelector(".picture"), button.dataset.unfold);
+      this.take(block, { ...step, unfold: true });
+    },
     drillClicked(event) {
+      const unfold = near(event, "[data-unfold]");
+      if (unfold) {
+        this.unfoldClicked(unfold);
+        return true;
+      }
       const button = near(event, "[data-drill-to], [data-drill-beside], [data-drill-members], [data-drill-menu]");
       const block = /** @type {any} */ (button && near(event, "[data-block]"));
       if (!block) return false;

@@ -430,7 +430,7 @@ export function listen(host, chosen) {
   const ofSeries = (name) => (name === undefined ? [] : pointsOf(drawings.get(host)?.view.data("rows") ?? [], name));
   let touched = ""; // the mark whose values a finger has brought up
   host.addEventListener("click", (event) => {
-    if (wasDragged() || near(event, "a[href]")) return;
+    if (wasDragged() || near(event, "a[href], [data-unfold]")) return;
     const point = pointAt(event);
     const item = event instanceof PointerEvent && event.pointerType === "touch" ? itemOf(event.target) : null;
     if (item?.datum.tip && touched !== JSON.stringify(point)) {
@@ -444,7 +444,7 @@ export function listen(host, chosen) {
   });
   host.addEventListener("keydown", (event) => {
     const mark = near(event, ".reachable, [data-point]");
-    if (!mark) return;
+    if (!mark || near(event, "[data-unfold]")) return;
     if (event.key === "Enter" || event.key === " ") {
       const point = pointAt(event);
       const entry = entriesOf(host).find(({ element }) => element === mark);

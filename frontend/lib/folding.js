@@ -5,6 +5,9 @@ import { all, near } from "./dom.js";
 /** @type {WeakMap<Element, Set<string>>} What is folded in the places of tables, by the groups' values. */
 const folded = new WeakMap();
 
+/** @type {WeakMap<Element, string>} What is not folded at first, though the others are. */
+const opened = new WeakMap();
+
 const placeOf = (/** @type {Element} */ table) => table.closest(".picture, [data-block]") ?? document.body;
 const depthOf = (/** @type {HTMLElement} */ row) => Number(row.dataset.depth ?? Infinity);
 const buttonsOf = (/** @type {HTMLElement} */ table) => all(table, "[data-fold]");
@@ -46,9 +49,22 @@ function show(table) {
 export function refold(place) {
   for (const table of all(place, "table:has([data-fold])")) {
     const at = placeOf(table);
-    if (!folded.has(at)) folded.set(at, new Set("folded" in table.dataset ? buttonsOf(table).map(keyOf) : []));
+    if (!folded.has(at)) {
+      const first = "folded" in table.dataset ? buttonsOf(table).map(keyOf) : [];
+      folded.set(at, new Set(first.filter((key) => key !== opened.get(at))));
+    }
     show(table);
   }
+}
+
+/**
+ * Folds the table of a place that is drawn next but for one of its groups, by the group's values.
+ * @param {HTMLElement} place
+ * @param {string} key
+ */
+export function openOnly(place, key) {
+  folded.delete(place);
+  opened.set(place, key);
 }
 
 /** A click folds a group or opens it; with Shift all of its depth. */

@@ -1,9 +1,10 @@
 // Where the marks of a chart lead: from their dimensions to finer ones.
+import { all, made } from "./dom.js";
 import { itemAt } from "./draw.js";
 
 /**
- * @typedef {{ position: number, to: object, into?: any[] | null }} Step
- * @typedef {{ step: Step, down: boolean, from: string, to: string }} Way
+ * @typedef {{ position: number, to: object, into?: any[] | null, unfold?: boolean }} Step
+ * @typedef {{ step: Step, down: boolean, unfolds: boolean, from: string, to: string }} Way
  */
 
 /**
@@ -39,4 +40,24 @@ export function waysInto(ways, point, event, take) {
       label: `Into ${wordsAt(event, from)}, by ${to}`,
       run: () => take(into(step, point)),
     }));
+}
+
+/**
+ * Puts a button before the rows of a table that can be unfolded, which says of which value it is.
+ * @param {HTMLElement} place
+ * @param {Way[]} ways
+ */
+export function offerUnfolding(place, ways) {
+  const way = ways.find(({ unfolds }) => unfolds);
+  if (!way) return;
+  for (const row of all(place, "tbody tr:not([data-depth])")) {
+    const point = JSON.parse(/** @type {HTMLElement} */ (row.querySelector("[data-point]"))?.dataset.point ?? "null");
+    const heading = row.children[way.step.position];
+    if (!point || !heading) continue;
+    const button = made("button", { type: "button", className: "unfold-button", textContent: "▸" });
+    button.dataset.unfold = JSON.stringify(point.slice(0, way.step.position + 1));
+    button.setAttribute("aria-label", `Unfold ${heading.textContent?.trim()}, by ${way.to}`);
+    button.title = `Unfold by ${way.to}`;
+    heading.prepend(button);
+  }
 }

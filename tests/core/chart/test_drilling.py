@@ -156,6 +156,16 @@ class Steps(unittest.TestCase):
         bars = chart("region", kind="bar")
         self.assertEqual(step_taken(bars, step("route"), MODEL).kind, "bar")
 
+    def test_a_table_is_unfolded_in_place(self):
+        unfold = Step.model_validate({"to": "route", "unfold": True})
+        found = step_taken(chart("region", kind="table", title="By region"), unfold, MODEL)
+        self.assertEqual([group.field for group in found.by], ["region", "route"])
+        self.assertEqual((found.totals, found.look.table.folded, found.title), ("all", True, ""))
+        self.assertEqual(shown(found), shown(chart("region", "route")))
+        for other in (chart("region", kind="bar"), chart("region", "cancelled", kind="table")):
+            with self.assertRaises(DefinitionProblem):
+                step_taken(other, unfold, MODEL)
+
     def test_what_is_not_offered_is_refused(self):
         closed = {"drill": {"others": False}}
         refused = [

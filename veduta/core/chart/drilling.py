@@ -10,6 +10,7 @@ from typing import Any
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import PERIODS, Grouping, grains_for
+from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import Asked, kind_named
 from veduta.core.chart.places import has_values
@@ -25,11 +26,13 @@ MOST_STEPS = 20
 
 class Step(Frozen):
     """The dimension at a `position` among those of a chart gives way `to` another; with `into`, a tuple of one, only
-    the rows of that value of it are left. A chart without dimensions gets its first one."""
+    the rows of that value of it are left. A chart without dimensions gets its first one. To `unfold` a table is to
+    put the other one after it instead, with subtotals into which its rows are folded."""
 
     position: int = Attribute(0, ge=0, lt=10)
     to: Grouping
     into: tuple[Value, ...] | None = Attribute(None, min_length=1, max_length=1)
+    unfold: bool = False
 
 
 @dataclass(frozen=True)
@@ -73,6 +76,8 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
     does not allow."""
     if not allows(chart, step, model):
         raise DefinitionProblem("The chart does not lead there.", hint="Choose another way.")
+    if step.unfold:
+        return _unfolded(chart, step.to, model)
     only = chart.only
     if step.into is not None:
         narrowed = marks_filter(chart, [step.into], by=(chart.groups[step.position],))
@@ -85,6 +90,8 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
 def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:
     """Whether a step is one that the chart offers to whoever reads it."""
     if chart.drill.off or (step.into is not None and step.position >= len(chart.groups)):
+        return False
+    if step.unfold and (step.into is not None or not unfolds(chart, step.position, model)):
         return False
     offered = [way.to for way in ways(chart, model) if way.position == step.position]
     if chart.drill.others and step.position < max(1, len(chart.groups)):
@@ -154,6 +161,25 @@ def others(chart: ChartDefinition, model: Model) -> list[Grouping]:
     return [
         group for group in groups if all(model.reaches(table, group.field, group.grain or "") for table in counted[:1])
     ]
+
+
+def unfolds(chart: ChartDefinition, position: int, model: Model) -> bool:
+    """Whether the values of a dimension can be unfolded in place: those of the last one down a table."""
+    return position == len(chart.by) - 1 and choose_kind(chart, model)[0].has_subtotals
+
+
+def _unfolded(chart: ChartDefinition, to: Grouping, model: Model) -> ChartDefinition:
+    """A table by one more dimension, whose rows are folded into subtotals above them."""
+    table = chart.look.table.model_copy(update={"subtotals": "above", "folded": True, "blank": True})
+    return chart.model_copy(
+        update={
+            "by": (*chart.by, to),
+            "kind": choose_kind(chart, model)[0].name,
+            "totals": "all",
+            "title": chart.title if has_values(chart.title) else "",
+            "look": chart.look.model_copy(update={"table": table}),
+        }
+    )
 
 
 def _with_group(chart: ChartDefinition, position: int, group: Grouping) -> ChartDefinition:

@@ -6,7 +6,7 @@ from typing import Any
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Drilling
-from veduta.core.chart.drilling import Step, others, ways
+from veduta.core.chart.drilling import Step, others, unfolds, ways
 from veduta.core.data.fields import Schema
 from veduta.core.formats import REST_POINT, value_words
 from veduta.core.model.model import Model
@@ -36,6 +36,7 @@ def leads_of(chart: ChartDefinition, model: Model) -> list[dict[str, Any]]:
         {
             "step": Step(position=way.position, to=way.to).model_dump(mode="json"),
             "down": way.down,
+            "unfolds": way.down and unfolds(chart, way.position, model),
             "from": grouping_words(chart.groups[way.position], model.schema),
             "to": in_sentence(grouping_words(way.to, model.schema)),
         }

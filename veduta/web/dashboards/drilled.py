@@ -7,7 +7,10 @@ from typing import Any
 
 from django.template.loader import render_to_string
 
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drilling import Step
 from veduta.core.dashboard.definition import Block
+from veduta.core.data.fields import Schema
 from veduta.core.formats import REST_POINT
 from veduta.core.query.filters import grouping_words
 from veduta.core.words import in_sentence
@@ -27,13 +30,14 @@ def crumbs(reading: Reading, block: Block) -> list[Crumb]:
     """The steps by which a block is drilled. Raises VedutaError for a chart that is not usable."""
     made = reading.drilled(block)
     schema = reading.schema_of(made.chart.dataset)
-    return [
-        Crumb(
-            words_of_value(step.into[0], stage.groups[step.position], schema) if step.into else "",
-            in_sentence(grouping_words(step.to, schema)),
-        )
-        for step, stage in zip(made.steps, made.stages, strict=True)
-    ]
+    return [_crumb(step, stage, schema) for step, stage in zip(made.steps, made.stages, strict=True)]
+
+
+def _crumb(step: Step, stage: ChartDefinition, schema: Schema) -> Crumb:
+    to = in_sentence(grouping_words(step.to, schema))
+    if step.unfold:
+        return Crumb("", f"{in_sentence(grouping_words(stage.groups[step.position], schema))} and {to}")
+    return Crumb(words_of_value(step.into[0], stage.groups[step.position], schema) if step.into else "", to)
 
 
 def drill_data(reading: Reading, block: Block) -> dict[str, Any]:
