@@ -66,7 +66,9 @@ class Answers(ChartTest):
             {"edit": "set_group", "clause": "by", "index": 0, "field": self.ids["sailed"], "grain": "month"}
         ).json()
         self.assertEqual(data["chart"]["kind"], "line")
-        self.assertEqual(data["definition"]["by"], [{"field": self.ids["sailed"], "grain": "month", "width": None}])
+        self.assertEqual(
+            data["definition"]["by"], [{"field": self.ids["sailed"], "grain": "month", "width": None, "together": []}]
+        )
 
     def test_a_filter_survives_the_way_to_the_browser_and_back(self):
         filter_ = {"kind": "list", "field": self.ids["region"], "values": ["North Reach"]}

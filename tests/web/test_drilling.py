@@ -45,7 +45,8 @@ class Reading(Drilling):
         self.assertEqual({row["name"] for row in data["rows"]}, self.routes("North Reach"))
         self.assertIn("North Reach", data["drill"]["crumbs"])
         self.assertEqual(
-            data["drill"]["within"], [[{"field": self.ids["region"], "grain": None, "width": None}, "North Reach"]]
+            data["drill"]["within"],
+            [[{"field": self.ids["region"], "grain": None, "width": None, "together": []}, "North Reach"]],
         )
         self.assertEqual(self.data(self.drilled(self.into), "count"), self.data(self.free, "count"), "others stay")
 

@@ -76,13 +76,21 @@ MONTHS = (
 )
 
 
+class Together(Frozen):
+    """Texts that stand together as one value, under a name."""
+
+    name: str = Attribute(min_length=1, max_length=200)
+    values: tuple[str | None, ...] = Attribute(min_length=1, max_length=2_000)
+
+
 class Grouping(Frozen):
     """A dimension rows are grouped by. Dates have a grain; other fields have none. Numbers may be put in classes of a
-    `width`."""
+    `width`, and of texts some may stand `together`; no value is in two of these."""
 
     field: str
     grain: Grain | None = None
     width: float | None = Attribute(None, gt=0)
+    together: tuple[Together, ...] = Attribute((), max_length=50)
 
     @model_validator(mode="before")
     @classmethod
@@ -92,7 +100,7 @@ class Grouping(Frozen):
     @property
     def is_plain(self) -> bool:
         """Whether its values are those of the field themselves."""
-        return self.grain is None and self.width is None
+        return self.grain is None and self.width is None and not self.together
 
     @property
     def period(self) -> Grain:
@@ -159,6 +167,8 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
         if not field.kind.is_number:
             raise DefinitionProblem(f"“{field.name}” is not a number, so it has no classes.", where=field.id)
         return class_expression(column, grouping.width, field.kind is Kind.WHOLE)
+    if grouping.together:
+        return _together_expression(column, grouping.together, field)
     if not field.kind.is_date:
         if grouping.grain:
             raise DefinitionProblem(
@@ -174,6 +184,13 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
             hint="Choose days or longer.",
         )
     return grain_expression(column, field.kind is Kind.DATETIME, grouping.grain, schema.fiscal_month)
+
+
+def _together_expression(column: pl.Expr, groups: tuple[Together, ...], field: Field) -> pl.Expr:
+    if field.kind is not Kind.TEXT:
+        raise DefinitionProblem(f"“{field.name}” is not a text, so its values cannot be put together.", where=field.id)
+    names = {value: each.name for each in groups for value in each.values}
+    return column.replace_strict(list(names), list(names.values()), default=column, return_dtype=pl.String)
 
 
 def grain_expression(column: pl.Expr, timed: bool, grain: Grain, fiscal_month: int = 1) -> pl.Expr:

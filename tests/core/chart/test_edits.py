@@ -255,6 +255,14 @@ class Edits(unittest.TestCase):
                 {"step": {"to": {"field": "sailed", "grain": "day"}, "into": ["2024-02-01"]}},
                 lambda d: (d.by[0].grain, d.only[-1].values) == ("day", ("2024-02-01",)),
             ),
+            "group_marks": (
+                {"points": [["2024-02-01", "A"], ["2024-02-01", "B"]], "name": "Both"},
+                lambda d: [(each.name, each.values) for each in d.split.together] == [("Both", ("A", "B"))],
+            ),
+            "set_apart": (
+                {"clause": "split", "index": 0, "name": "Pair"},
+                lambda d: d.split.together == (),
+            ),
             "set_drill": ({"drill": {"others": False}}, lambda d: not d.drill.others),
             "set_keep": (
                 {"keep": {"count": 10, "percent": True, "by": fare}},
@@ -295,6 +303,8 @@ class Edits(unittest.TestCase):
                     "swap": {"split": "region"},
                     "set_value_colour": {"split": "region"},
                     "name_value": {"split": "region"},
+                    "group_marks": {"split": "route"},
+                    "set_apart": {"split": {"field": "route", "together": [{"name": "Pair", "values": ["A", "B"]}]}},
                     "set_panels": {"panels": {"by": ["region"]}},
                     "set_condition": {"conditional": [{"test": "there"}]},
                 }.get(name, {})

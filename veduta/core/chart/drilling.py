@@ -9,17 +9,19 @@ from typing import Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import PERIODS, Grouping, grains_for
+from veduta.core.calendar import PERIODS, Grouping, Together, grains_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import Asked, kind_named
 from veduta.core.chart.places import has_values
 from veduta.core.chart.points import marks_filter
-from veduta.core.data.fields import Frozen, Role
+from veduta.core.data.fields import Frozen, Kind, Role
 from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formats import REST_POINT
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Value
 from veduta.core.query.measures import counted_tables, measure_node
+from veduta.core.words import listed
 
 MOST_STEPS = 20
 
@@ -82,9 +84,44 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
     if step.into is not None:
         narrowed = marks_filter(chart, [step.into], by=(chart.groups[step.position],))
         only = (*only, narrowed) if narrowed else only
-    after = _with_group(chart, step.position, step.to).model_copy(update={"only": only})
+    after = with_group(chart, step.position, step.to).model_copy(update={"only": only})
     after = _tidied(after, chart, step)
     return after.model_copy(update={"kind": _kind(chart, after, model)})
+
+
+def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: str, model: Model) -> Step:
+    """The step by which the values of some marks stand together under a name: those of the only dimension in which the
+    marks differ, or else of the first. Raises DefinitionProblem for marks of which that cannot be."""
+    position = _differing(points)
+    if not points or position >= min(len(chart.groups), *map(len, points)):
+        raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")
+    group = chart.groups[position]
+    field = model.schema[group.field]
+    if field.kind is not Kind.TEXT:
+        raise DefinitionProblem(
+            f"“{field.name}” is not a text, so its values cannot be put together.",
+            hint="Numbers can be put in classes, and dates in longer periods.",
+        )
+    chosen = list(dict.fromkeys(point[position] for point in points))
+    if REST_POINT in chosen:
+        raise DefinitionProblem("What was gathered cannot be put together with others.", hint="Leave it out first.")
+    inside = {each.name: each.values for each in group.together}
+    values = tuple(dict.fromkeys(value for each in chosen for value in inside.get(each, (each,))))
+    others = tuple(each for each in group.together if each.name not in chosen)
+    made = Together(name=_name(name, values), values=values)
+    return Step(position=position, to=group.model_copy(update={"together": (*others, made)}))
+
+
+def _differing(points: Sequence[Sequence[Any]]) -> int:
+    """The only position at which points differ; 0 if there is none, or several."""
+    depth = min(map(len, points), default=0)
+    differing = [i for i in range(depth) if len({point[i] for point in points}) > 1]
+    return differing[0] if len(differing) == 1 else 0
+
+
+def _name(name: str, values: Sequence[str | None]) -> str:
+    """What values that stand together are called: as they are told, or by their own names."""
+    return name.strip()[:200] or listed([value or "empty" for value in values], most=3)[:200]
 
 
 def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:
@@ -93,10 +130,18 @@ def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:
         return False
     if step.unfold and (step.into is not None or not unfolds(chart, step.position, model)):
         return False
+    if step.to.together and step.position < len(chart.groups):
+        return _puts_together(step, chart.groups[step.position], model)
     offered = [way.to for way in ways(chart, model) if way.position == step.position]
     if chart.drill.others and step.position < max(1, len(chart.groups)):
         offered += others(chart, model)
     return any(_same_place(step.to, each, model) for each in offered)
+
+
+def _puts_together(step: Step, group: Grouping, model: Model) -> bool:
+    """Whether a step only puts values of a dimension together."""
+    is_same = step.to.model_copy(update={"together": ()}) == group.model_copy(update={"together": ()})
+    return is_same and step.into is None and not step.unfold and model.schema[group.field].kind is Kind.TEXT
 
 
 def _same_place(wanted: Grouping, offered: Grouping, model: Model) -> bool:
@@ -182,8 +227,8 @@ def _unfolded(chart: ChartDefinition, to: Grouping, model: Model) -> ChartDefini
     )
 
 
-def _with_group(chart: ChartDefinition, position: int, group: Grouping) -> ChartDefinition:
-    """With another dimension at a position; a chart without any gets one."""
+def with_group(chart: ChartDefinition, position: int, group: Grouping) -> ChartDefinition:
+    """A chart with another dimension at a position; a chart without any gets one."""
     drawn = len(chart.drawn)
     if position < len(chart.by) or not chart.groups:
         return chart.model_copy(update={"by": _replaced(chart.by, position, group)})

@@ -46,11 +46,16 @@ def marks_filter(
     """The same as one filter, which is a list of values where the marks are those of one dimension; None where the
     dimensions have no values of their own."""
     made = next(iter(points_filters(definition, points, exclude, by)), None)
-    if made is None or len(made.groups) > 1 or made.rest or made.groups[0].width:
+    if made is None or len(made.groups) > 1 or made.rest or not _is_listed(made.groups[0]):
         return made
     (group,) = made.groups
     values = tuple(point[0] for point in made.points)
     return ListFilter(field=group.field, grain=group.grain, values=values, exclude=exclude)
+
+
+def _is_listed(group: Grouping) -> bool:
+    """Whether a filter can list the values of a dimension."""
+    return group.width is None and not group.together
 
 
 def _not_kept(definition: ChartDefinition, groups: Sequence[Grouping]) -> MembershipFilter:
@@ -66,7 +71,8 @@ def _not_kept(definition: ChartDefinition, groups: Sequence[Grouping]) -> Member
     kept = definition.drawn[0 if keep.of == "by" else -1]
     if kept not in groups:
         raise DefinitionProblem("Which values were gathered is not known any more.", hint="Clear the selection.")
-    if kept.width is not None:
-        raise DefinitionProblem("Gathered classes cannot be selected.", hint="Keep the classes without the others.")
+    if not _is_listed(kept):
+        what = "classes" if kept.width else "groups"
+        raise DefinitionProblem(f"Gathered {what} cannot be selected.", hint=f"Keep the {what} without the others.")
     filters = tuple(filter_ for filter_ in definition.only if not filter_.on_groups())
     return MembershipFilter(field=kept.field, grain=kept.grain, keep=keep, filters=filters, follows=True)

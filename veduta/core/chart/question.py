@@ -76,11 +76,16 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         keep=definition.keep,
         keep_group=_kept_group(definition),
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
-        sort=definition.sort or (kind.sort(definition) if groups and groups[0].is_plain else None),
+        sort=definition.sort or (kind.sort(definition) if groups and _is_named(groups[0]) else None),
         orders=_orders(definition),
         totals=_totals(definition, kind),
         limit=kind.most_groups,
     )
+
+
+def _is_named(group: Grouping) -> bool:
+    """Whether the values of a dimension are names, in no order of their own."""
+    return group.grain is None and group.width is None
 
 
 def _compared(definition: ChartDefinition) -> list[str]:
@@ -310,4 +315,5 @@ def all_values(group: Grouping, model: Model) -> list[Any]:
     if group.grain:
         return [] if group.is_time_axis else list(PARTS[group.grain])
     values = model.given({}).facts(group.field).values or ()
-    return sorted((typed(value, model.schema[group.field]) for value in values), key=str)
+    names: dict[Any, Any] = {value: each.name for each in group.together for value in each.values}
+    return sorted({typed(names.get(value, value), model.schema[group.field]) for value in values}, key=str)

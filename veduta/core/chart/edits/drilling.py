@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any, Literal
+
 from veduta.core.chart.definition import ChartDefinition, Drilling
-from veduta.core.chart.drilling import Step, step_taken
-from veduta.core.chart.edits.registry import changed_by, edit
+from veduta.core.chart.drilling import Step, put_together, step_taken, with_group
+from veduta.core.chart.edits.clauses import group_of
+from veduta.core.chart.edits.registry import Index, changed_by, edit
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
+
+GroupClause = Literal["by", "split", "panels"]
 
 
 @edit
@@ -15,6 +20,24 @@ def drill(definition: ChartDefinition, model: Model, step: Step) -> ChartDefinit
     of them. Whoever makes a chart may go anywhere, whatever its readers may."""
     after = step_taken(changed_by(definition, drill=Drilling()), step, model)
     return changed_by(after, drill=definition.drill)
+
+
+@edit
+def group_marks(definition: ChartDefinition, model: Model, points: list[list[Any]], name: str = "") -> ChartDefinition:
+    """Put the values of some marks together under a name, or under their own ones."""
+    return drill(definition, model, put_together(definition, points, name, model))
+
+
+@edit
+def set_apart(
+    definition: ChartDefinition, model: Model, clause: GroupClause, index: Index, name: str
+) -> ChartDefinition:
+    """Have the values that stand together under a name each by themselves again."""
+    group = group_of(definition, clause, index)
+    if group is None or name not in {each.name for each in group.together}:
+        raise DefinitionProblem("These values do not stand together any more.", hint="Undo, or load the page again.")
+    left = tuple(each for each in group.together if each.name != name)
+    return with_group(definition, definition.groups.index(group), group.model_copy(update={"together": left}))
 
 
 @edit

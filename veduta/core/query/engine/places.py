@@ -162,7 +162,8 @@ class Cells:
 
 
 def key_of(group: Grouping) -> str:
-    return f"{group.field}@{group.grain or (f'{group.width:g}' if group.width else '')}"
+    together = repr(group.together) if group.together else ""
+    return f"{group.field}@{group.grain or (f'{group.width:g}' if group.width else '')}{together}"
 
 
 def prepared_for(model: Model, context: Context) -> Prepared:

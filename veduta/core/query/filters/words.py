@@ -10,7 +10,7 @@ from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT, class_number, group_words, value_words
-from veduta.core.words import in_sentence
+from veduta.core.words import in_sentence, listed
 
 Value = bool | int | float | str | None
 
@@ -53,10 +53,12 @@ PLAIN_NAMES = frozenset(("date", "time", "period", *(grain.words for grain in Gr
 
 def grouping_words(grouping: Grouping, schema: Schema) -> str:
     """A dimension's name, dates with their grain: "month of Sailing date", but plainly "month" of Date or Month;
-    numbers with their classes: "Passengers in classes of 20"."""
+    numbers with their classes: "Passengers in classes of 20"; texts with those that stand together."""
     field = schema[grouping.field]
     if grouping.width is not None:
         return f"{field.name} in classes of {class_number(grouping.width, grouping.width, field.format)}"
+    if grouping.together:
+        return f"{field.name} with {listed([each.name for each in grouping.together], most=3)} put together"
     if not grouping.grain:
         return field.name
     if field.name.casefold() in PLAIN_NAMES:
@@ -66,6 +68,8 @@ def grouping_words(grouping: Grouping, schema: Schema) -> str:
 
 def group_heading(group: Grouping, schema: Schema, aligned: bool = False) -> str:
     """What the column of a dimension is called, whose dates may be counted from the first."""
+    if group.together:
+        return schema[group.field].name
     if aligned and group.is_time_axis:
         return f"{group.period.words.capitalize()}s since the first"
     words = grouping_words(group, schema)
