@@ -10,6 +10,7 @@ import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { drilling } from "./drilling.js";
+import { same, selecting, selectionOf } from "./selecting.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
@@ -17,19 +18,6 @@ import { columnsAsked } from "./lib/sorting.js";
 
 // A state of more characters than this stands in the address by the key under which the server keeps it.
 const LONG = 1_500;
-
-/** What is selected in a block, as it is kept: its marks, and those values into which it is drilled. */
-const selectionOf = (block, points) => {
-  const { by, within } = block._data?.drill ?? { by: [], within: [] };
-  const values = within.map(([, value]) => value);
-  return {
-    block: block.dataset.block,
-    by: [...by.slice(0, points[0].length), ...within.map(([group]) => group)],
-    points: points.map((point) => [...point, ...values]),
-  };
-};
-
-const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 const updateControl = ({ control, html }) => {
   const block = document.getElementById(`block-${control}`);
@@ -47,6 +35,7 @@ export function dashboard() {
 
   return {
     ...drilling(),
+    ...selecting(),
     popoverOpen: false,
     waiting: false, // whether changes of controls wait to be applied
     waitingWords: "",
@@ -235,6 +224,7 @@ export function dashboard() {
     chosen(block, points, how) {
       if (!points[0].length) return undefined;
       const { click, to, block: id } = block.dataset;
+      if (how.from) return this.select(block, points, how);
       const others = this.state.selections.filter((selection) => selection.block !== id || selection.dashboard);
       const selected = selectionOf(block, points);
       const acts = {
@@ -267,24 +257,6 @@ export function dashboard() {
         failed(error);
       }
     },
-    select(block, points, { add }) {
-      const id = block.dataset.block;
-      let old = this.state.selections.find((selection) => selection.block === id && !selection.dashboard);
-      const others = this.state.selections.filter((selection) => selection !== old);
-      const selected = selectionOf(block, points);
-      if (old && !same(old.by, selected.by)) old = undefined; // marks of other dimensions do not mix
-      let marks = selected.points;
-      if (old && add) {
-        const isIn = (list) => (point) => list.some((other) => same(point, other));
-        const left = old.points.filter((point) => !isIn(marks)(point));
-        marks = marks.every(isIn(old.points))
-          ? left
-          : [...old.points, ...marks.filter((point) => !isIn(old.points)(point))];
-      } else if (old && same(old.points, marks)) marks = [];
-      const mode = old && add ? old.mode : "focus";
-      this.go({ selections: marks.length ? [...others, { ...selected, mode, points: marks }] : others });
-    },
-
     async star(event) {
       const button = event.currentTarget;
       try {
@@ -320,8 +292,7 @@ export function dashboard() {
     trailClicked(event) {
       const button = near(event, "button");
       if (!button) return;
-      const { back, control, mode, of, behind, remove, setControl, undrill } = button.dataset;
-      const { selections } = this.state;
+      const { back, control, setControl, undrill } = button.dataset;
       if (back) {
         const names = [...this.$refs.trail.querySelectorAll("[data-control]")].map((item) => item.dataset.control);
         const controls = back === "all" ? Object.fromEntries(names.map((name) => [name, null])) : {};
@@ -330,10 +301,7 @@ export function dashboard() {
       } else if (undrill) this.drillTo(undrill, []);
       else if (setControl) this.setControl(setControl, JSON.parse(button.dataset.choice));
       else if (control) this.openControl(control, "", button);
-      else if (remove) this.go({ selections: selections.filter((_, i) => i !== Number(remove)) });
-      else if (mode)
-        this.go({ selections: selections.map((item, i) => (i === Number(of) ? { ...item, mode } : item)) });
-      else if (behind) this.behind(selections[Number(behind)].block, { selection: behind });
+      else this.selectionClicked(button);
     },
     async openControl(control, find = "", button = null) {
       if (this.popoverOpen && opened === control && button) return this.shut();
@@ -390,7 +358,8 @@ export function dashboard() {
       this.wait(this.state.controls);
     },
     popoverClicked(event) {
-      if (this.drillChosen(event)) return;
+      const button = near(event, "button");
+      if (this.drillChosen(event) || (button && this.selectionClicked(button))) return;
       const fill = near(event, "[data-fill]");
       const none = near(event, "[data-all]");
       if (fill) this.choose(filledForm(fill, "choice"));
@@ -400,6 +369,7 @@ export function dashboard() {
       }
     },
     popoverChanged(event) {
+      if (event.type === "submit" && this.togetherSent(event)) return;
       const form = near(event, "form[data-choice]");
       if (!form || "find" in event.target.dataset) return;
       this.choose(form, isTyped(event.target));
@@ -432,7 +402,8 @@ export function dashboard() {
 
     // Rows behind, and blocks as tables.
     boardClicked(event) {
-      if (this.drillClicked(event)) return undefined;
+      if (this.drillClicked(event) || this.severalClicked(event)) return undefined;
+      if (this.totalClicked(event)) return undefined;
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
       const beside = near(event, "[data-set-control]");
@@ -458,7 +429,7 @@ export function dashboard() {
     atBlock(event, but = "") {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover :is([data-rows-of], [data-as-table], [data-drill-menu], [data-narrowings-of])",
+        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-narrowings-of])",
       );
       const wanted = options.filter((option) => !but || !option.matches(but));
       return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));

@@ -22,6 +22,7 @@ import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
 import { columnsAsked } from "./lib/sorting.js";
 import { giveTones } from "./lib/tones.js";
+import { marked } from "./marked.js";
 import { waysInto } from "./lib/ways.js";
 
 export function workbench() {
@@ -42,6 +43,7 @@ export function workbench() {
     ...wordOrder(),
     ...fieldList(),
     ...saving(() => working),
+    ...marked(),
     ...drawingParts(() => lastAnswer?.chart.parts ?? []),
     status: "",
     why: "",
@@ -87,7 +89,7 @@ export function workbench() {
       this.$refs.popover.addEventListener("focusin", ({ target }) => {
         if (target.matches("[data-takes]")) writtenLast = target;
       });
-      listen(this.$refs.picture, (points) => this.behind(points));
+      listen(this.$refs.picture, (points, how) => how.from || this.marksChosen(points, how));
       document.addEventListener("veduta:theme", () => lastAnswer && draw(this.$refs.picture, lastAnswer.chart));
       document.addEventListener("click", (event) => {
         if (this.popoverOpen && !near(event, ".popover, .clause, .missing, [x-ref=parts], [x-ref=conditions], dialog"))
@@ -99,7 +101,7 @@ export function workbench() {
       addEventListener("beforeunload", (event) => {
         if (this.unsent) event.preventDefault();
       });
-      listen(this.$refs.rows, (points) => points[0].length && this.behind(points));
+      listen(this.$refs.rows, (points, how) => points[0].length && !how.from && this.behind(points));
       this.$root.addEventListener("click", (event) => {
         const column = columnsAsked(event);
         if (column) this.answer({ edit: "sort_by_column", column });
@@ -111,13 +113,15 @@ export function workbench() {
       offer((event) => {
         const point = near(event, "[x-ref=picture], [x-ref=rows]") && pointAt(event);
         if (!point?.length) return null;
-        const only = (exclude) => () => this.answer({ edit: "only_marks", points: [point], exclude });
+        const points = this.pointsFor(point);
+        const these = points.length > 1 ? `these ${points.length}` : "this";
+        const only = (exclude) => () => this.editMarks(points, { edit: "only_marks", exclude });
         return [
-          { label: "Show only this", run: only(false) },
-          { label: "Leave this out", run: only(true) },
+          { label: `Show only ${these}`, run: only(false) },
+          { label: `Leave ${these} out`, run: only(true) },
           ...waysInto(lastAnswer?.ways ?? [], point, event, (step) => this.answer({ edit: "drill", step })),
           { label: "Break down by …", run: () => this.openLeads(point) },
-          { label: "Rows behind this", run: () => this.behind([point]) },
+          { label: `Rows behind ${these}`, run: () => this.behind(points) },
         ];
       });
       this.answer().then(() => start.opens && !this.canUndo && this.begin());
@@ -218,6 +222,7 @@ export function workbench() {
         row.classList.toggle("used", data.used.includes(row.dataset.fieldId));
       }
       await draw(this.$refs.picture, data.chart);
+      this.showMarked();
       document.title = `${data.chart.title} · Veduta`;
       this.markOpen();
     },
@@ -260,6 +265,7 @@ export function workbench() {
     },
     keys(event) {
       if (event.key === "Escape" && this.popoverOpen) this.shut(true);
+      else if (event.key === "Escape" && this.markedCount) this.unmark();
       const isTyping = near(event, "input, select, textarea, dialog, [contenteditable]");
       if (event.key === "p" && !isTyping && !event.ctrlKey && !event.metaKey && !event.altKey) {
         event.preventDefault();

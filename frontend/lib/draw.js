@@ -6,10 +6,11 @@ import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchC
 import { all, made, near, sent } from "./dom.js";
 import { refold } from "./folding.js";
 import { madeZoomable, watchMap } from "./maps.js";
+import { watchMarking } from "./marking.js";
 import { layPages } from "./paging.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { patterned } from "./patterns.js";
-import { entriesOf, entryAt, focusEntry, limitLegends, pointsOf, watchSeries } from "./series.js";
+import { entriesOf, entryAt, focusEntry, limitLegends, pointsAtLabel, pointsOf, watchSeries } from "./series.js";
 import { giveTones } from "./tones.js";
 import { updateContent } from "./update.js";
 
@@ -17,8 +18,11 @@ import { updateContent } from "./update.js";
  * @typedef {{ spec?: any, rows?: any[], html?: string, named?: Record<string, any[]>, sentence?: string, sheet?: any,
  *   dark?: Record<string, string>, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
- * @typedef {{ view: vega.View, names: string[], key: string, along: string, size: string, first: number, again: () => void }} Drawing
- * @typedef {(points: any[], how: { add: boolean }) => void} Chosen
+ * @typedef {{ view: vega.View, names: string[], key: string, along: string,
+ *   order: Map<string, any[]>, size: string, first: number, again: () => void }} Drawing
+ * @typedef {(points: any[], how: { add: boolean, many?: boolean, from?: number }) => void} Chosen
+ * Takes the points of marks, their values from a dimension on (the first, if not told), whether they come to those
+ * chosen before, and whether they were chosen as many.
  */
 
 /** @type {WeakMap<HTMLElement, Drawing>} What stands in each host. */
@@ -195,7 +199,7 @@ export async function draw(host, data) {
   if (!data.spec) return showHtml(host, data.html ?? "");
   const key = JSON.stringify(data.spec) + isDark(host);
   const there = drawings.get(host);
-  if (there?.key === key && !data.panels) {
+  if (there && canMove(there, key, data)) {
     giveData(there.view, there.names, data);
     await there.view.runAsync();
     makeReachable(host);
@@ -215,6 +219,29 @@ export async function draw(host, data) {
   makeReachable(host);
   watch(host);
 }
+
+/**
+ * Whether a drawing can show other rows: it is drawn the same way, and their values come in the order of those that it
+ * had, for the drawing library puts any other after them, wherever it belongs.
+ * @param {Drawing} drawing
+ * @param {string} key
+ * @param {Answer} data
+ */
+function canMove(drawing, key, data) {
+  if (drawing.key !== key || data.panels) return false;
+  return [...orderOf(data.rows ?? [])].every(([part, values]) => {
+    const before = drawing.order.get(part) ?? [];
+    let from = 0;
+    return values.every((value) => (from = before.indexOf(value, from) + 1) > 0);
+  });
+}
+
+/**
+ * The values of the first dimension and the series of rows, each once, as they come.
+ * @param {any[]} rows
+ * @returns {Map<string, any[]>}
+ */
+const orderOf = (rows) => new Map(["name", "series"].map((part) => [part, [...new Set(rows.map((row) => row[part]))]]));
 
 /**
  * Shows HTML where it was asked for, or there is nothing to draw.
@@ -240,7 +267,16 @@ function showHtml(host, html) {
 async function drawWhole(host, data, ready, key) {
   const view = shown(host, ready, data);
   const again = () => window.dispatchEvent(new Event("resize"));
-  drawings.set(host, { view, names: ready.names, key, along: data.along ?? "", size: sizeOf(host), first: 0, again });
+  drawings.set(host, {
+    view,
+    names: ready.names,
+    key,
+    along: data.along ?? "",
+    order: orderOf(data.rows ?? []),
+    size: sizeOf(host),
+    first: 0,
+    again,
+  });
   await view.runAsync();
   // A legend takes as many lines as the width asks for, which is known only now.
   if (host.querySelector(".role-legend")) await view.resize().runAsync();
@@ -267,6 +303,7 @@ async function drawPanels(host, data, room, { key, first }) {
     names: ready.names,
     key,
     along: data.along ?? "",
+    order: orderOf(data.rows ?? []),
     size: sizeOf(host),
     first: start,
     again,
@@ -419,15 +456,48 @@ export function pointAt(event) {
 }
 
 /**
+ * The elements of all marks, with their points.
+ * @param {HTMLElement} host
+ * @returns {[HTMLElement, any[]][]}
+ */
+export const markElements = (host) => marksOf(host).map((mark) => [mark, itemOf(mark)?.datum.point]);
+
+/**
+ * The rows that are drawn.
+ * @param {HTMLElement} host
+ * @returns {any[]}
+ */
+const rowsOf = (host) => drawings.get(host)?.view.data("rows") ?? [];
+
+/**
+ * Whether what is chosen comes to what was chosen before.
+ * @param {MouseEvent | KeyboardEvent} event
+ * @param {HTMLElement} host
+ */
+const adds = (event, host) => event.shiftKey || event.ctrlKey || event.metaKey || "several" in host.dataset;
+
+/**
+ * The heading of a column of values across, as these and from which of the chart's dimensions on they are.
+ * @param {Event} event
+ * @returns {{ from: number, point: any[] } | null}
+ */
+const headingAt = (event) => JSON.parse(near(event, "[data-across]")?.dataset.across ?? "null");
+
+/**
  * Calls `chosen` when marks are clicked, dragged over, or picked with the keyboard.
  * @param {HTMLElement} host
  * @param {Chosen} chosen
  */
 export function listen(host, chosen) {
-  const wasDragged = listenToDragging(host, chosen);
+  const drawn = {
+    along: () => drawings.get(host)?.along ?? "",
+    moves: () => Boolean(host.querySelector(".map-buttons")),
+    middles: () => middlesOf(host),
+  };
+  const wasDragged = watchMarking(host, drawn, chosen);
   watchSeries(host);
   /** @param {string | undefined} name */
-  const ofSeries = (name) => (name === undefined ? [] : pointsOf(drawings.get(host)?.view.data("rows") ?? [], name));
+  const ofSeries = (name) => (name === undefined ? [] : pointsOf(rowsOf(host), name));
   let touched = ""; // the mark whose values a finger has brought up
   host.addEventListener("click", (event) => {
     if (wasDragged() || near(event, "a[href], [data-unfold]")) return;
@@ -439,20 +509,24 @@ export function listen(host, chosen) {
     }
     touched = "";
     hideTip();
-    const points = point ? [point] : ofSeries(entryAt(host, event));
-    if (points.length) chosen(points, { add: event.shiftKey || event.ctrlKey || event.metaKey });
+    const across = headingAt(event);
+    if (across) return chosen([across.point], { add: adds(event, host), from: across.from });
+    const ofEntry = ofSeries(entryAt(host, event));
+    const points = point ? [point] : ofEntry.length ? ofEntry : pointsAtLabel(host, event, rowsOf(host));
+    if (points.length) chosen(points, { add: adds(event, host), many: !point });
   });
   host.addEventListener("keydown", (event) => {
-    const mark = near(event, ".reachable, [data-point]");
+    const mark = near(event, ".reachable, [data-point], [data-across]");
     if (!mark || near(event, "[data-unfold]")) return;
     if (event.key === "Enter" || event.key === " ") {
       const point = pointAt(event);
       const entry = entriesOf(host).find(({ element }) => element === mark);
-      const points = point ? [point] : ofSeries(entry?.name);
+      const across = headingAt(event);
+      const points = across ? [across.point] : point ? [point] : ofSeries(entry?.name);
       if (!points.length) return;
       event.preventDefault();
-      chosen(points, { add: event.shiftKey });
-    } else if (event.key.startsWith("Arrow") && !mark.dataset.point && !event.altKey) {
+      chosen(points, { add: adds(event, host), many: !point, from: across?.from });
+    } else if (event.key.startsWith("Arrow") && !mark.matches("[data-point], [data-across]") && !event.altKey) {
       event.preventDefault();
       goToMark(host, mark, ["ArrowRight", "ArrowDown"].includes(event.key) ? 1 : -1);
     }
@@ -475,67 +549,6 @@ function goToMark(host, mark, step) {
   if (!itemOf(next)?.datum.point) return focusEntry(next);
   next.setAttribute("tabindex", "0");
   next.focus();
-}
-
-/**
- * Dragging over a drawing chooses what lies in the range along its axis, whatever the series. The function it gives
- * says whether a click that comes is only the end of dragging.
- * @param {HTMLElement} host
- * @param {Chosen} chosen
- */
-function listenToDragging(host, chosen) {
-  /** @type {{ x: number, y: number } | null} */
-  let start = null;
-  /** @type {HTMLElement | null} */
-  let brush = null;
-  let dragged = false;
-  host.addEventListener("pointerdown", (event) => {
-    if (event.button === 0 && drawings.get(host)?.along && event.pointerType !== "touch") {
-      start = { x: event.clientX, y: event.clientY };
-    }
-  });
-  host.addEventListener("pointermove", (event) => {
-    if (!start) return;
-    if (!brush && Math.hypot(event.clientX - start.x, event.clientY - start.y) < 6) return;
-    hideTip();
-    brush ??= host.appendChild(made("div", { className: "brush" }));
-    const box = host.getBoundingClientRect();
-    Object.assign(brush.style, {
-      left: `${Math.min(start.x, event.clientX) - box.left + host.scrollLeft}px`,
-      top: `${Math.min(start.y, event.clientY) - box.top + host.scrollTop}px`,
-      width: `${Math.abs(event.clientX - start.x)}px`,
-      height: `${Math.abs(event.clientY - start.y)}px`,
-    });
-    event.preventDefault();
-  });
-  window.addEventListener("pointerup", (event) => {
-    start = null;
-    if (!brush) return;
-    const points = pointsWithin(host, brush.getBoundingClientRect());
-    brush.remove();
-    brush = null;
-    dragged = true;
-    setTimeout(() => {
-      dragged = false;
-    });
-    if (points.length) chosen(points, { add: event.shiftKey });
-  });
-  return () => dragged;
-}
-
-/**
- * @param {HTMLElement} host
- * @param {DOMRect} area
- */
-function pointsWithin(host, area) {
-  const along = drawings.get(host)?.along;
-  if (!along) return [];
-  const points = new Map();
-  for (const { x, y, point } of middlesOf(host)) {
-    const inside = along === "y" ? y >= area.top && y <= area.bottom : x >= area.left && x <= area.right;
-    if (inside) points.set(JSON.stringify(point[0]), [point[0]]);
-  }
-  return [...points.values()];
 }
 
 /**

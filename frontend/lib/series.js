@@ -53,13 +53,8 @@ export function focusEntry(element) {
  */
 export function entryAt(host, event) {
   for (const part of all(host, ".role-legend-label text, .role-legend-symbol path")) {
-    const box = part.getBoundingClientRect();
-    const within =
-      event.clientX >= box.left - 3 &&
-      event.clientX <= box.right + 3 &&
-      event.clientY >= box.top - 2 &&
-      event.clientY <= box.bottom + 2;
-    if (within && typeof datumOf(part)?.value === "string") return datumOf(part).value;
+    if (isAt(event, part.getBoundingClientRect()) && typeof datumOf(part)?.value === "string")
+      return datumOf(part).value;
   }
   return undefined;
 }
@@ -111,6 +106,35 @@ export function pointsOf(rows, name) {
   }
   return [...points.values()];
 }
+
+/**
+ * The points of the marks that the label of an axis stands for, at which something happened: along the first dimension
+ * its value alone, else every mark of the series.
+ * @param {HTMLElement} host
+ * @param {MouseEvent} event
+ * @param {any[]} rows
+ * @returns {any[][]}
+ */
+export function pointsAtLabel(host, event, rows) {
+  const label = all(host, ".role-axis-label text").find((text) => isAt(event, text.getBoundingClientRect()));
+  const value = label && datumOf(label)?.value;
+  if (value === undefined || typeof value === "number") return [];
+  const along = rows.filter(
+    (row) => row.point && (value instanceof Date ? row.at === Number(value) : row.name === value),
+  );
+  const chosen = along.length ? along.map((row) => row.point.slice(0, 1)) : [];
+  const ofSeries = rows.filter((row) => row.point && row.series === value).map((row) => row.point);
+  const points = new Map((chosen.length ? chosen : ofSeries).map((point) => [JSON.stringify(point), point]));
+  return [...points.values()];
+}
+
+/**
+ * Whether something happened within a box, or close to it.
+ * @param {MouseEvent} event
+ * @param {DOMRect} box
+ */
+const isAt = ({ clientX: x, clientY: y }, box) =>
+  x >= box.left - 3 && x <= box.right + 3 && y >= box.top - 2 && y <= box.bottom + 2;
 
 /**
  * Quiets the other series while the pointer is on one, or on its entry in the legend.

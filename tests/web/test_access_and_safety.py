@@ -71,6 +71,8 @@ FOR_STEWARDS = {
 }
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {
+    "dashboard-selection",
+    "dashboard-together",
     "parts",
     "dataset-restore",
     "chart-restore",

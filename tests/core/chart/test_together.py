@@ -81,7 +81,7 @@ class Together(unittest.TestCase):
         self.assertAlmostEqual(dict(zip(frame.to_series(0), frame.to_series(2), strict=True))["Cold"], 9 / 31)
         best = chart("region", keep={"count": 1, "by": FARE, "rest": True})
         best = grouped(best, ["North"], ["South"], ["East"], name="Land")
-        self.assertEqual(list(shown(best).values())[0], 16)
+        self.assertEqual(next(iter(shown(best).values())), 16)
         with self.assertRaises(DefinitionProblem):
             points_filters(best, [[REST_POINT]])
 

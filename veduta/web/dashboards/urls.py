@@ -10,6 +10,7 @@ from veduta.web.dashboards import (
     inbox,
     narrowing,
     numbers,
+    selecting,
     versions,
     views,
 )
@@ -32,6 +33,8 @@ urlpatterns = [
     path("<uuid:pk>/blocks/<slug:block_id>/drill/", drilling.drill, name="dashboard-drill"),
     path("<uuid:pk>/blocks/<slug:block_id>/members/", drilling.members, name="dashboard-drill-members"),
     path("<uuid:pk>/controls/<slug:control_id>/", control_forms.control, name="dashboard-control"),
+    path("<uuid:pk>/selections/<int:number>/", selecting.selection, name="dashboard-selection"),
+    path("<uuid:pk>/selections/<int:number>/together/", selecting.together, name="dashboard-together"),
     path("<uuid:pk>/star/", views.star, name="dashboard-star"),
     path("<uuid:pk>/views/", views.keep_view, name="dashboard-keep-view"),
     path("<uuid:pk>/edit/", editing.edit, name="dashboard-edit"),

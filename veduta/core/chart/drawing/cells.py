@@ -33,6 +33,8 @@ class Cell:
     """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
     `behind`, the values of its first dimensions; none is all rows of the chart.
 
+    The heading of values `across` names those of the dimensions from `across_from` on.
+
     A heading that can sort the chart has what to sort by next in `sorts`, and how it is `sorted` by it now: "ascending"
     or "descending", as the so manieth of several. It names the `column` that can be moved among its like by its clause
     and place, as "show:1".
@@ -55,6 +57,8 @@ class Cell:
     repeated: bool = False
     folds: str = ""
     behind: list[Any] | None = None
+    across: list[Any] | None = None
+    across_from: int = 0
     sorts: str = ""
     sorted: str = ""
     sorted_as: int = 0

@@ -168,7 +168,8 @@ class _Crosstab:
             else:
                 is_leaf = level == levels - 1 and not names_measures and not self.measures_down
                 cell = self._sortable(0, line) if is_leaf else Cell("", number=True)
-                cells.append(replace(cell, text=self.picture.words(self.across[level], line[-1]), span=wide))
+                text, across = self.picture.words(self.across[level], line[-1]), plain_point(list(line))
+                cells.append(replace(cell, text=text, span=wide, across=across, across_from=self.depth))
         return cells
 
     def _total_heading(self, line: Key, tall: int, wide: int, names_measures: bool) -> Cell:
@@ -201,7 +202,8 @@ class _Crosstab:
     def _row_heading(self, line: Key) -> list[Cell]:
         if len(line) == self.depth:
             cells = [value_cell(self.picture, column, value) for column, value in zip(self.down, line, strict=True)]
-            return [replace(cell, number=False) for cell in cells]
+            point = plain_point(list(line))
+            return [replace(cell, number=False, point=point[: i + 1]) for i, cell in enumerate(cells)]
         text = f"Total {self.picture.words(self.down[len(line) - 1], line[-1])}" if line else "Total"
         before = [Cell("") for _ in line[:-1]]
         span = self.depth - len(before)

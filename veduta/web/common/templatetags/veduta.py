@@ -158,9 +158,14 @@ def cell_attributes(cell: Cell) -> SafeString:
         "data-point": "" if cell.point is None else json.dumps(cell.point),
         "data-value": "" if cell.value is None else repr(cell.value),
         "data-column": cell.column,
+        "data-across": _across(cell),
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),
     }
     return _attributes(attributes)
+
+
+def _across(cell: Cell) -> str:
+    return "" if cell.across is None else json.dumps({"from": cell.across_from, "point": cell.across})
 
 
 def _attributes(attributes: dict[str, Any]) -> SafeString:

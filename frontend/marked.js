@@ -1,0 +1,59 @@
+// Marks that are chosen in the workbench, one after another, by a range, a box or a line: what is done with them writes
+// the sentence.
+import { markElements } from "./lib/draw.js";
+import { same, toggled } from "./selecting.js";
+
+/** @returns {any} Methods of the workbench. */
+export function marked() {
+  let points = [];
+
+  return {
+    markedCount: 0,
+    markedWords: "",
+
+    // Choosing a mark by itself opens the rows behind it, as it stands for them.
+    marksChosen(chosen, { add, many }) {
+      if (!add && !many) return this.behind(chosen);
+      const isLike = points.length && points[0].length === chosen[0].length;
+      return this.mark(add && isLike ? toggled(points, chosen) : chosen);
+    },
+    mark(chosen) {
+      points = chosen;
+      this.markedCount = points.length;
+      this.markedWords = points.length === 1 ? "1 mark" : `${points.length} marks`;
+      this.showMarked();
+    },
+    showMarked() {
+      const isMarked = (point) => points.some((each) => same(each, point.slice(0, each.length)));
+      for (const [element, point] of markElements(this.$refs.picture)) {
+        element.classList.toggle("marked", isMarked(point));
+      }
+    },
+    // Those marked, if one of them is pointed at; else that one alone.
+    pointsFor(point) {
+      return points.some((each) => same(each, point.slice(0, each.length))) ? points : [point];
+    },
+    onlyMarked() {
+      this.editMarked({ edit: "only_marks", exclude: false });
+    },
+    leaveMarkedOut() {
+      this.editMarked({ edit: "only_marks", exclude: true });
+    },
+    editMarked(edit) {
+      return this.editMarks(points, edit);
+    },
+    async editMarks(chosen, edit) {
+      if (await this.answer({ ...edit, points: chosen })) this.mark([]);
+    },
+    togetherMarked(event) {
+      this.editMarked({ edit: "group_marks", name: event.target.elements.namedItem("name").value });
+      event.target.reset();
+    },
+    behindMarked() {
+      this.behind(points);
+    },
+    unmark() {
+      this.mark([]);
+    },
+  };
+}
