@@ -10,6 +10,7 @@ import { debounce, dialog, failed, toast } from "./lib/page.js";
 import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { drilling } from "./drilling.js";
+import { keeping } from "./keeping.js";
 import { same, selecting, selectionOf } from "./selecting.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
@@ -36,6 +37,7 @@ export function dashboard() {
   return {
     ...drilling(),
     ...selecting(),
+    ...keeping(),
     popoverOpen: false,
     waiting: false, // whether changes of controls wait to be applied
     waitingWords: "",
@@ -43,6 +45,7 @@ export function dashboard() {
     init() {
       this.base = this.$root.dataset.base;
       this.state = this.clean(start.state);
+      this.beginKeeping();
       if (start.key) kept = { text: this.stateText(), key: start.key };
       this.typed = debounce((/** @type {any} */ target) => this.openControl(opened, target.value), 250);
       this.nameTables();
@@ -55,6 +58,7 @@ export function dashboard() {
         this.state = this.clean(JSON.parse(entry?.text || "{}"));
         if (entry?.key) kept = entry;
         this.shut();
+        this.nameView();
         this.load();
       });
       document.addEventListener("veduta:theme", () =>
@@ -102,7 +106,9 @@ export function dashboard() {
     query(more = {}, of = this.state) {
       const query = new URLSearchParams();
       const text = this.stateText(of);
-      if (text && text === kept.text) query.set("k", kept.key);
+      const view = this.keptKey(of);
+      if (view) query.set("kept", view);
+      else if (text && text === kept.text) query.set("k", kept.key);
       else if (text) query.set("v", text);
       if (start.page) query.set("page", start.page);
       if (start.draft) query.set("draft", "1");
@@ -118,6 +124,7 @@ export function dashboard() {
         this.waiting = false;
       }
       this.state = { ...this.state, ...changes };
+      this.nameView();
       const text = this.stateText();
       if (text.length > LONG && text !== kept.text) {
         try {
@@ -359,7 +366,7 @@ export function dashboard() {
     },
     popoverClicked(event) {
       const button = near(event, "button");
-      if (this.drillChosen(event) || (button && this.selectionClicked(button))) return;
+      if (this.drillChosen(event) || this.viewClicked(event) || (button && this.selectionClicked(button))) return;
       const fill = near(event, "[data-fill]");
       const none = near(event, "[data-all]");
       if (fill) this.choose(filledForm(fill, "choice"));
@@ -370,6 +377,10 @@ export function dashboard() {
     },
     popoverChanged(event) {
       if (event.type === "submit" && this.togetherSent(event)) return;
+      if ("keepView" in event.target.dataset) {
+        this.keepView(event.target);
+        return;
+      }
       const form = near(event, "form[data-choice]");
       if (!form || "find" in event.target.dataset) return;
       this.choose(form, isTyped(event.target));
@@ -412,6 +423,8 @@ export function dashboard() {
       if (number) this.behind(number.closest(".board-block").id.slice("block-".length), number.dataset);
       const narrowed = near(event, "[data-narrowings-of]");
       if (narrowed) this.whatNarrows(narrowed.dataset.narrowingsOf);
+      const explained = near(event, "[data-explained]");
+      if (explained) this.explain(explained.dataset.explained);
       const rows = near(event, "[data-rows-of]");
       const table = near(event, "[data-as-table]");
       const column = columnsAsked(event);
@@ -429,7 +442,7 @@ export function dashboard() {
     atBlock(event, but = "") {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-narrowings-of])",
+        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-narrowings-of], [data-explained])",
       );
       const wanted = options.filter((option) => !but || !option.matches(but));
       return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
@@ -447,6 +460,14 @@ export function dashboard() {
         ...this.waysFrom(block, point, event),
         ...this.atBlock(event, "[data-drill-menu]"),
       ];
+    },
+    async explain(block) {
+      try {
+        const html = await getHtml(`${this.base}blocks/${block}/explained/${this.query()}`);
+        dialog(html, { wide: true, label: "How this is worked out" });
+      } catch (error) {
+        failed(error);
+      }
     },
     async whatNarrows(block) {
       try {

@@ -48,6 +48,8 @@ FOR_EXPLORERS = {
     "dashboard-blocks",
     "dashboard-block",
     "dashboard-drill",
+    "dashboard-explained",
+    "dashboard-kept",
     "dashboard-rows",
     "dashboard-rows-file",
     "dashboard-control",
@@ -56,7 +58,7 @@ FOR_EXPLORERS = {
     "password",
 }
 # An empty request to these says what is missing.
-SAY_WHAT_IS_MISSING = {"dashboard-drill-members", "dashboard-keep-view"}
+SAY_WHAT_IS_MISSING = {"dashboard-drill-members", "dashboard-keep", "dashboard-long-state"}
 FOR_STEWARDS = {
     "people",
     "person",
@@ -71,6 +73,12 @@ FOR_STEWARDS = {
 }
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {
+    "dashboard-kept-change",
+    "dashboard-kept-delete",
+    "dashboard-kept-give",
+    "dashboard-kept-open",
+    "dashboard-kept-people",
+    "dashboard-kept-restore",
     "dashboard-selection",
     "dashboard-together",
     "parts",
@@ -143,6 +151,7 @@ class EveryView(WebTest):
             "formula_id": "twice",
             "block_id": "bars",
             "control_id": "region",
+            "key": "nope",
             "slug": "first-steps",
             "digest": keep_content("Gannet"),
             "chart": self.dataset.charts.first().pk,

@@ -80,7 +80,7 @@ class Reading(DashboardTest):
             "Region: <strong>all but A</strong>",
             "Region is South Banks",
             "1 other block follows this selection",
-            "rows behind",
+            "data-selection",
         ):
             self.assertIn(words, trail)
 
@@ -217,8 +217,8 @@ class Reading(DashboardTest):
     def test_a_state_too_long_for_an_address_is_kept_under_a_key(self):
         many = [f"Port {number}" for number in range(4_990)]
         state = {"controls": {"region": {"values": ["South Banks", *many]}}}
-        key = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": state}).json()["key"]
-        self.assertEqual(self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": state}).json()["key"], key)
+        key = self.ask("dashboard-long-state", self.dashboard.pk, data={"state": state}).json()["key"]
+        self.assertEqual(self.ask("dashboard-long-state", self.dashboard.pk, data={"state": state}).json()["key"], key)
         answer = self.look("dashboard-block", self.dashboard.pk, "count", k=key)
         self.assertIn(">1<", spaced_alike(answer.json()["html"]))
         page = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"k": key})
@@ -226,11 +226,11 @@ class Reading(DashboardTest):
         gone = self.client.get(reverse("dashboard", args=[self.dashboard.pk]), {"k": "nothing"})
         self.assertContains(gone, "The dashboard is shown without them.")
         for wrong in (None, {"controls": {"region": {"values": [{}]}}}, {"controls": {"region": {"values": many * 2}}}):
-            answer = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": wrong})
+            answer = self.ask("dashboard-long-state", self.dashboard.pk, data={"state": wrong})
             self.assertEqual(answer.status_code, 422)
         with mock.patch.object(services, "VIEWS_KEPT", 1):
-            other = self.ask("dashboard-keep-view", self.dashboard.pk, data={"state": {"controls": {}}}).json()["key"]
-        self.assertEqual([kept.key for kept in self.dashboard.kept_views.all()], [other])
+            other = self.ask("dashboard-long-state", self.dashboard.pk, data={"state": {"controls": {}}}).json()["key"]
+        self.assertEqual([kept.key for kept in self.dashboard.long_states.all()], [other])
 
     def test_the_rows_behind_a_selection(self):
         state = {"selections": [{"block": "bars", "points": [["North Reach"]]}]}

@@ -33,6 +33,16 @@ class Narrowing(DashboardTest):
         return self.ask(view, self.dashboard.pk, data={"definition": self.dashboard.draft, **data})
 
 
+class Explained(Narrowing):
+    def test_a_block_says_how_its_numbers_come_about_as_it_is_read(self):
+        state = {**self.free, "controls": {"date": None, "region": {"values": ["North Reach"]}}}
+        shown = self.look("dashboard-explained", self.dashboard.pk, "bars", v=json.dumps(state))
+        self.assertContains(shown, "only region is North Reach")
+        self.assertContains(shown, "with data to")
+        self.assertContains(shown, "Grouped by region: 1 group")
+        self.assertEqual(self.look("dashboard-explained", self.dashboard.pk, "words").status_code, 404)
+
+
 class Filters(Narrowing):
     def test_one_narrows_every_block_and_the_trail_says_so(self):
         self.add()

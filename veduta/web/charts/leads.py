@@ -34,7 +34,7 @@ def leads_of(chart: ChartDefinition, model: Model) -> list[dict[str, Any]]:
     """Where the dimensions of a chart lead, as its page needs it."""
     return [
         {
-            "step": Step(position=way.position, to=way.to).model_dump(mode="json"),
+            "step": _step(way.position, way.to, []) | {"position": way.position},
             "down": way.down,
             "unfolds": way.down and unfolds(chart, way.position, model),
             "from": grouping_words(chart.groups[way.position], model.schema),
@@ -71,7 +71,7 @@ def _table(group: Grouping, schema: Schema) -> str:
 
 def _step(position: int, to: Grouping, point: list[Any]) -> dict[str, Any]:
     into = (point[position],) if position < len(point) else None
-    return Step(position=position, to=to, into=into).model_dump(mode="json")
+    return Step(position=position, to=to, into=into).model_dump(mode="json", exclude_defaults=True)
 
 
 def _lead(chart: ChartDefinition, position: int, to: Grouping, schema: Schema, point: list[Any] | None = None) -> Lead:

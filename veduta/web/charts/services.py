@@ -105,10 +105,14 @@ def columns_of(dataset: Dataset, definition: ChartDefinition, reader: User | Non
 
 def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:
     """How a chart's numbers come about, step by step."""
-    model, context = parts_for(dataset, reader, definition.values)
+    return explain_over(model_for(dataset, reader, definition.values), definition)
+
+
+def explain_over(model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = ()) -> list[Step]:
+    """How the numbers of a chart come about over a model as a reader may see it, with filters on top of its own."""
     check_fields(definition, model.schema)
-    query = to_query(definition, choose_kind(definition, model)[0])
-    steps = explain(query, model, context, parameter_settings(definition, model))
+    query = to_query(definition, choose_kind(definition, model)[0], extra)
+    steps = explain(query, model, context_now(model), parameter_settings(definition, model))
     conditions = tuple(
         f"{'First' if i == 0 else 'Then'}{f' “{each.said}”' if each.said else ''}: where "
         f"{condition_words(each, definition.measures, model)}."

@@ -51,6 +51,14 @@ def _granted(user: User, what: str, dashboard: Dashboard) -> bool:
     return checker.has_perm(PERMISSIONS[what], dashboard)
 
 
+def viewers(dashboard: Dashboard) -> QuerySet[User]:
+    """The people who may see a dashboard."""
+    granted = get_users_with_perms(dashboard, only_with_perms_in=[PERMISSIONS["view"], PERMISSIONS["edit"]])
+    everybody = Q(role=User.Role.STEWARD) | Q(pk=dashboard.created_by_id) | Q(pk__in=granted.values("pk"))
+    people = User.objects.filter(everybody, is_active=True).order_by("first_name", "username")
+    return people if dashboard.published_id else people.exclude(role=User.Role.EXPLORER)
+
+
 def may_edit(user: User, dashboard: Dashboard) -> bool:
     if not user.builds:
         return False

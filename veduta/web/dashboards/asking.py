@@ -7,31 +7,39 @@ import uuid
 
 from django.shortcuts import get_object_or_404
 
-from veduta.core.dashboard.definition import load_state
+from veduta.core.dashboard.definition import ViewState, load_state
 from veduta.web.accounts.access import Request
 from veduta.web.common.requests import Flag, Line, Sent, Text, asked
-from veduta.web.dashboards import services
+from veduta.web.dashboards import kept, services
 from veduta.web.dashboards.access import find_dashboard
-from veduta.web.dashboards.models import Publication
+from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.dashboards.reading import Reading
 
 
 class View(Sent):
-    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, or the key
-    `k` by which one is kept), at one of its pages."""
+    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, the key `k`
+    of one that is too long, or that of a `kept` view), at one of its pages."""
 
     v: Text = ""
     k: Line = ""
+    kept: Line = ""
     page: Line = ""
     version: Line = ""
     draft: Flag = False
+
+
+def state_asked(request: Request, dashboard: Dashboard, view: View) -> ViewState:
+    """The state that a request names."""
+    if view.kept:
+        return load_state(kept.find(request.user, dashboard, view.kept).state)
+    return services.long_state(dashboard, view.k) if view.k else load_state(view.v)
 
 
 def reading_for(request: Request, pk: uuid.UUID) -> Reading:
     """The dashboard as the request asks for it."""
     view = asked(request, View)
     dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
-    state = services.kept_view(dashboard, view.k) if view.k else load_state(view.v)
+    state = state_asked(request, dashboard, view)
     if view.version:
         number = int(view.version) if re.fullmatch("[0-9]{1,9}", view.version) else -1
         publication = get_object_or_404(Publication, dashboard=dashboard, number=number)

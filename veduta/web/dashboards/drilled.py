@@ -52,11 +52,11 @@ def drill_data(reading: Reading, block: Block) -> dict[str, Any]:
         if step.into and step.into[0] != REST_POINT
     }
     return {
-        "steps": [step.model_dump(mode="json") for step in made.steps],
+        "steps": [step.model_dump(mode="json", exclude_defaults=True) for step in made.steps],
         "ways": leads_of(chart, model),
         "others": chart.drill.others and not chart.drill.off,
-        "by": [group.model_dump(mode="json") for group in chart.groups],
-        "within": [[group.model_dump(mode="json"), value] for group, value in within.values()],
+        "by": [group.model_dump(mode="json", exclude_defaults=True) for group in chart.groups],
+        "within": [[group.model_dump(mode="json", exclude_defaults=True), value] for group, value in within.values()],
         "crumbs": _crumbs_html(reading, block) if made.steps else "",
     }
 

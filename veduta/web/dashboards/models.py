@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 import uuid
 
 from django.conf import settings
@@ -87,16 +88,59 @@ class Seen(models.Model):
         constraints = [models.UniqueConstraint(fields=["dashboard", "user"], name="seen_once_each")]
 
 
-class KeptView(models.Model):
+class LongState(models.Model):
     """A state of a dashboard that is too long for an address, which has its key instead."""
 
-    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="kept_views")
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="long_states")
     key = models.CharField(max_length=32)
     state = models.JSONField()
     used_at = models.DateTimeField(auto_now=True)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["dashboard", "key"], name="kept_view_key")]
+
+
+def _new_key() -> str:
+    return secrets.token_urlsafe(9)
+
+
+class KeptView(models.Model):
+    """A reader's own named state of a dashboard, at one of its pages. The `usual` one is shown where none is asked for.
+    It is private, given to some people, or to everybody who may see the dashboard. `words` say what its parts were when
+    it was kept, by the names that the core gives them."""
+
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="kept_views")
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="kept_views")
+    key = models.CharField(max_length=16, unique=True, default=_new_key, editable=False)
+    name = models.CharField(max_length=100)
+    state = models.JSONField(default=dict)
+    page = models.CharField(max_length=40, blank=True)
+    words = models.JSONField(default=dict, blank=True)
+    usual = models.BooleanField(default=False)
+    for_everybody = models.BooleanField(default=False)
+    given_to = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="views_given", blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    updated_at = models.DateTimeField(auto_now=True)
+    deleted_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        db_table = "dashboards_view"  # indexes of long states have the name that a table would have
+        ordering = ["name"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["dashboard", "owner", "name"],
+                condition=models.Q(deleted_at=None),
+                name="kept_view_name",
+            ),
+            models.UniqueConstraint(
+                fields=["dashboard", "owner"],
+                condition=models.Q(usual=True, deleted_at=None),
+                name="one_usual_view",
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class Task(models.Model):

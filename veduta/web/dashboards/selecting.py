@@ -62,7 +62,7 @@ def together(request: Request, pk: uuid.UUID, number: int) -> JsonResponse:
     model = reading.model(reading.dataset(chart.dataset))
     step = put_together(chart, chosen.own_points(chart), asked(request, Named).name, model)
     step_taken(chart, step, model)
-    return JsonResponse({"block": block.id, "step": step.model_dump(mode="json")})
+    return JsonResponse({"block": block.id, "step": step.model_dump(mode="json", exclude_defaults=True)})
 
 
 def _chosen(reading: Reading, number: int) -> tuple[Selection, tuple[Grouping, ...], Schema]:

@@ -24,7 +24,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
-from veduta.web.dashboards.models import Dashboard, KeptView
+from veduta.web.dashboards.models import Dashboard, LongState
 from veduta.web.dashboards.publishing import keep_version
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
@@ -174,7 +174,7 @@ def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool
     return grantee.label if isinstance(grantee, User) else grantee.name
 
 
-def keep_view(user: User, dashboard: Dashboard, state: ViewState) -> str:
+def keep_long_state(user: User, dashboard: Dashboard, state: ViewState) -> str:
     """Keep a state that is too long for an address. Returns its key, which is the same for the same state; the least
     used ones of a dashboard go when there are very many."""
     if not may_view(user, dashboard):
@@ -182,15 +182,15 @@ def keep_view(user: User, dashboard: Dashboard, state: ViewState) -> str:
     data = state.model_dump(mode="json")
     key = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:24]
     with transaction.atomic():
-        KeptView.objects.update_or_create(dashboard=dashboard, key=key, defaults={"state": data})
-        newest = KeptView.objects.filter(dashboard=dashboard).order_by("-used_at").values("pk")[:VIEWS_KEPT]
-        KeptView.objects.filter(dashboard=dashboard).exclude(pk__in=list(newest.values_list("pk", flat=True))).delete()
+        LongState.objects.update_or_create(dashboard=dashboard, key=key, defaults={"state": data})
+        newest = LongState.objects.filter(dashboard=dashboard).order_by("-used_at").values("pk")[:VIEWS_KEPT]
+        LongState.objects.filter(dashboard=dashboard).exclude(pk__in=list(newest.values_list("pk", flat=True))).delete()
     return key
 
 
-def kept_view(dashboard: Dashboard, key: str) -> ViewState:
+def long_state(dashboard: Dashboard, key: str) -> ViewState:
     """Raises DefinitionProblem if nothing is kept by this key."""
-    kept = KeptView.objects.filter(dashboard=dashboard, key=key).first()
+    kept = LongState.objects.filter(dashboard=dashboard, key=key).first()
     if kept is None:
         raise DefinitionProblem(
             "What this link narrows is not kept any more.", hint="Start again from the plain address."

@@ -18,10 +18,13 @@ from django.utils.safestring import mark_safe
 from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.points import points_filters
+from veduta.core.chart.sentence import parameter_settings, sentence_text
 from veduta.core.dashboard.definition import Block, Page, load_state
 from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.web.accounts.access import Request, signed_in
+from veduta.web.charts.services import explain_over
 from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
@@ -36,15 +39,17 @@ from veduta.web.common.requests import (
     sent,
 )
 from veduta.web.common.streaming import SEND_NOW
-from veduta.web.dashboards import favourites, services
+from veduta.web.dashboards import favourites, kept, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.asking import View, reading_for
 from veduta.web.dashboards.control_forms import buttons_of
 from veduta.web.dashboards.drilled import drill_data, notes_of
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
 from veduta.web.dashboards.favourites import note_seen, note_set
+from veduta.web.dashboards.kept_views import left_out
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
 from veduta.web.dashboards.miniatures import pictured
+from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Behind, Given, Reading
 from veduta.web.dashboards.trail import trail_of
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
@@ -95,6 +100,9 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
     view = asked(request, View)
     dashboard = find_dashboard(request.user, pk, edit=view.draft)
+    usual = None if request.GET else kept.usual(request.user, dashboard)
+    if usual:
+        return redirect("dashboard-kept-open", pk, usual.key)
     if dashboard.published is None and not view.version and not view.draft:
         return redirect("dashboard-edit", pk) if may_edit(request.user, dashboard) else _raise_not_found()
     problem = None
@@ -108,6 +116,8 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         reading = Reading.of(dashboard, load_state(""), request.user, draft=view.draft)
         trail = _trail(reading)
     page = _page(reading, view)
+    if problem is None and (words := left_out(reading, view)):
+        problem = DefinitionProblem(words)
     if view.page and page.id != view.page:
         problem = DefinitionProblem("That page is not there any more.", hint=f"“{page.name}” is shown instead.")
     note_seen(request.user, dashboard)
@@ -131,6 +141,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
             "id": str(pk),
             "state": reading.state.model_dump(mode="json", exclude_unset=True),
             "key": view.k if problem is None else "",
+            "kept": _kept(request, dashboard, view),
             "version": view.version,
             "page": page.id if view.page else "",
             "draft": view.draft,
@@ -139,6 +150,14 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         },
     }
     return render(request, "dashboards/view.html", context)
+
+
+def _kept(request: Request, dashboard: Dashboard, view: View) -> dict[str, Any] | None:
+    """The kept view that is open, as its page needs it."""
+    if not view.kept:
+        return None
+    opened = kept.find(request.user, dashboard, view.kept)
+    return {"key": opened.key, "name": opened.name, "own": opened.owner_id == request.user.pk}
 
 
 @require_POST
@@ -159,11 +178,11 @@ def _page(reading: Reading, view: View) -> Page:
 
 @require_POST
 @signed_in
-def keep_view(request: Request, pk: uuid.UUID) -> JsonResponse:
+def keep_long_state(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a state that is too long for the address; answers with its key."""
     dashboard = find_dashboard(request.user, pk)
     state = load_state(sent(request, StateSent).state)
-    return JsonResponse({"key": services.keep_view(request.user, dashboard, state)})
+    return JsonResponse({"key": services.keep_long_state(request.user, dashboard, state)})
 
 
 @require_GET
@@ -254,6 +273,26 @@ def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, A
     except Exception:
         logger.exception("Block %s of dashboard %s failed", block.id, reading.dashboard.pk)
         return {"problem": "This block could not be worked out because of a fault on our side."}
+
+
+@require_GET
+@signed_in
+def explained(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
+    """How the numbers of a block come about as it is read: from which data, what narrows them, and how they are worked
+    out."""
+    reading = reading_for(request, pk)
+    block = reading.block(block_id)
+    chart = reading.chart(block)
+    model, following = reading.asked(block, chart)
+    steps = explain_over(model, chart, tuple(following.filters))
+    context = {
+        "steps": steps,
+        "dataset": reading.dataset(chart.dataset),
+        "latest": reading.latest,
+        "sentence": sentence_text(chart, choose_kind(chart, model)[0], model.schema, parameter_settings(chart, model)),
+        "not_followed": [each for each in following.narrowings if each.why_not],
+    }
+    return render(request, "charts/explain.html", context)
 
 
 @require_GET

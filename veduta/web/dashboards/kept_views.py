@@ -1,0 +1,176 @@
+"""The list of kept views of a dashboard, and what is done with them."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated
+
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field as Attribute
+
+from veduta.core.dashboard.definition import load_state
+from veduta.core.dashboard.leaving import parts_of, still_there
+from veduta.web.accounts.access import Request, signed_in
+from veduta.web.common.requests import Flag, Line, Object, Sent, asked, sent
+from veduta.web.dashboards import kept
+from veduta.web.dashboards.access import find_dashboard, viewers
+from veduta.web.dashboards.asking import View, reading_for
+from veduta.web.dashboards.models import KeptView
+from veduta.web.dashboards.reading import Reading
+from veduta.web.dashboards.trail import trail_of
+
+
+class ToKeep(Sent):
+    """A state at a page, and how it is called."""
+
+    name: Line = ""
+    state: Object = {}
+    page: Line = ""
+
+
+class Changes(Sent):
+    """What of a kept view is to be other: what is not sent stays."""
+
+    name: Line | None = None
+    usual: Flag | None = None
+    state: Object | None = None
+    page: Line = ""
+
+
+class Given(Sent):
+    people: Annotated[list[int], Attribute(max_length=500)] = []
+    for_everybody: Flag = False
+
+
+@require_GET
+@signed_in
+def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The views of a dashboard that somebody has, and those they were given."""
+    reading, view = reading_for(request, pk), asked(request, View)
+    views = list(kept.views_for(request.user, reading.dashboard))
+    context = {
+        "dashboard": reading.dashboard,
+        "own": [each for each in views if each.owner_id == request.user.pk],
+        "given": [each for each in views if each.owner_id != request.user.pk],
+        "open": view.kept,
+        "is_plain": reading.is_as_published,
+    }
+    return render(request, "dashboards/kept.html", context)
+
+
+def _words(reading: Reading) -> dict[str, str]:
+    """What the parts of a state are, in words, by the names that the core gives them."""
+    names = {block.id: reading.name_of(block) for block in reading.definition.charts}
+    words = {}
+    for item in trail_of(reading):
+        if item.mode == "control":
+            words[f"control {item.key}"] = f"{item.name}: {item.words}"
+        elif item.mode == "drill":
+            words[f"drill {item.key}"] = f"{item.name}: {item.words}"
+        elif item.mode != "fixed":
+            words[f"selection {reading.state.selections[int(item.key)].block}"] = item.words
+    words |= {f"sort {block}": f"the order of {names[block]}" for block in reading.state.sorts if block in names}
+    return {part: words[part] for part in parts_of(reading.state) if part in words}
+
+
+@require_POST
+@signed_in
+def keep(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Keep a state by a name."""
+    dashboard, wanted = find_dashboard(request.user, pk), sent(request, ToKeep)
+    state = load_state(wanted.state)
+    reading = Reading.of(dashboard, state, request.user)
+    view = kept.keep(request.user, dashboard, wanted.name, state, wanted.page, _words(reading))
+    return _answer(view, f"“{view.name}” is kept.")
+
+
+def _answer(view: KeptView, message: str) -> JsonResponse:
+    link = reverse("dashboard-kept-open", args=[view.dashboard_id, view.key])
+    return JsonResponse({"key": view.key, "name": view.name, "link": link, "message": message})
+
+
+@require_POST
+@signed_in
+def change(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
+    """Rename one's view, have it as the usual one, or keep another state by it."""
+    dashboard, changes = find_dashboard(request.user, pk), sent(request, Changes)
+    view = kept.own(request.user, dashboard, key)
+    message = ""
+    if changes.name is not None:
+        kept.set_name(view, changes.name)
+        message = f"It is called “{view.name}” now."
+    if changes.usual is not None:
+        kept.set_usual(view, changes.usual)
+        message = f"“{view.name}” is {'what you see first' if changes.usual else 'not what you see first any more'}."
+    if changes.state is not None:
+        state = load_state(changes.state)
+        kept.set_state(view, state, changes.page, _words(Reading.of(dashboard, state, request.user)))
+        message = f"“{view.name}” is kept as it is now."
+    return _answer(view, message)
+
+
+@require_GET
+@signed_in
+def opened(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
+    """The short link of a view."""
+    view = kept.find(request.user, find_dashboard(request.user, pk), key)
+    page = f"&page={view.page}" if view.page else ""
+    return redirect(f"{reverse('dashboard', args=[pk])}?kept={view.key}{page}")
+
+
+@require_GET
+@signed_in
+def people(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
+    """Those to whom one's view can be given."""
+    dashboard = find_dashboard(request.user, pk)
+    view = kept.own(request.user, dashboard, key)
+    has = set(view.given_to.values_list("pk", flat=True))
+    others = [(person, person.pk in has) for person in viewers(dashboard) if person.pk != request.user.pk]
+    return render(request, "dashboards/kept_give.html", {"view": view, "people": others})
+
+
+@require_POST
+@signed_in
+def give(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
+    dashboard, given = find_dashboard(request.user, pk), sent(request, Given)
+    view = kept.own(request.user, dashboard, key)
+    kept.give_to(view, given.people, given.for_everybody)
+    return _answer(view, f"“{view.name}” is given to those you chose.")
+
+
+@require_POST
+@signed_in
+def delete(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
+    view = kept.own(request.user, find_dashboard(request.user, pk), key)
+    kept.delete(view)
+    undo = reverse("dashboard-kept-restore", args=[pk, key])
+    return JsonResponse({"message": f"“{view.name}” is deleted.", "undo": undo})
+
+
+@require_POST
+@signed_in
+def restore(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
+    view = kept.own(request.user, find_dashboard(request.user, pk), key, deleted=True)
+    kept.restore(view)
+    return JsonResponse({"message": f"“{view.name}” is back."})
+
+
+def left_out(reading: Reading, view: View) -> str:
+    """What of the state that was asked for is not on the dashboard any more, in words; "" for nothing."""
+    gone = still_there(reading.definition, reading.state)[1]
+    if not gone:
+        return ""
+    words = kept.find(reading.reader, reading.dashboard, view.kept).words if view.kept else {}
+    said = [words.get(part, "") or GONE[part.partition(" ")[0]] for part in gone]
+    return f"This view names what is not on the dashboard any more, and is shown without it: {'; '.join(said)}."
+
+
+GONE = {
+    "control": "what a control was set to",
+    "selection": "what was selected in a block",
+    "drill": "how a block was drilled",
+    "sort": "the order of a block",
+}
