@@ -11,6 +11,7 @@ import { showNumbers } from "./lib/numbers.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { drilling } from "./drilling.js";
 import { keeping } from "./keeping.js";
+import { presenting } from "./presenting.js";
 import { same, selecting, selectionOf } from "./selecting.js";
 import { updateContent } from "./lib/update.js";
 import { showRows } from "./lib/rows.js";
@@ -38,6 +39,7 @@ export function dashboard() {
     ...drilling(),
     ...selecting(),
     ...keeping(),
+    ...presenting(),
     popoverOpen: false,
     waiting: false, // whether changes of controls wait to be applied
     waitingWords: "",
@@ -69,6 +71,7 @@ export function dashboard() {
       });
       this.load();
       this.scale();
+      this.beginPresenting();
     },
 
     // A page of a fixed size is scaled to the window, but not made larger.
@@ -140,11 +143,11 @@ export function dashboard() {
     },
 
     // All blocks come in one answer, a line each, as they are worked out; a newer request ends an older one.
-    async load() {
+    async load(isQuiet = false) {
       running?.abort();
       const request = (running = new AbortController());
       const times = { began: performance.now(), requests: 0, drawing: 0 };
-      for (const block of this.blocks()) block.querySelector(".picture").classList.add("waiting");
+      if (!isQuiet) for (const block of this.blocks()) block.querySelector(".picture").classList.add("waiting");
       try {
         for await (const line of getLines(`${this.base}blocks/${this.query()}`, { signal: request.signal })) {
           const came = performance.now();
@@ -414,7 +417,7 @@ export function dashboard() {
     // Rows behind, and blocks as tables.
     boardClicked(event) {
       if (this.drillClicked(event) || this.severalClicked(event)) return undefined;
-      if (this.totalClicked(event)) return undefined;
+      if (this.totalClicked(event) || this.copyClicked(event)) return undefined;
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
       const beside = near(event, "[data-set-control]");
@@ -442,7 +445,7 @@ export function dashboard() {
     atBlock(event, but = "") {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-narrowings-of], [data-explained])",
+        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-copy-of], [data-narrowings-of], [data-explained])",
       );
       const wanted = options.filter((option) => !but || !option.matches(but));
       return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
