@@ -12,8 +12,10 @@ import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { drilling } from "./drilling.js";
 import { keeping } from "./keeping.js";
 import { presenting } from "./presenting.js";
+import { talking } from "./talking.js";
 import { same, selecting, selectionOf } from "./selecting.js";
 import { updateContent } from "./lib/update.js";
+import { saidAt } from "./lib/ways.js";
 import { showRows } from "./lib/rows.js";
 import { askRowsWith } from "./lib/paging.js";
 import { columnsAsked } from "./lib/sorting.js";
@@ -40,6 +42,7 @@ export function dashboard() {
     ...selecting(),
     ...keeping(),
     ...presenting(),
+    ...talking(),
     popoverOpen: false,
     waiting: false, // whether changes of controls wait to be applied
     waitingWords: "",
@@ -72,6 +75,7 @@ export function dashboard() {
       this.load();
       this.scale();
       this.beginPresenting();
+      this.beginTalking();
     },
 
     // A page of a fixed size is scaled to the window, but not made larger.
@@ -418,6 +422,8 @@ export function dashboard() {
     boardClicked(event) {
       if (this.drillClicked(event) || this.severalClicked(event)) return undefined;
       if (this.totalClicked(event) || this.copyClicked(event)) return undefined;
+      const comment = near(event, "[data-comment-on]");
+      if (comment) return this.commentOn(document.getElementById(`block-${comment.dataset.commentOn}`));
       const control = near(event, "[data-control]");
       if (control) return this.openControl(control.dataset.control, "", control);
       const beside = near(event, "[data-set-control]");
@@ -445,7 +451,7 @@ export function dashboard() {
     atBlock(event, but = "") {
       const options = all(
         near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-copy-of], [data-narrowings-of], [data-explained])",
+        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-comment-on], [data-copy-of], [data-narrowings-of], [data-explained])",
       );
       const wanted = options.filter((option) => !but || !option.matches(but));
       return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
@@ -461,7 +467,8 @@ export function dashboard() {
         { label: "Leave this out", run: () => select("leave_out") },
         { label: "Set this off", run: () => select("highlight") },
         ...this.waysFrom(block, point, event),
-        ...this.atBlock(event, "[data-drill-menu]"),
+        { label: "Comment on this", run: () => this.commentOn(block, point, saidAt(event)) },
+        ...this.atBlock(event, "[data-drill-menu], [data-several], [data-copy-of], [data-comment-on]"),
       ];
     },
     async explain(block) {

@@ -1,5 +1,5 @@
 // Where the marks of a chart lead: from their dimensions to finer ones.
-import { all, made } from "./dom.js";
+import { all, made, near } from "./dom.js";
 import { itemAt } from "./draw.js";
 
 /**
@@ -25,6 +25,15 @@ function wordsAt(event, dimension) {
   const line = tip.find(([heading]) => heading.toLowerCase() === dimension.toLowerCase());
   return line ? line[1] : `this ${dimension}`;
 }
+
+/**
+ * What a mark or a cell says of itself.
+ * @param {Event} event
+ */
+export const saidAt = (event) =>
+  /** @type {string | undefined} */ (itemAt(event)?.datum.said) ??
+  near(event, "[data-point]")?.textContent?.trim() ??
+  "";
 
 /**
  * The ways down from a mark, as choices.

@@ -50,6 +50,8 @@ FOR_EXPLORERS = {
     "dashboard-drill",
     "dashboard-explained",
     "dashboard-kept",
+    "dashboard-comments",
+    "inbox",
     "dashboard-rows",
     "dashboard-rows-file",
     "dashboard-control",
@@ -58,7 +60,7 @@ FOR_EXPLORERS = {
     "password",
 }
 # An empty request to these says what is missing.
-SAY_WHAT_IS_MISSING = {"dashboard-drill-members", "dashboard-keep", "dashboard-long-state"}
+SAY_WHAT_IS_MISSING = {"dashboard-comment-say", "dashboard-drill-members", "dashboard-keep", "dashboard-long-state"}
 FOR_STEWARDS = {
     "people",
     "person",
@@ -73,6 +75,10 @@ FOR_STEWARDS = {
 }
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {
+    "dashboard-comment",
+    "dashboard-comment-change",
+    "dashboard-comment-delete",
+    "dashboard-comment-restore",
     "dashboard-kept-change",
     "dashboard-kept-delete",
     "dashboard-kept-give",
@@ -152,6 +158,7 @@ class EveryView(WebTest):
             "block_id": "bars",
             "control_id": "region",
             "key": "nope",
+            "comment": uuid.UUID(int=7),
             "slug": "first-steps",
             "digest": keep_content("Gannet"),
             "chart": self.dataset.charts.first().pk,

@@ -54,7 +54,8 @@ def _granted(user: User, what: str, dashboard: Dashboard) -> bool:
 def viewers(dashboard: Dashboard) -> QuerySet[User]:
     """The people who may see a dashboard."""
     granted = get_users_with_perms(dashboard, only_with_perms_in=[PERMISSIONS["view"], PERMISSIONS["edit"]])
-    everybody = Q(role=User.Role.STEWARD) | Q(pk=dashboard.created_by_id) | Q(pk__in=granted.values("pk"))
+    pks = [person.pk for person in cast(QuerySet[User], granted)]
+    everybody = Q(role=User.Role.STEWARD) | Q(pk=dashboard.created_by_id) | Q(pk__in=pks)
     people = User.objects.filter(everybody, is_active=True).order_by("first_name", "username")
     return people if dashboard.published_id else people.exclude(role=User.Role.EXPLORER)
 

@@ -13,14 +13,15 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
 from veduta.core.errors import VedutaError
-from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
 from veduta.web.common.requests import Line, Sent, filled_in, sent
-from veduta.web.dashboards import tasks
+from veduta.web.dashboards import comments, tasks
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Task
 from veduta.web.datasets.models import Dataset
 
+NOTICES_SHOWN = 50
 SHOWN_BEFORE = 20
 """How many tasks that have ended are listed."""
 
@@ -39,10 +40,11 @@ class Answered(Sent):
 
 
 @require_GET
-@builders_only
+@signed_in
 def inbox(request: Request) -> HttpResponse:
     asked = tasks.asked_by(request.user)
     context = {
+        "notices": comments.notices_of(request.user)[:NOTICES_SHOWN],
         "tasks": tasks.tasks_of(request.user),
         "asked": asked.filter(state=Task.State.OPEN),
         "ended": asked.exclude(state=Task.State.OPEN)[:SHOWN_BEFORE],

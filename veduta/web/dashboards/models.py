@@ -143,6 +143,47 @@ class KeptView(models.Model):
         return self.name
 
 
+class Comment(models.Model):
+    """What somebody says of a dashboard, of a block of it or of marks in one (`mark`, a selection), with the view in
+    which it was said. One that answers another has it as its `thread`; a thread may be resolved."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="comments")
+    thread = models.ForeignKey("self", null=True, blank=True, on_delete=models.CASCADE, related_name="answers")
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="comments")
+    text = models.CharField(max_length=4_000)
+    block = models.CharField(max_length=40, blank=True)
+    mark = models.JSONField(null=True, blank=True)
+    state = models.JSONField(default=dict, blank=True)
+    page = models.CharField(max_length=40, blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    edited_at = models.DateTimeField(null=True, blank=True)
+    resolved_at = models.DateTimeField(null=True, blank=True)
+    resolved_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    deleted_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["created_at"]
+
+    def __str__(self) -> str:
+        return self.text
+
+
+class Notice(models.Model):
+    """That a comment concerns somebody: they are mentioned in it, or it answers a thread of theirs."""
+
+    comment = models.ForeignKey(Comment, on_delete=models.CASCADE, related_name="notices")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="notices")
+    mentioned = models.BooleanField(default=False)
+    read_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["-comment__created_at"]
+        constraints = [models.UniqueConstraint(fields=["comment", "user"], name="one_notice_each")]
+
+
 class Task(models.Model):
     """An empty place of a dashboard's draft that somebody was asked to fill. `words` say what is wanted there, and
     `answer` why it was handed back."""

@@ -2,6 +2,7 @@ from django.urls import path
 
 from veduta.web.dashboards import (
     choosers,
+    comment_views,
     control_forms,
     dressing,
     drilling,
@@ -39,6 +40,12 @@ urlpatterns = [
     path("<uuid:pk>/selections/<int:number>/together/", selecting.together, name="dashboard-together"),
     path("<uuid:pk>/star/", views.star, name="dashboard-star"),
     path("<uuid:pk>/views/", views.keep_long_state, name="dashboard-long-state"),
+    path("<uuid:pk>/comments/", comment_views.listed, name="dashboard-comments"),
+    path("<uuid:pk>/comments/say/", comment_views.say, name="dashboard-comment-say"),
+    path("<uuid:pk>/comments/<uuid:comment>/", comment_views.opened, name="dashboard-comment"),
+    path("<uuid:pk>/comments/<uuid:comment>/change/", comment_views.change, name="dashboard-comment-change"),
+    path("<uuid:pk>/comments/<uuid:comment>/delete/", comment_views.delete, name="dashboard-comment-delete"),
+    path("<uuid:pk>/comments/<uuid:comment>/restore/", comment_views.restore, name="dashboard-comment-restore"),
     path("<uuid:pk>/kept/", kept_views.listed, name="dashboard-kept"),
     path("<uuid:pk>/kept/new/", kept_views.keep, name="dashboard-keep"),
     path("<uuid:pk>/kept/<slug:key>/", kept_views.change, name="dashboard-kept-change"),

@@ -123,6 +123,7 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     note_seen(request.user, dashboard)
     context = {
         "dashboard": dashboard,
+        "open_comments": dashboard.comments.filter(thread=None, resolved_at=None, deleted_at=None).count(),
         "starred": dashboard.starred_by.filter(pk=request.user.pk).exists(),
         "reading": reading,
         "version": view.version,

@@ -54,6 +54,18 @@ def rows_lazily(
     )
 
 
+def count_rows(
+    dataset: Dataset,
+    filters: tuple[Filter, ...],
+    reader: User | None,
+    home: str = "",
+    values: dict[str, Any] | None = None,
+) -> int:
+    """How many of these records a reader may see."""
+    rows, _, _ = rows_lazily(dataset, filters, RowsRequest(), reader, home, values)
+    return int(rows.select(pl.len()).collect().item())
+
+
 def rows_context(
     dataset: Dataset,
     filters: tuple[Filter, ...],

@@ -1,0 +1,154 @@
+"""The comments of a dashboard beside it, and what is done with them."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from typing import Any
+
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import ValidationError
+
+from veduta.core.dashboard.definition import Selection, load_state
+from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.web.accounts.access import Request, signed_in
+from veduta.web.common.requests import Flag, Line, Maybe, Object, Sent, Text, sent
+from veduta.web.dashboards import comments
+from veduta.web.dashboards.access import find_dashboard, viewers
+from veduta.web.dashboards.asking import reading_for
+from veduta.web.dashboards.models import Comment
+from veduta.web.dashboards.reading import Reading
+from veduta.web.modelling.rows import count_rows
+
+
+class Said(Sent):
+    """A comment: of a block or of marks in it, under a state at a page, or in a thread."""
+
+    text: Text = ""
+    block: Line = ""
+    mark: Object = {}
+    state: Object = {}
+    page: Line = ""
+    thread: Maybe = None
+
+
+class Changed(Sent):
+    text: Text | None = None
+    resolved: Flag | None = None
+
+
+@require_GET
+@signed_in
+def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The threads of a dashboard. What of them concerns the reader is read by that."""
+    reading = reading_for(request, pk)
+    found = comments.threads(request.user, reading.dashboard)
+    names = {block.id: reading.name_of(block) for block in reading.definition.charts}
+    shown = [_thread(thread, reading, names) for thread in found]
+    comments.mark_read(request.user, [comment for thread in found for comment in thread.said])  # type: ignore[attr-defined]
+    people = [person.label for person in viewers(reading.dashboard) if person.pk != request.user.pk]
+    context = {
+        "open": [each for each in shown if not each["begun"].resolved_at],
+        "resolved": [each for each in shown if each["begun"].resolved_at],
+        "people": people,
+        "dashboard": reading.dashboard,
+    }
+    return render(request, "dashboards/comments.html", context)
+
+
+def _thread(thread: Comment, reading: Reading, names: dict[str, str]) -> dict[str, Any]:
+    return {
+        "begun": thread,
+        "said": thread.said,  # type: ignore[attr-defined]
+        "about": _about(thread, reading, names),
+        "link": _link(thread),
+    }
+
+
+def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> str:
+    """What a thread is about, in words. Of marks whose rows the reader may not see is not said which they are."""
+    if not thread.block:
+        return ""
+    name = names.get(thread.block, "a block that is not there any more")
+    if not thread.mark or thread.block not in names:
+        return name
+    return f"{name}: {_mark_words(thread, reading)}"
+
+
+def _mark_words(thread: Comment, reading: Reading) -> str:
+    try:
+        selection = Selection.model_validate(thread.mark)
+        source = reading.source_of(selection)
+        made = selection.filter(source[0]) if source else None
+        if source is None or made is None:
+            return "a mark that is not there any more"
+        block = reading.block(selection.block)
+        dataset, filters, home, values = reading.filters_behind(block, source[0], [made])
+        if not count_rows(dataset, filters, reading.reader, home, values):
+            return "a mark that you do not see"
+        return made.words(source[1])
+    except (VedutaError, ValidationError):
+        return "a mark that is not there any more"
+
+
+def _link(thread: Comment) -> str:
+    """The dashboard as it was when a thread began."""
+    state = f"v={json.dumps(thread.state)}" if thread.state else "v={}"
+    page = f"&page={thread.page}" if thread.page else ""
+    block = f"#block-{thread.block}" if thread.block else ""
+    return f"{reverse('dashboard', args=[thread.dashboard_id])}?{state}{page}{block}"
+
+
+@require_POST
+@signed_in
+def say(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Begin a thread, or go on with one."""
+    dashboard, said = find_dashboard(request.user, pk), sent(request, Said)
+    thread = comments.find(request.user, dashboard, said.thread) if said.thread else None
+    try:
+        mark = Selection.model_validate(said.mark) if said.mark else None
+    except ValidationError:
+        raise DefinitionProblem("That mark is not readable.", hint="Choose it again.") from None
+    state = load_state(said.state)
+    comments.say(request.user, dashboard, said.text, said.block[:40], mark, state, said.page[:40], thread)
+    return JsonResponse({"message": "It is said."})
+
+
+@require_POST
+@signed_in
+def change(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> JsonResponse:
+    """Say something else, or settle a thread."""
+    found, changed = comments.find(request.user, find_dashboard(request.user, pk), comment), sent(request, Changed)
+    if changed.text is not None:
+        comments.edit(request.user, found, changed.text)
+    if changed.resolved is not None:
+        comments.resolve(request.user, found.thread or found, changed.resolved)
+    return JsonResponse({"message": "It is changed."})
+
+
+@require_POST
+@signed_in
+def delete(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> JsonResponse:
+    comments.delete(request.user, comments.find(request.user, find_dashboard(request.user, pk), comment))
+    undo = reverse("dashboard-comment-restore", args=[pk, comment])
+    return JsonResponse({"message": "The comment is deleted.", "undo": undo})
+
+
+@require_POST
+@signed_in
+def restore(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> JsonResponse:
+    comments.restore(request.user, comments.find(request.user, find_dashboard(request.user, pk), comment))
+    return JsonResponse({"message": "The comment is back."})
+
+
+@require_GET
+@signed_in
+def opened(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> HttpResponse:
+    """The link in an inbox: the dashboard as it was seen, with its comments beside it."""
+    found = comments.find(request.user, find_dashboard(request.user, pk), comment)
+    comments.mark_read(request.user, [found])
+    address, _, block = _link(found.thread or found).partition("#")
+    return redirect(f"{address}&comments=1#{block}" if block else f"{address}&comments=1")

@@ -1,0 +1,153 @@
+"""What people say of dashboards: threads, whom they concern, and when they are settled."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+from django.db.models import QuerySet
+from django.http import Http404
+from django.utils import timezone
+
+from veduta.core.dashboard.definition import Selection, ViewState
+from veduta.core.errors import VedutaError
+from veduta.web.accounts.models import User
+from veduta.web.dashboards.access import dashboards_for, may_view, viewers
+from veduta.web.dashboards.models import Comment, Dashboard, Notice
+
+MOST_LETTERS = 4_000
+
+
+def threads(user: User, dashboard: Dashboard) -> list[Comment]:
+    """The threads of a dashboard, those that are open first, each with its `said` comments; what was deleted is left
+    out, but for the beginning of a thread that goes on."""
+    _must_see(user, dashboard)
+    said: dict[Any, list[Comment]] = {}
+    for comment in dashboard.comments.select_related("author", "resolved_by"):
+        said.setdefault(comment.thread_id or comment.pk, []).append(comment)
+    found = []
+    for comments in said.values():
+        shown = [each for each in comments if not each.deleted_at]
+        if shown:
+            begun = comments[0]
+            begun.said = shown  # type: ignore[attr-defined]
+            found.append(begun)
+    return sorted(found, key=lambda each: (each.resolved_at is not None, -each.created_at.timestamp()))
+
+
+def _must_see(user: User, dashboard: Dashboard) -> None:
+    if not may_view(user, dashboard):
+        raise PermissionDenied
+
+
+def find(user: User, dashboard: Dashboard, pk: Any) -> Comment:
+    """A comment of a dashboard that somebody may see. Raises Http404."""
+    comment = dashboard.comments.filter(pk=pk).select_related("thread", "author").first()
+    if comment is None or not may_view(user, dashboard):
+        raise Http404
+    return comment
+
+
+def say(
+    user: User,
+    dashboard: Dashboard,
+    text: str,
+    block: str = "",
+    mark: Selection | None = None,
+    state: ViewState | None = None,
+    page: str = "",
+    thread: Comment | None = None,
+) -> Comment:
+    """Begin a thread, or go on with one. Raises VedutaError for an empty text."""
+    _must_see(user, dashboard)
+    comment = Comment(
+        dashboard=dashboard,
+        author=user,
+        text=_checked(text),
+        thread=thread and (thread.thread or thread),
+        block=block,
+        mark=json.loads(mark.model_dump_json(exclude_defaults=True)) if mark else None,
+        state=json.loads(state.model_dump_json(exclude_defaults=True)) if state else {},
+        page=page,
+    )
+    with transaction.atomic():
+        comment.save()
+        if comment.thread and comment.thread.resolved_at:
+            resolve(user, comment.thread, False)  # who goes on has not settled it
+        _tell(comment)
+    return comment
+
+
+def _checked(text: str) -> str:
+    text = text.strip()
+    if not text:
+        raise VedutaError("The comment is empty.", hint="Write what you want to say.")
+    if len(text) > MOST_LETTERS:
+        raise VedutaError(f"The comment has more than {MOST_LETTERS:,} letters.", hint="Say it in two of them.")
+    return text
+
+
+def mentioned_in(text: str, people: Iterable[User]) -> list[User]:
+    """Those of some people whose names stand in a text behind an @."""
+    return [person for person in people if f"@{person.label}".casefold() in text.casefold()]
+
+
+def _tell(comment: Comment) -> None:
+    """Note whom a comment concerns: those mentioned, and those who have said something in its thread."""
+    people = list(viewers(comment.dashboard).exclude(pk=comment.author_id))
+    named = {person.pk for person in mentioned_in(comment.text, people)}
+    taking_part: set[int] = set()
+    if comment.thread:
+        before = comment.thread.answers.filter(deleted_at=None).values_list("author_id", flat=True)
+        taking_part = {comment.thread.author_id, *before}
+    for person in people:
+        if person.pk in named | taking_part:
+            notice, _ = Notice.objects.get_or_create(comment=comment, user=person)
+            notice.mentioned = person.pk in named
+            notice.save()
+
+
+def edit(user: User, comment: Comment, text: str) -> None:
+    """Say something else; only who said it can."""
+    _must_be_own(user, comment)
+    comment.text, comment.edited_at = _checked(text), timezone.now()
+    with transaction.atomic():
+        comment.save()
+        _tell(comment)
+
+
+def delete(user: User, comment: Comment) -> None:
+    _must_be_own(user, comment)
+    comment.deleted_at = timezone.now()
+    comment.save()
+
+
+def restore(user: User, comment: Comment) -> None:
+    _must_be_own(user, comment)
+    comment.deleted_at = None
+    comment.save()
+
+
+def _must_be_own(user: User, comment: Comment) -> None:
+    if comment.author_id != user.pk:
+        raise PermissionDenied("Only who wrote a comment can change it.")
+
+
+def resolve(user: User, comment: Comment, resolved: bool) -> None:
+    """Have a thread as settled, or as open again."""
+    _must_see(user, comment.dashboard)
+    comment.resolved_at, comment.resolved_by = (timezone.now(), user) if resolved else (None, None)
+    comment.save()
+
+
+def notices_of(user: User) -> QuerySet[Notice]:
+    """What concerns somebody of what was said of dashboards that they may see, the newest first."""
+    there = Notice.objects.filter(user=user, comment__deleted_at=None, comment__dashboard__in=dashboards_for(user))
+    return there.select_related("comment__author", "comment__dashboard", "comment__thread")
+
+
+def mark_read(user: User, comments: Iterable[Comment]) -> None:
+    Notice.objects.filter(user=user, comment__in=list(comments), read_at=None).update(read_at=timezone.now())
