@@ -157,6 +157,7 @@ export function dashboard() {
           const came = performance.now();
           times.requests = came - times.began;
           if (line.trail !== undefined) this.showTrail(line.trail);
+          else if (line.since) this.showSince(line.since);
           else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
           else if (line.control) updateControl(line);
           else await this.showLine(document.getElementById(`block-${line.block}`), line);
@@ -170,6 +171,14 @@ export function dashboard() {
         new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }),
       );
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
+    },
+    showSince(html) {
+      if (!this.$refs.since) return;
+      this.$refs.since.innerHTML = html;
+      this.$refs.since.hidden = false;
+    },
+    shutSince() {
+      this.$refs.since.remove();
     },
     // What waits to be applied stays as it is set.
     showTrail(html) {

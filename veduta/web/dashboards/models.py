@@ -88,6 +88,22 @@ class Seen(models.Model):
         constraints = [models.UniqueConstraint(fields=["dashboard", "user"], name="seen_once_each")]
 
 
+class Looked(models.Model):
+    """The figures that somebody saw on a dashboard, or in a view of it, when they looked last (`now`), and when they
+    looked before that; by their places."""
+
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="looked")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="looked")
+    view = models.CharField(max_length=16, blank=True)
+    now = models.JSONField(default=dict)
+    now_at = models.DateTimeField()
+    before = models.JSONField(default=dict, blank=True)
+    before_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["dashboard", "user", "view"], name="looked_once_each")]
+
+
 class LongState(models.Model):
     """A state of a dashboard that is too long for an address, which has its key instead."""
 

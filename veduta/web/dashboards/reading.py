@@ -328,6 +328,7 @@ class Reading:
         data = chart_data(answered)
         data["not_followed"] = following.not_followed
         data["title_look"]["hidden"] |= "title" not in block.look.parts
+        data["summary"] = _summary(answered, self.name_of(block))
         if as_table and data.get("spec"):
             data["table"] = rows_table(answered)
         return data
@@ -393,6 +394,19 @@ class Reading:
                 continue
             latest = max([latest, *days] if latest else days, default=latest)
         return period_words(latest, Grain.DAY) if latest else ""
+
+
+def _summary(answered: Answered, name: str) -> list[dict[str, Any]]:
+    """The figures that a block says large, if it is one of these."""
+    figures, result = answered.drawing.figures or [], answered.result
+    if result.dimensions or not result.frame.height:
+        return []
+    values = [result.frame[column.key][0] for column in result.measures]
+    return [
+        {"name": figure.name if len(figures) > 1 else name, "value": float(value), "text": figure.text}
+        for figure, value in zip(figures, values, strict=False)
+        if isinstance(value, int | float) and not isinstance(value, bool)
+    ]
 
 
 def _other_reading(pk: str, reader: User) -> Reading | None:

@@ -22,8 +22,10 @@ from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence_text
 from veduta.core.dashboard.definition import Block, Page, load_state
+from veduta.core.dashboard.since import Summary
 from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.web.accounts.access import Request, signed_in
+from veduta.web.accounts.models import User
 from veduta.web.charts.services import explain_over
 from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Heading, Listed, in_order, list_context
@@ -48,6 +50,7 @@ from veduta.web.dashboards.faces import faces_of, shown_to_readers
 from veduta.web.dashboards.favourites import note_seen, note_set
 from veduta.web.dashboards.kept_views import left_out
 from veduta.web.dashboards.layout_styles import paper_styles, styles_of
+from veduta.web.dashboards.looked import Since, look
 from veduta.web.dashboards.miniatures import pictured
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Behind, Given, Reading
@@ -222,8 +225,9 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
 
     A block that fails sends its problem and leaves the others alone.
     """
-    reading = reading_for(request, pk)
-    trail, page = _trail(reading), _page(reading, asked(request, View))
+    reading, view = reading_for(request, pk), asked(request, View)
+    trail, page = _trail(reading), _page(reading, view)
+    figures: dict[str, Summary] = {}
     again = [each.id for each in reading.definition.controls if each.first == "last"]
     note_set(request.user, reading.dashboard, _set_now(reading, again))
 
@@ -234,9 +238,25 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
                 yield json.dumps({"control": block.id, "html": _control_face(reading, block)}) + "\n"
         with suppress(Stopped):  # for nobody waits any more
             for answered in reading.answer_all(page.in_reading_order):
-                yield json.dumps(_line(reading, *answered)) + "\n" if answered else SEND_NOW
+                line = _line(reading, *answered) if answered else {}
+                figures.update(_figures(line))
+                yield json.dumps(line) + "\n" if answered else SEND_NOW
+            if since := _since(request.user, reading, view, figures):
+                yield json.dumps({"since": render_to_string("dashboards/since.html", {"since": since})}) + "\n"
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
+
+
+def _figures(line: dict[str, Any]) -> dict[str, Summary]:
+    """The figures of a block, by the names of their places."""
+    said = line.get("data", {}).get("summary", ())
+    return {f"{line['block']} {i}": Summary.model_validate(each) for i, each in enumerate(said)}
+
+
+def _since(user: User, reading: Reading, view: View, figures: dict[str, Summary]) -> Since | None:
+    """What has changed since the reader last looked at the dashboard as it is published, or at a view of it."""
+    is_one = bool(view.kept) or (reading.is_as_published and not view.version and not view.draft)
+    return look(user, reading.dashboard, view.kept, figures) if is_one else None
 
 
 @require_GET
