@@ -16,9 +16,7 @@ def figures(**values: float | None) -> dict[str, Summary]:
 class Since(unittest.TestCase):
     def test_only_what_is_other_is_said_in_the_order_of_now(self):
         found = differences(figures(a=1, b=2, c=3), figures(c=6, b=2, a=0.5))
-        self.assertEqual(
-            [(each.name, each.share, each.rose) for each in found], [("C", "+100.0%", True), ("A", "−50.0%", False)]
-        )
+        self.assertEqual([(each.name, each.share) for each in found], [("C", "+100.0%"), ("A", "−50.0%")])
 
     def test_what_is_written_alike_is_not_said(self):
         before, now = (Summary(name="A", value=value, text="4.2") for value in (4.21, 4.22))
@@ -29,7 +27,7 @@ class Since(unittest.TestCase):
 
     def test_a_value_that_there_was_not_has_no_share(self):
         (found,) = differences(figures(a=None), figures(a=3))
-        self.assertEqual((found.before, found.now, found.share, found.rose), ("None", "3", "", True))
+        self.assertEqual((found.before, found.now, found.share), ("None", "3", ""))
 
     def test_shares(self):
         self.assertEqual(doctest.testmod(since).failed, 0)

@@ -27,7 +27,6 @@ class Difference:
     before: str
     now: str
     share: str
-    rose: bool
 
 
 def differences(before: Mapping[str, Summary], now: Mapping[str, Summary]) -> list[Difference]:
@@ -38,8 +37,7 @@ def differences(before: Mapping[str, Summary], now: Mapping[str, Summary]) -> li
 
 
 def _difference(old: Summary, new: Summary) -> Difference:
-    rose = (new.value or 0) > (old.value or 0)
-    return Difference(new.name, old.text, new.text, _share(old.value, new.value), rose)
+    return Difference(new.name, old.text, new.text, _share(old.value, new.value))
 
 
 def _share(old: float | None, new: float | None) -> str:
