@@ -1,0 +1,150 @@
+"""What several people did to one dashboard, brought together."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import dataclass
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from tests.core.support import one_page
+from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
+from veduta.core.dashboard.edits import apply_edit
+from veduta.core.dashboard.layout import overlaps
+from veduta.core.dashboard.merging import Both, merged
+
+REGION = {
+    "id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region",
+}  # fmt: skip
+
+
+def text(name: str, y: int, **more: Any) -> dict[str, Any]:
+    return {"id": name, "kind": "text", "text": name, "y": y, "w": 12, "h": 2, **more}
+
+
+BASE = load_dashboard(one_page(text("a", 0), text("b", 2), text("c", 4), controls=[REGION]))
+
+
+def after(definition: DashboardDefinition, *changes: dict[str, Any]) -> DashboardDefinition:
+    for change in changes:
+        definition = apply_edit(definition, change)
+    return definition
+
+
+def words(definition: DashboardDefinition) -> dict[str, str]:
+    return {block.id: block.text for block in definition.blocks}
+
+
+def set_text(block: str, said: str) -> dict[str, Any]:
+    return {"edit": "set_block", "block": block, "text": said}
+
+
+AWAY = {"edit": "remove_blocks", "blocks": ["b"]}
+
+
+class Merging(unittest.TestCase):
+    def test_what_only_one_changed_is_theirs(self):
+        other = after(BASE, set_text("a", "A"))
+        for earlier, later in ((BASE, other), (other, BASE), (other, other)):
+            found = merged(BASE, earlier, later)
+            self.assertEqual((found.definition, found.both), (other, []))
+
+    def test_settings_of_different_blocks_and_of_one_come_together(self):
+        title = {"edit": "set_block", "block": "a", "title": "Mine"}
+        found = merged(BASE, after(BASE, set_text("a", "A"), set_text("b", "B")), after(BASE, title))
+        self.assertEqual(words(found.definition), {"a": "A", "b": "B", "c": "c"})
+        self.assertEqual(found.definition.block("a").title, "Mine")
+        self.assertEqual(found.both, [])
+
+    def test_of_one_setting_the_later_one_holds_and_the_earlier_one_is_told(self):
+        found = merged(BASE, after(BASE, set_text("a", "theirs")), after(BASE, set_text("a", "mine")))
+        self.assertEqual(words(found.definition)["a"], "mine")
+        self.assertEqual(found.both, [Both("block", "a", "text", "theirs")])
+
+    def test_a_block_that_one_takes_away_goes_unless_the_other_changed_it(self):
+        self.assertEqual([*words(merged(BASE, BASE, after(BASE, AWAY)).definition)], ["a", "c"])
+        changed = after(BASE, set_text("b", "B"))
+        for earlier, later in ((changed, after(BASE, AWAY)), (after(BASE, AWAY), changed)):
+            found = merged(BASE, earlier, later)
+            self.assertEqual(words(found.definition)["b"], "B")
+            self.assertIn(Both("block", "b"), found.both)
+
+    def test_new_blocks_of_both_stay(self):
+        def new(name: str) -> DashboardDefinition:
+            return after(BASE, {"edit": "add_block", "id": name, "kind": "text"})
+
+        self.assertEqual({*words(merged(BASE, new("x"), new("y")).definition)}, {"a", "b", "c", "x", "y"})
+
+    def test_a_page_that_goes_comes_back_with_what_was_put_on_it(self):
+        two = after(BASE, {"edit": "add_page", "id": "p2", "name": "Two"})
+        put = after(two, {"edit": "add_block", "id": "x", "kind": "text", "page": "p2"})
+        gone = after(two, {"edit": "remove_page", "page": "p2"})
+        for earlier, later in ((put, gone), (gone, put)):
+            found = merged(two, earlier, later).definition
+            self.assertEqual(found.page_of("x").name, "Two")
+
+    def test_orders_come_together(self):
+        three = after(BASE, *({"edit": "add_page", "id": f"p{i}", "name": f"{i}"} for i in (2, 3)))
+        moved = after(three, {"edit": "move_page", "page": "p3", "to": 0})
+        more = after(three, {"edit": "add_page", "id": "p4", "name": "4"})
+        for earlier, later in ((moved, more), (more, moved)):
+            found = [page.id for page in merged(three, earlier, later).definition.pages]
+            self.assertEqual(found, ["p3", "p4", "p1", "p2"])
+
+    def test_controls_are_merged_as_blocks_are(self):
+        without = after(BASE, {"edit": "remove_control", "control": "region"})
+        self.assertEqual(merged(BASE, after(BASE, set_text("a", "A")), without).definition.controls, ())
+
+    def test_to_undo_is_to_merge_backwards(self):
+        mine = after(BASE, set_text("a", "A"))
+        theirs = after(mine, set_text("b", "B"))
+        self.assertEqual(words(merged(mine, theirs, BASE).definition), {"a": "a", "b": "B", "c": "c"})
+
+
+@dataclass
+class Person:
+    """Somebody with an editor: what they began with, and what they have made of it."""
+
+    base: DashboardDefinition
+    mine: DashboardDefinition
+
+
+class Three(unittest.TestCase):
+    @examples(80)
+    @given(st.data())
+    def test_three_people_end_with_the_same_and_no_block_is_lost(self, data):
+        kept = BASE
+        people = [Person(BASE, BASE) for _ in range(3)]
+        made = {block.id for block in BASE.blocks}
+        for step in range(data.draw(st.integers(1, 12))):
+            person = data.draw(st.sampled_from(people))
+            if data.draw(st.booleans()):
+                kept = merged(person.base, kept, person.mine).definition
+                person.base = person.mine = kept
+            else:
+                change = data.draw(self.changes(step, [block.id for block in person.mine.blocks]))
+                person.mine = apply_edit(person.mine, change)
+                made |= {change["id"]} if change["edit"] == "add_block" else set()
+        for person in [*people, *people]:
+            kept = merged(person.base, kept, person.mine).definition
+            person.base = person.mine = kept
+        for person in people:
+            self.assertEqual(merged(person.base, kept, person.mine).definition, kept)
+        self.assertEqual({block.id for block in kept.blocks if block.kind != "group"}, made)
+        for page in kept.pages:
+            for i, one in enumerate(page.blocks):
+                for other in page.blocks[i + 1 :]:
+                    self.assertFalse(one.group == other.group and overlaps(one, other), (one, other))
+
+    def changes(self, step: int, there: list[str]) -> st.SearchStrategy:
+        one, number = st.sampled_from(there), st.integers(0, 12)
+        some = st.lists(one, min_size=1, max_size=3, unique=True)
+        return st.one_of(
+            st.fixed_dictionaries({"edit": st.just("move_blocks"), "blocks": some, "x": number, "y": number}),
+            st.fixed_dictionaries({"edit": st.just("size_block"), "block": one, "w": number, "h": number}),
+            st.fixed_dictionaries({"edit": st.just("group_blocks"), "id": st.just(f"g{step}"), "blocks": some}),
+            st.just({"edit": "add_block", "id": f"n{step}", "kind": "text"}),
+        )

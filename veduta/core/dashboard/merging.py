@@ -1,0 +1,153 @@
+"""What several people did to one dashboard at the same time, brought together.
+
+A three-way merge: of a definition that two people began with, and what each made of it. Parts are pages, blocks,
+controls and filters, by their ids, and what is set for the whole dashboard; each has settings. What one of the two
+changed is taken from them. A setting that both changed is as the later one has it, and is told; a part that one took
+away and the other changed stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from veduta.core.dashboard import groups
+from veduta.core.dashboard.definition import DashboardDefinition, Page, load_dashboard
+from veduta.core.dashboard.grid import COLUMNS
+
+PLACE = ("x", "y", "w", "h", "group", "page")
+"""What of a block is one setting: where it stands."""
+Settings = dict[str, Any]
+Parts = dict[tuple[str, str], Settings]
+"""The settings of each part, by its kind and its id."""
+
+
+@dataclass(frozen=True)
+class Both:
+    """A setting that both changed, of a part by its kind and id, with what the earlier one had made of it; or a part
+    that one of them took away (`setting` is "")."""
+
+    kind: str
+    id: str
+    setting: str = ""
+    earlier: Any = None
+
+
+@dataclass
+class Merged:
+    definition: DashboardDefinition
+    both: list[Both] = field(default_factory=list)
+
+
+def merged(base: DashboardDefinition, earlier: DashboardDefinition, later: DashboardDefinition) -> Merged:
+    """What two people made of a definition that they began with, the `later` one winning where both changed one
+    setting."""
+    parts = [_parts(each) for each in (base, earlier, later)]
+    both: list[Both] = []
+    made: Parts = {}
+    for key in dict.fromkeys([*parts[1], *parts[2]]):
+        settings = _part(key, *(each.get(key) for each in parts), both)
+        if settings is not None:
+            made[key] = settings
+    _give_pages_back(made, parts[1:])
+    orders = {kind: _order(*(_ids(each, kind) for each in parts)) for kind in ("page", "block", "control", "filter")}
+    return Merged(_built(made, orders), both)
+
+
+def _parts(definition: DashboardDefinition) -> Parts:
+    data = definition.model_dump(mode="json")
+    parts: Parts = {}
+    for page in data.pop("pages"):
+        for block in page.pop("blocks"):
+            place = {name: page["id"] if name == "page" else block.pop(name) for name in PLACE}
+            parts["block", block["id"]] = block | {"place": place}
+        parts["page", page["id"]] = page
+    for kind in ("control", "filter"):
+        for each in data.pop(f"{kind}s"):
+            parts[kind, each["id"]] = each
+    parts["dashboard", ""] = data
+    return parts
+
+
+def _ids(parts: Parts, kind: str) -> list[str]:
+    return [name for of, name in parts if of == kind]
+
+
+def _part(
+    key: tuple[str, str], base: Settings | None, earlier: Settings | None, later: Settings | None, both: list[Both]
+) -> Settings | None:
+    """The settings of a part; None for one that is gone."""
+    if earlier is None or later is None:
+        there = later if earlier is None else earlier
+        if base is None or there == base:
+            return there if base is None else None
+        both.append(Both(*key))  # one took it away, and the other changed it
+        return there
+    made = {}
+    for name in later:
+        old = base.get(name) if base else None
+        made[name] = later[name] if later[name] != old else earlier[name]
+        if later[name] != old and earlier[name] not in (old, later[name]):
+            both.append(Both(*key, name, earlier[name]))
+    return made
+
+
+def _give_pages_back(made: Parts, sides: Iterable[Parts]) -> None:
+    """The pages of blocks that stay, if somebody took them away; a dashboard has one at least."""
+    wanted = {settings["place"]["page"] for (kind, _), settings in made.items() if kind == "block"}
+    for side in sides:
+        for key, settings in side.items():
+            has_none = not any(kind == "page" for kind, _ in made)
+            if key[0] == "page" and key not in made and (key[1] in wanted or has_none):
+                made[key] = settings
+
+
+def _order(base: list[str], earlier: list[str], later: list[str]) -> list[str]:
+    """The order of ids: as the later one has it if they changed it, else as the earlier one; what only the other has
+    follows what it stood behind."""
+    common = set(base) & set(earlier) & set(later)
+    is_moved = [name for name in later if name in common] != [name for name in base if name in common]
+    first, second = (later, earlier) if is_moved else (earlier, later)
+    order = list(first)
+    for place, name in enumerate(second):
+        if name not in order:
+            before = second[place - 1] if place else ""
+            order.insert(order.index(before) + 1 if before in order else 0, name)
+    return order
+
+
+def _built(made: Parts, orders: Mapping[str, list[str]]) -> DashboardDefinition:
+    def of(kind: str) -> list[Settings]:
+        return [made[kind, name] for name in orders[kind] if (kind, name) in made]
+
+    blocks = of("block")
+    pages = [page | {"blocks": _on_page(page, blocks)} for page in of("page")]
+    if all(page["hidden"] for page in pages):
+        pages[0]["hidden"] = False
+    definition = load_dashboard(
+        made["dashboard", ""] | {"pages": pages, "controls": of("control"), "filters": of("filter")}
+    )
+    return definition.model_copy(update={"pages": tuple(_settled(page) for page in definition.pages)})
+
+
+def _on_page(page: Settings, blocks: list[Settings]) -> list[Settings]:
+    """The blocks of a page, within the columns of one that flows; one whose group is elsewhere or gone stands by
+    itself."""
+    there = [block for block in blocks if block["place"]["page"] == page["id"]]
+    held = {block["id"] for block in there if block["kind"] == "group"}
+    placed = []
+    for block in there:
+        place = {name: value for name, value in block["place"].items() if name != "page"}
+        if place["group"] not in held or block["kind"] == "group":
+            place["group"] = ""
+        if page["kind"] == "flowing":
+            place["w"] = min(place["w"], COLUMNS)
+            place["x"] = min(place["x"], COLUMNS - place["w"])
+        placed.append({name: value for name, value in block.items() if name != "place"} | place)
+    return placed
+
+
+def _settled(page: Page) -> Page:
+    """A page that flows with its blocks as high as they can be."""
+    return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.settled(page.blocks)})
