@@ -261,12 +261,8 @@ export function dashboard() {
       return click ? acts[click]() : this.select(block, points, how);
     },
     async goToDashboard(target, selected) {
-      const base = this.base.replace(start.id, target);
-      const state = { selections: [{ ...selected, dashboard: start.id }] };
       try {
-        const text = JSON.stringify(state);
-        const { key } = text.length > LONG ? await post(`${base}views/`, { state }) : { key: "" };
-        location.href = `${base}?${key ? `k=${key}` : new URLSearchParams({ v: text })}`;
+        location.href = (await post(`${this.base}onward/${target}/${this.query()}`, { selection: selected })).address;
       } catch (error) {
         failed(error);
       }

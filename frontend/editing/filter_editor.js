@@ -21,6 +21,8 @@ export class FilterEditor {
     this.dataset = dataset;
     this.id = id;
     this.at = { field: "", way: "", find: "" };
+    /** @type {HTMLFormElement | null} A form that was changed and waits for its button. */
+    this.waiting = null;
     this.search = debounce((/** @type {string} */ find) => this.show({ find }).catch(failed), 250);
   }
 
@@ -33,6 +35,7 @@ export class FilterEditor {
       this.place.innerHTML = html;
       focusFirst(this.place);
       element.addEventListener("keydown", (event) => moveByArrows(event, this.place));
+      element.addEventListener("click", (event) => this.finished(event), true);
       element.addEventListener("click", (event) => this.clicked(event));
       element.addEventListener("change", (event) => this.changed(event));
       element.addEventListener("submit", (event) => this.submitted(event));
@@ -96,14 +99,28 @@ export class FilterEditor {
     this.element.close();
     if (this.id) this.editor.edit({ edit: "remove_filter", filter_id: this.id });
   }
-  // A form without a button holds as it is changed.
+  // A form without a button holds as it is changed, one with it when it is pressed, or when one is done.
   changed(event) {
     const form = /** @type {HTMLFormElement} */ (near(event, "form[data-edit-form]"));
-    if (form && !("find" in event.target.dataset) && !form.querySelector("[type=submit]")) this.set(form).catch(failed);
+    if (!form || "find" in event.target.dataset) return;
+    if (form.querySelector("[type=submit]")) this.waiting = form;
+    else this.set(form).catch(failed);
+  }
+  finished(event) {
+    if (!near(event, "[data-close]") || !this.waiting?.isConnected) return;
+    event.preventDefault();
+    event.stopPropagation();
+    const form = this.waiting;
+    this.waiting = null;
+    if (form.reportValidity())
+      this.set(form)
+        .then(() => this.element.close())
+        .catch(failed);
   }
   submitted(event) {
     event.preventDefault();
     const form = /** @type {HTMLFormElement} */ (near(event, "form[data-edit-form]"));
+    this.waiting = null;
     if (form) this.set(form).catch(failed);
   }
 }

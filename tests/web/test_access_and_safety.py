@@ -75,6 +75,7 @@ FOR_STEWARDS = {
 }
 # Nothing was deleted that these could bring back, and a new chart has to name its dataset.
 NOT_THERE = {
+    "dashboard-onward",
     "dashboard-comment",
     "dashboard-comment-change",
     "dashboard-comment-delete",
@@ -158,6 +159,7 @@ class EveryView(WebTest):
             "block_id": "bars",
             "control_id": "region",
             "key": "nope",
+            "target": uuid.UUID(int=7),
             "comment": uuid.UUID(int=7),
             "slug": "first-steps",
             "digest": keep_content("Gannet"),

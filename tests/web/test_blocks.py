@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from urllib.parse import urlencode
 
 from django.urls import reverse
 
@@ -84,6 +85,22 @@ class Looking(DashboardTest):
         services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "view", download=False)
         self.as_(self.explorer)  # who may not see the first one
         self.assertIn(">5<", spaced_alike(self.block("count", state).json()["html"]))
+
+    def test_it_opens_with_what_like_controls_are_set_to(self):
+        second = services.duplicate_dashboard(self.analyst, self.dashboard)
+        publishing.publish(self.analyst, second)
+        selection = {"block": "bars", "by": [{"field": self.ids["region"]}], "points": [["South Banks"]]}
+        state = {"controls": {"date": None, "region": {"values": ["South Banks", "North Reach"]}}}
+        address = reverse("dashboard-onward", args=[self.dashboard.pk, second.pk])
+        query = urlencode({"v": json.dumps(state)})
+        sent = json.dumps({"selection": selection})
+        answer = self.client.post(f"{address}?{query}", sent, content_type="application/json")
+        page = self.client.get(answer.json()["address"])
+        self.assertContains(page, "South Banks or North Reach")
+        self.assertContains(page, "Region is South Banks")
+        self.as_(self.explorer)
+        again = self.client.post(f"{address}?{query}", sent, content_type="application/json")
+        self.assertEqual(again.status_code, 404)
 
     def test_a_chart_that_was_deleted_is_told_to_who_makes_the_dashboard(self):
         data = {"definition": self.dashboard.draft, "blocks": ["bars"]}

@@ -38,6 +38,7 @@ urlpatterns = [
     path("<uuid:pk>/controls/<slug:control_id>/", control_forms.control, name="dashboard-control"),
     path("<uuid:pk>/selections/<int:number>/", selecting.selection, name="dashboard-selection"),
     path("<uuid:pk>/selections/<int:number>/together/", selecting.together, name="dashboard-together"),
+    path("<uuid:pk>/onward/<uuid:target>/", views.onward, name="dashboard-onward"),
     path("<uuid:pk>/star/", views.star, name="dashboard-star"),
     path("<uuid:pk>/views/", views.keep_long_state, name="dashboard-long-state"),
     path("<uuid:pk>/comments/", comment_views.listed, name="dashboard-comments"),

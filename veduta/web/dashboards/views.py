@@ -21,7 +21,8 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence_text
-from veduta.core.dashboard.definition import Block, Page, load_state
+from veduta.core.dashboard.definition import Block, Page, ViewState, load_state
+from veduta.core.dashboard.leading import controls_carried
 from veduta.core.dashboard.since import Summary
 from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.web.accounts.access import Request, signed_in
@@ -69,6 +70,12 @@ class BlockView(Sent):
     points: Text = ""
     selection: Whole | None = None
     number: Whole | None = None
+
+
+class Clicked(Sent):
+    """Marks that were clicked, as a selection."""
+
+    selection: Object
 
 
 class StateSent(Sent):
@@ -294,6 +301,19 @@ def _data_or_problem(reading: Reading, block: Block, give: Given) -> dict[str, A
     except Exception:
         logger.exception("Block %s of dashboard %s failed", block.id, reading.dashboard.pk)
         return {"problem": "This block could not be worked out because of a fault on our side."}
+
+
+@require_POST
+@signed_in
+def onward(request: Request, pk: uuid.UUID, target: uuid.UUID) -> JsonResponse:
+    """Where another dashboard is shown narrowed to what was clicked here, with what like controls are set to."""
+    reading = reading_for(request, pk)
+    other = Reading.of(find_dashboard(request.user, target), ViewState(), request.user)
+    clicked = load_state({"selections": [sent(request, Clicked).selection | {"dashboard": str(pk)}]})
+    carried = controls_carried(reading.definition, reading.state, other.definition)
+    state = clicked.model_copy(update={"controls": carried})
+    key = services.keep_long_state(request.user, other.dashboard, state)
+    return JsonResponse({"address": f"{reverse('dashboard', args=[target])}?k={key}"})
 
 
 @require_GET
