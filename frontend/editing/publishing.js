@@ -1,6 +1,7 @@
 // Publishing: what it changes for readers is shown first, with charts as they are and as they will be.
 import { all } from "../lib/dom.js";
-import { draw, showTexts } from "../lib/draw.js";
+import { draw } from "../lib/draw.js";
+import { showTexts } from "../lib/words.js";
 import { formData } from "../lib/forms.js";
 import { getHtml, getJson, post } from "../lib/http.js";
 import { dialog, failed, sayWithin } from "../lib/page.js";

@@ -1,5 +1,5 @@
 // What stands around the drawing of a block: its texts and its notes, for who reads and who makes it.
-import { showNotes, showTexts } from "./draw.js";
+import { showNotes, showTexts } from "./words.js";
 
 /**
  * @param {HTMLElement} block

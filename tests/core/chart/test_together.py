@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.drilling import put_together, step_taken
+from veduta.core.chart.drilling import step_taken
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.question import ask
+from veduta.core.chart.together import put_together
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
 from veduta.core.model.model import Model

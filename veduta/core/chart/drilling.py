@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import PERIODS, Grouping, Together, grains_for
+from veduta.core.calendar import PERIODS, Grouping, grains_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import Asked, kind_named
@@ -17,11 +17,9 @@ from veduta.core.chart.places import has_values
 from veduta.core.chart.points import marks_filter
 from veduta.core.data.fields import Frozen, Kind, Role
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import REST_POINT
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Value
 from veduta.core.query.measures import counted_tables, measure_node
-from veduta.core.words import listed
 
 MOST_STEPS = 20
 
@@ -87,41 +85,6 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
     after = with_group(chart, step.position, step.to).model_copy(update={"only": only})
     after = _tidied(after, chart, step)
     return after.model_copy(update={"kind": _kind(chart, after, model)})
-
-
-def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: str, model: Model) -> Step:
-    """The step by which the values of some marks stand together under a name: those of the only dimension in which the
-    marks differ, or else of the first. Raises DefinitionProblem for marks of which that cannot be."""
-    position = _differing(points)
-    if not points or position >= min(len(chart.groups), *map(len, points)):
-        raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")
-    group = chart.groups[position]
-    field = model.schema[group.field]
-    if field.kind is not Kind.TEXT:
-        raise DefinitionProblem(
-            f"“{field.name}” is not a text, so its values cannot be put together.",
-            hint="Numbers can be put in classes, and dates in longer periods.",
-        )
-    chosen = list(dict.fromkeys(point[position] for point in points))
-    if REST_POINT in chosen:
-        raise DefinitionProblem("What was gathered cannot be put together with others.", hint="Leave it out first.")
-    inside = {each.name: each.values for each in group.together}
-    values = tuple(dict.fromkeys(value for each in chosen for value in inside.get(each, (each,))))
-    others = tuple(each for each in group.together if each.name not in chosen)
-    made = Together(name=_name(name, values), values=values)
-    return Step(position=position, to=group.model_copy(update={"together": (*others, made)}))
-
-
-def _differing(points: Sequence[Sequence[Any]]) -> int:
-    """The only position at which points differ; 0 if there is none, or several."""
-    depth = min(map(len, points), default=0)
-    differing = [i for i in range(depth) if len({point[i] for point in points}) > 1]
-    return differing[0] if len(differing) == 1 else 0
-
-
-def _name(name: str, values: Sequence[str | None]) -> str:
-    """What values that stand together are called: as they are told, or by their own names."""
-    return name.strip()[:200] or listed([value or "empty" for value in values], most=3)[:200]
 
 
 def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:

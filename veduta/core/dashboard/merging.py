@@ -43,15 +43,18 @@ class Merged:
 def merged(base: DashboardDefinition, earlier: DashboardDefinition, later: DashboardDefinition) -> Merged:
     """What two people made of a definition that they began with, the `later` one winning where both changed one
     setting."""
-    parts = [_parts(each) for each in (base, earlier, later)]
+    begun, first, second = _parts(base), _parts(earlier), _parts(later)
     both: list[Both] = []
     made: Parts = {}
-    for key in dict.fromkeys([*parts[1], *parts[2]]):
-        settings = _part(key, *(each.get(key) for each in parts), both)
+    for key in dict.fromkeys([*first, *second]):
+        settings = _part(key, begun.get(key), first.get(key), second.get(key), both)
         if settings is not None:
             made[key] = settings
-    _give_pages_back(made, parts[1:])
-    orders = {kind: _order(*(_ids(each, kind) for each in parts)) for kind in ("page", "block", "control", "filter")}
+    _give_pages_back(made, (first, second))
+    orders = {
+        kind: _order(_ids(begun, kind), _ids(first, kind), _ids(second, kind))
+        for kind in ("page", "block", "control", "filter")
+    }
     return Merged(_built(made, orders), both)
 
 

@@ -19,6 +19,7 @@ from veduta.web.common.requests import Flag, Line, Maybe, Object, Sent, Text, se
 from veduta.web.dashboards import comments
 from veduta.web.dashboards.access import find_dashboard, viewers
 from veduta.web.dashboards.asking import reading_for
+from veduta.web.dashboards.comments import Thread
 from veduta.web.dashboards.models import Comment
 from veduta.web.dashboards.reading import Reading
 from veduta.web.modelling.rows import count_rows
@@ -48,24 +49,19 @@ def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
     found = comments.threads(request.user, reading.dashboard)
     names = {block.id: reading.name_of(block) for block in reading.definition.charts}
     shown = [_thread(thread, reading, names) for thread in found]
-    comments.mark_read(request.user, [comment for thread in found for comment in thread.said])  # type: ignore[attr-defined]
+    comments.mark_read(request.user, [comment for thread in found for comment in thread.said])
     people = [person.label for person in viewers(reading.dashboard) if person.pk != request.user.pk]
     context = {
-        "open": [each for each in shown if not each["begun"].resolved_at],
-        "resolved": [each for each in shown if each["begun"].resolved_at],
+        "open": [each for each in shown if not each["thread"].begun.resolved_at],
+        "resolved": [each for each in shown if each["thread"].begun.resolved_at],
         "people": people,
         "dashboard": reading.dashboard,
     }
     return render(request, "dashboards/comments.html", context)
 
 
-def _thread(thread: Comment, reading: Reading, names: dict[str, str]) -> dict[str, Any]:
-    return {
-        "begun": thread,
-        "said": thread.said,  # type: ignore[attr-defined]
-        "about": _about(thread, reading, names),
-        "link": _link(thread),
-    }
+def _thread(thread: Thread, reading: Reading, names: dict[str, str]) -> dict[str, Any]:
+    return {"thread": thread, "about": _about(thread.begun, reading, names), "link": _link(thread.begun)}
 
 
 def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> str:

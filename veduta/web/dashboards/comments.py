@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
@@ -21,21 +22,23 @@ from veduta.web.dashboards.models import Comment, Dashboard, Notice
 MOST_LETTERS = 4_000
 
 
-def threads(user: User, dashboard: Dashboard) -> list[Comment]:
-    """The threads of a dashboard, those that are open first, each with its `said` comments; what was deleted is left
-    out, but for the beginning of a thread that goes on."""
+@dataclass(frozen=True)
+class Thread:
+    """The comment with which a thread began, and what is said in it; the first may be deleted while others stay."""
+
+    begun: Comment
+    said: list[Comment]
+
+
+def threads(user: User, dashboard: Dashboard) -> list[Thread]:
+    """The threads of a dashboard, those that are open first, the newest first."""
     _must_see(user, dashboard)
     said: dict[Any, list[Comment]] = {}
     for comment in dashboard.comments.select_related("author", "resolved_by"):
         said.setdefault(comment.thread_id or comment.pk, []).append(comment)
-    found = []
-    for comments in said.values():
-        shown = [each for each in comments if not each.deleted_at]
-        if shown:
-            begun = comments[0]
-            begun.said = shown  # type: ignore[attr-defined]
-            found.append(begun)
-    return sorted(found, key=lambda each: (each.resolved_at is not None, -each.created_at.timestamp()))
+    found = [Thread(each[0], [comment for comment in each if not comment.deleted_at]) for each in said.values()]
+    there = [thread for thread in found if thread.said]
+    return sorted(there, key=lambda each: (each.begun.resolved_at is not None, -each.begun.created_at.timestamp()))
 
 
 def _must_see(user: User, dashboard: Dashboard) -> None:

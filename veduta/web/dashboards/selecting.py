@@ -10,7 +10,8 @@ from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
 from veduta.core.calendar import Grouping
-from veduta.core.chart.drilling import put_together, step_taken
+from veduta.core.chart.drilling import step_taken
+from veduta.core.chart.together import put_together
 from veduta.core.dashboard.definition import Block, Selection
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError

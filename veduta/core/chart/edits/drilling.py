@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition, Drilling
-from veduta.core.chart.drilling import Step, put_together, step_taken, with_group
+from veduta.core.chart.drilling import Step, step_taken, with_group
 from veduta.core.chart.edits.clauses import group_of
 from veduta.core.chart.edits.registry import Index, changed_by, edit
+from veduta.core.chart.together import put_together
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 

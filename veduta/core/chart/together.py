@@ -1,0 +1,50 @@
+"""Values of a chart's marks that are put together under a name: the step that does it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from veduta.core.calendar import Together
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drilling import Step
+from veduta.core.data.fields import Kind
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formats import REST_POINT
+from veduta.core.model.model import Model
+from veduta.core.words import listed
+
+
+def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: str, model: Model) -> Step:
+    """The step by which the values of some marks stand together under a name: those of the only dimension in which the
+    marks differ, or else of the first. Raises DefinitionProblem for marks of which that cannot be."""
+    position = _differing(points)
+    if not points or position >= min(len(chart.groups), *map(len, points)):
+        raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")
+    group = chart.groups[position]
+    field = model.schema[group.field]
+    if field.kind is not Kind.TEXT:
+        raise DefinitionProblem(
+            f"“{field.name}” is not a text, so its values cannot be put together.",
+            hint="Numbers can be put in classes, and dates in longer periods.",
+        )
+    chosen = list(dict.fromkeys(point[position] for point in points))
+    if REST_POINT in chosen:
+        raise DefinitionProblem("What was gathered cannot be put together with others.", hint="Leave it out first.")
+    inside = {each.name: each.values for each in group.together}
+    values = tuple(dict.fromkeys(value for each in chosen for value in inside.get(each, (each,))))
+    others = tuple(each for each in group.together if each.name not in chosen)
+    made = Together(name=_name(name, values), values=values)
+    return Step(position=position, to=group.model_copy(update={"together": (*others, made)}))
+
+
+def _differing(points: Sequence[Sequence[Any]]) -> int:
+    """The only position at which points differ; 0 if there is none, or several."""
+    depth = min(map(len, points), default=0)
+    differing = [i for i in range(depth) if len({point[i] for point in points}) > 1]
+    return differing[0] if len(differing) == 1 else 0
+
+
+def _name(name: str, values: Sequence[str | None]) -> str:
+    """What values that stand together are called: as they are told, or by their own names."""
+    return name.strip()[:200] or listed([value or "empty" for value in values], most=3)[:200]
