@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from veduta.core.dashboard.controls import Choice
+from veduta.core.dashboard.controls import Choice, Control
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState
 
 
@@ -11,9 +11,13 @@ def controls_carried(
 ) -> dict[str, Choice | None]:
     """What controls of another dashboard are set to by those of this one that are alike: of the same kind, on the same
     field of the same data. One that the reader has not set says nothing."""
-    alike = {(each.kind, each.dataset, each.field): each.id for each in target.controls if each.kind != "chooser"}
+    alike = {_about(each): each.id for each in target.controls if each.kind != "chooser"}
     return {
-        alike[control.kind, control.dataset, control.field]: state.controls[control.id]
+        alike[_about(control)]: state.controls[control.id]
         for control in source.controls
-        if control.id in state.controls and (control.kind, control.dataset, control.field) in alike
+        if control.id in state.controls and _about(control) in alike
     }
+
+
+def _about(control: Control) -> tuple[str, str, str]:
+    return control.kind, control.dataset, control.field
