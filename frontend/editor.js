@@ -19,7 +19,10 @@ import { History } from "./lib/history.js";
 import { post } from "./lib/http.js";
 import { newId } from "./lib/ids.js";
 import { shortcuts } from "./lib/keys.js";
-import { debounce, dialog, failed, openDialog, toast, whenReachable } from "./lib/page.js";
+import { debounce, failed, openDialog, toast, whenReachable } from "./lib/page.js";
+
+/** So many states before and after the one now are brought to what others did. */
+const STATES = 25;
 
 function editor() {
   const start = sent("start");
@@ -53,6 +56,7 @@ function editor() {
       this.base = this.$root.dataset.base;
       this.history = new History(start.id, { definition: start.definition, name: start.name });
       this.revision = start.revision;
+      this.synced = { definition: start.definition, name: start.name };
       this.like = start.like;
       this.status = start.published ? `version ${start.published} is published` : "not published yet";
       this.keep = debounce(() => this.flush(), 400);
@@ -100,7 +104,10 @@ function editor() {
     },
     async make(change, refused) {
       try {
-        const { definition, said } = await post(`${this.base}change/`, { definition: this.definition, change });
+        const from = this.definition;
+        const { definition, said } = await post(`${this.base}change/`, { definition: from, change });
+        // What others did came meanwhile: the edit is made once more, of what there is now.
+        if (this.definition !== from) return this.make(change, refused);
         await this.take({ definition });
         this.said = said;
         return true;
@@ -139,38 +146,61 @@ function editor() {
       sending = sending.then(() => !this.unsent || this.send());
       return sending;
     },
-    async send(overwrite = false) {
-      const { definition, name } = this.history.now;
+    async send() {
+      const state = this.history.now;
       this.unsent = false; // a change made while this is under way sets it again
       try {
-        const answer = await post(`${this.base}draft/`, { definition, name, revision: this.revision, overwrite });
-        this.revision = answer.revision;
-        if (!this.unsent) this.status = `draft saved ${answer.at}`;
+        const answer = await post(`${this.base}draft/`, { ...state, revision: this.revision });
+        this.synced = state;
+        this.saved(answer);
         return true;
       } catch (error) {
+        if (error.status === 409) return this.bringTogether();
         this.unsent = true;
-        if (error.status === 409) return this.settle(error.data);
         this.status = "draft not saved";
         if (error.status === 0) whenReachable(() => this.flush());
         failed(error);
         return false;
       }
     },
-    async settle({ conflict, theirs }) {
-      const choice = await dialog(conflict, { label: "Changed by somebody else meanwhile" }).closed;
-      if (choice === "theirs") {
-        this.revision = theirs.revision;
-        this.unsent = false;
-        this.history.push({ definition: theirs.definition, name: theirs.name });
-        location.reload();
-        return true;
-      }
-      if (choice === "both") {
-        this.unsent = false;
-        location.href = (await post(`${this.base}draft/copy/`, this.history.now)).address;
+    saved({ revision, at }) {
+      this.revision = revision;
+      if (!this.unsent) this.status = `draft saved ${at}`;
+    },
+    // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.
+    async bringTogether() {
+      let base = this.synced;
+      try {
+        for (;;) {
+          const { past, now, future } = this.history;
+          const states = [now, ...past.slice(-STATES), ...future.slice(-STATES)];
+          const answer = await post(`${this.base}draft/merge/`, { base, states });
+          base = now;
+          if (this.history.now !== now) continue; // an edit was made meanwhile
+          const behind = Math.min(past.length, STATES) + 1;
+          this.history.rebase(answer.states[0], answer.states.slice(1, behind), answer.states.slice(behind));
+          [this.synced] = answer.states;
+          this.unsent = false;
+          this.saved(answer);
+          this.tellOfOthers(answer);
+          await this.fill();
+          return true;
+        }
+      } catch (error) {
+        this.unsent = true;
+        this.status = "draft not saved";
+        failed(error);
         return false;
       }
-      return this.send(true);
+    },
+    tellOfOthers({ who, both, theirs }) {
+      if (!both.length) return toast(`What ${who} changed meanwhile is here now.`);
+      const run = () => this.inTurn(() => this.take({ definition: theirs }));
+      return toast(
+        `${who} changed this too: ${both.join("; ")}. It is as you have it.`,
+        { label: "Bring theirs back", run },
+        0,
+      );
     },
 
     // Blocks.

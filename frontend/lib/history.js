@@ -34,6 +34,19 @@ export class History {
     return true;
   }
 
+  /**
+   * Takes what somebody else has changed: every state is another one now, and no step is added.
+   * @param {T} now
+   * @param {T[]} past
+   * @param {T[]} future
+   */
+  rebase(now, past, future) {
+    this.now = now;
+    this.past = past;
+    this.future = future;
+    this.keep();
+  }
+
   undo() {
     return this.go(this.past, this.future);
   }

@@ -302,13 +302,7 @@ class Editing(DashboardTest):
         self.assertEqual(self.save(self.steward, 1).json()["revision"], 2)
         conflict = self.save(self.analyst, 1)
         self.assertEqual(conflict.status_code, 409)
-        self.assertIn("Steward changed this dashboard meanwhile.", conflict.json()["conflict"])
-        self.assertEqual(self.save(self.analyst, 1, overwrite=True).status_code, 200)
-        self.assertEqual(Publication.objects.filter(set_aside=True).count(), 1)
-        copied = self.ask(
-            "dashboard-draft-copy", self.dashboard.pk, data={"definition": self.dashboard.draft, "name": "Mine"}
-        )
-        self.assertEqual(self.client.get(copied.json()["address"]).status_code, 200)
+        self.assertIn("Steward changed this dashboard meanwhile.", conflict.json()["message"])
 
     def test_forged_definitions_are_refused(self):
         for definition in (
@@ -446,6 +440,7 @@ class Sharing(DashboardTest):
 
     def test_services_check_who_asks(self):
         definition = self.dashboard.load_draft()
+        state = services.State(definition, "x")
         for action in (
             lambda: services.create_dashboard(self.explorer),
             lambda: services.save_draft(self.explorer, self.dashboard, definition, "x", 1),
@@ -453,7 +448,7 @@ class Sharing(DashboardTest):
             lambda: publishing.bring_back(self.explorer, self.dashboard, 1, "draft"),
             lambda: services.edit_draft(self.explorer, self.dashboard, {"edit": "set_own"}),
             lambda: services.duplicate_dashboard(self.explorer, self.dashboard),
-            lambda: services.copy_draft(self.explorer, self.dashboard, definition, "x"),
+            lambda: services.merge_draft(self.explorer, self.dashboard, state, [state]),
             lambda: services.delete_dashboard(self.explorer, self.dashboard),
             lambda: services.restore_dashboard(self.explorer, self.dashboard),
             lambda: services.grant(self.explorer, self.dashboard, f"person-{self.explorer.pk}", "edit", True),

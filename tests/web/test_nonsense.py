@@ -147,8 +147,9 @@ class Nonsense(WebTest):
                 "descending": "1", "find": "x", "overwrite": False,
             }  # fmt: skip
         draft = self.dashboard.draft
-        for name in ("dashboard-draft", "dashboard-draft-copy"):
-            yield name, [self.dashboard.pk], {"definition": draft, "name": "x", "revision": 1, "overwrite": False}
+        yield "dashboard-draft", [self.dashboard.pk], {"definition": draft, "name": "x", "revision": 1}
+        state = {"definition": draft, "name": "x"}
+        yield "dashboard-draft-merge", [self.dashboard.pk], {"base": state, "states": [state]}
         yield "dashboard-place", [self.dashboard.pk], {"chart": str(chart.pk)}
         yield "dashboard-new-control", [self.dashboard.pk], {"dataset": str(self.dataset.pk), "field": region}
         yield "dashboard-text", [], {"text": "**a**"}

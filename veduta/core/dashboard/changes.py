@@ -9,6 +9,7 @@ from typing import Final
 from veduta.core.dashboard.controls import Control
 from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
 from veduta.core.dashboard.following import first_of
+from veduta.core.dashboard.merging import Both
 from veduta.core.data.fields import Frozen
 from veduta.core.words import listed
 
@@ -43,6 +44,20 @@ PAGE_PARTS: Final = {
     "breaks": "how it comes onto paper",
     "goes_on": "how it comes onto paper",
 }
+
+
+def both_words(both: Both, definition: DashboardDefinition, name_of: Callable[[Block], str]) -> str:
+    """A setting that two people changed at the same time, in words."""
+    block, page = definition.block(both.id), definition.page(both.id)
+    if both.kind == "block" and block:
+        name, parts = f"“{name_of(block)}”", {**PARTS, "place": "its place"}
+    elif both.kind == "page" and page:
+        name, parts = f"the page “{page.name}”", PAGE_PARTS
+    elif both.kind in ("control", "filter"):
+        return f"a {both.kind}"
+    else:
+        return "what is set for the whole dashboard"
+    return f"{name}, {parts.get(both.setting, 'how it is set')}" if both.setting else f"{name}, which stays"
 
 
 @dataclass(frozen=True)

@@ -15,9 +15,11 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import BeforeValidator
+from pydantic import Field as Attribute
 
 from veduta.core.chart.paints import PALETTES
 from veduta.core.chart.value_colours import lists_of
+from veduta.core.dashboard.changes import both_words
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
@@ -46,7 +48,7 @@ from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
 from veduta.web.dashboards.dressing import PageAsked, with_texts_stored
-from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
+from veduta.web.dashboards.faces import faces_of, faces_to_edit, names_of, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
 from veduta.web.dashboards.models import Dashboard
@@ -67,7 +69,19 @@ class DraftSent(Sent):
     definition: Object
     name: Line = ""
     revision: Whole = 0
-    overwrite: Flag = False
+
+
+class StateOnPage(Sent):
+    definition: Object
+    name: Line = ""
+
+
+class ToMerge(Sent):
+    """The state that was last like the shared draft, and those on the page since: the one now, and those to which
+    undoing and redoing lead."""
+
+    base: StateOnPage
+    states: Annotated[list[StateOnPage], Attribute(min_length=1, max_length=60)]
 
 
 class Change(Sent):
@@ -195,36 +209,39 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
     definition = load_dashboard(draft.definition)
     try:
-        saved = services.save_draft(request.user, dashboard, definition, draft.name, draft.revision, draft.overwrite)
+        saved = services.save_draft(request.user, dashboard, definition, draft.name, draft.revision)
     except Conflict as conflict:
-        now = Dashboard.objects.get(pk=pk)
-        mine, theirs = {b.id for b in definition.blocks}, {b.id for b in now.load_draft().blocks}
-        context = {
-            "message": str(conflict),
-            "only_mine": len(mine - theirs),
-            "only_theirs": len(theirs - mine),
-            "both": len(mine & theirs),
-        }
-        return JsonResponse(
-            {
-                "conflict": render_to_string("dashboards/conflict.html", context),
-                "theirs": {
-                    "definition": now.load_draft().model_dump(mode="json"),
-                    "name": now.name,
-                    "revision": now.revision,
-                },
-            },
-            status=409,
-        )
-    return JsonResponse({"revision": saved.revision, "at": f"{timezone.localtime(saved.updated_at):%H:%M}"})
+        return JsonResponse({"message": str(conflict)}, status=409)
+    return JsonResponse({"revision": saved.revision, "at": _time(saved)})
+
+
+def _time(saved: Dashboard) -> str:
+    return f"{timezone.localtime(saved.updated_at):%H:%M}"
 
 
 @require_POST
 @builders_only
-def copy_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
-    new = services.copy_draft(request.user, dashboard, load_dashboard(draft.definition), draft.name)
-    return JsonResponse({"address": reverse("dashboard-edit", args=[new.pk])})
+def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Bring a draft together with what others made of it since it was like the shared one."""
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, ToMerge)
+    base, *states = (services.State(load_dashboard(each.definition), each.name) for each in (asked.base, *asked.states))
+    together = services.merge_draft(request.user, dashboard, base, states)
+    now = together.states[0]
+    reading = Reading(dashboard, frozen(now.definition), ViewState(), request.user)
+    names = names_of(reading, reading.definition.blocks)
+    said = [both_words(each, reading.definition, lambda block: names[block.id] or block.kind) for each in together.both]
+    return JsonResponse(
+        {
+            "revision": together.dashboard.revision,
+            "at": _time(together.dashboard),
+            "who": together.who.label if together.who else "Somebody",
+            "both": list(dict.fromkeys(said)),
+            "theirs": together.theirs.model_dump(mode="json"),
+            "states": [
+                {"definition": each.definition.model_dump(mode="json"), "name": each.name} for each in together.states
+            ],
+        }
+    )
 
 
 @require_POST

@@ -6,6 +6,7 @@ import hashlib
 import json
 import secrets
 import string
+from dataclasses import dataclass
 from typing import Any
 
 from django.contrib.auth.models import Group
@@ -16,16 +17,16 @@ from django.utils import timezone
 from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_state
 from veduta.core.dashboard.edits import apply_edit
+from veduta.core.dashboard.merging import Both, merged
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.common.revisions import Conflict
+from veduta.web.common.revisions import must_build_on
 from veduta.web.dashboards import tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, LongState
-from veduta.web.dashboards.publishing import keep_version
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
 
@@ -50,25 +51,61 @@ def save_draft(
     definition: DashboardDefinition,
     name: str,
     base_revision: int,
-    overwrite: bool = False,
 ) -> Dashboard:
-    """Save the shared draft. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite; what is
-    overwritten is set aside among the versions."""
+    """Save the shared draft. Raises Conflict if somebody saved since `base_revision`."""
     must_edit(user, dashboard)
     _check_charts(definition)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
-        if dashboard.revision != base_revision:
-            if not overwrite:
-                raise Conflict(dashboard, "this dashboard", dashboard.updated_by)
-            keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
-        dashboard.draft = definition.model_dump(mode="json")
-        dashboard.name = name.strip()[:200] or dashboard.name
-        dashboard.revision += 1
-        dashboard.updated_by = user
-        dashboard.save()
-        tasks.settle(dashboard)
+        must_build_on(dashboard.revision, base_revision, dashboard, "this dashboard", dashboard.updated_by)
+        _save(user, dashboard, definition, name)
     return dashboard
+
+
+def _save(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> None:
+    dashboard.draft = definition.model_dump(mode="json")
+    dashboard.name = name.strip()[:200] or dashboard.name
+    dashboard.revision += 1
+    dashboard.updated_by = user
+    dashboard.save()
+    tasks.settle(dashboard)
+
+
+@dataclass(frozen=True)
+class State:
+    """A draft as it stands on somebody's page, or stood there."""
+
+    definition: DashboardDefinition
+    name: str
+
+
+@dataclass(frozen=True)
+class BroughtTogether:
+    """What somebody's states are with what others did meanwhile: the first is the draft now. `who` changed it last
+    before, `both` are the settings that both changed, and `theirs` the draft in which these are as the others had
+    them."""
+
+    dashboard: Dashboard
+    states: list[State]
+    who: User | None
+    both: list[Both]
+    theirs: DashboardDefinition
+
+
+def merge_draft(user: User, dashboard: Dashboard, base: State, states: list[State]) -> BroughtTogether:
+    """Bring somebody's draft, the first of their `states`, together with the shared one, which both began from the
+    same `base`; their other states, to which undoing and redoing lead, are brought to what others did as well."""
+    must_edit(user, dashboard)
+    _check_charts(states[0].definition)
+    with transaction.atomic():
+        dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
+        shared, name, who = dashboard.load_draft(), dashboard.name, dashboard.updated_by
+        made = [merged(base.definition, shared, each.definition) for each in states]
+        names = [name if each.name == base.name else each.name for each in states]
+        theirs = merged(base.definition, states[0].definition, shared).definition
+        _save(user, dashboard, made[0].definition, names[0])
+    together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
+    return BroughtTogether(dashboard, together, who, made[0].both, theirs)
 
 
 def _check_charts(definition: DashboardDefinition) -> None:
@@ -139,16 +176,6 @@ def duplicate_dashboard(user: User, dashboard: Dashboard) -> Dashboard:
     must_edit(user, dashboard)
     name = f"{dashboard.name} (copy)"[:200]
     return Dashboard.objects.create(name=name, draft=dashboard.draft, created_by=user, updated_by=user)
-
-
-def copy_draft(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> Dashboard:
-    """Keep one's own state of a dashboard as another one."""
-    must_edit(user, dashboard)
-    _check_charts(definition)
-    draft = definition.model_dump(mode="json")
-    return Dashboard.objects.create(
-        name=f"{name or dashboard.name} (mine)"[:200], draft=draft, created_by=user, updated_by=user
-    )
 
 
 def delete_dashboard(user: User, dashboard: Dashboard) -> None:

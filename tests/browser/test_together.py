@@ -1,0 +1,44 @@
+"""Two analysts who make one dashboard at the same time."""
+
+from __future__ import annotations
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.support import PATIENCE, BrowserTest, browser
+
+
+class Together(BrowserTest):
+    def second_page(self, address: str) -> Page:
+        """The editor in the browser of a second person."""
+        first, self.page = self.page, browser().new_context(viewport=self.viewport, reduced_motion="reduce").new_page()
+        self.addCleanup(self.page.context.close)
+        self.page.set_default_timeout(PATIENCE)
+        self.sign_in("steward")
+        self.page.goto(address)
+        second, self.page = self.page, first
+        expect(second.locator("[role=status]").filter(has_text="not published yet")).to_be_visible()
+        return second
+
+    def add(self, page: Page, what: str) -> None:
+        page.get_by_role("toolbar", name="Blocks and controls").get_by_text(what, exact=True).click()
+        expect(page.locator("[role=status]").filter(has_text="draft saved")).to_be_visible()
+
+    def test_what_both_do_is_there_and_undo_takes_back_ones_own(self):
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        self.page.click("button:text-is('New dashboard')")
+        self.has_text("[role=status]", "not published yet")
+        other = self.second_page(self.page.url)
+        self.add(self.page, "Heading")
+        self.add(other, "Divider")
+        expect(other.locator("#toasts")).to_contain_text("changed meanwhile is here now")
+        for kind in ("heading", "divider"):
+            expect(other.locator(f".block-{kind}")).to_have_count(1)
+        other.keyboard.press("Escape")
+        other.get_by_role("button", name="Undo").click()
+        expect(other.locator(".block-divider")).to_have_count(0)
+        expect(other.locator(".block-heading")).to_have_count(1)
+        expect(other.locator("[role=status]").filter(has_text="draft saved")).to_be_visible()
+        self.page.reload()
+        expect(self.page.locator(".block-heading")).to_have_count(1)
+        expect(self.page.locator(".block-divider")).to_have_count(0)
