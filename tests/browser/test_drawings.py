@@ -73,6 +73,9 @@ class Drawings(BrowserTest):
         self.page.mouse.move(box["x"] + 5, box["y"] + 5)
         self.page.wait_for_selector("[x-ref=picture] .quieted")
         self.page.mouse.click(box["x"] + 5, box["y"] + 5)
+        bar = self.page.get_by_role("toolbar", name="What is marked")
+        expect(bar).to_be_visible()
+        bar.get_by_role("button", name="Rows behind").click()
         self.sees("dialog table")
 
     def test_series_and_words_of_the_sentence_are_put_into_order(self):

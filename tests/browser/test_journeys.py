@@ -376,6 +376,7 @@ class ExplorerJourney(BrowserTest):
         self.assertNotEqual(focused, north)
         expect(page.locator("#block-b4 .reachable")).not_to_have_count(1)
 
+        page.click("[data-selection]")
         page.click("[data-behind]")
         self.has_text("dialog", "rows match")
         matching = page.locator("dialog .muted", has_text="rows match").inner_text()
@@ -499,9 +500,9 @@ class ExplorerJourney(BrowserTest):
         mark = page.locator("#block-b4 .reachable").nth(2)
         mark.click(button="right")
         offered = page.get_by_role("dialog", name="What can be done").locator("button")
-        expect(offered).to_have_text(
-            ["Focus on this", "Leave this out", "Rows behind", "Show as a table", "What narrows this"]
-        )
+        choices = ["Focus on this", "Leave this out", "Set this off", re.compile("^Into .*, by vessel$")]
+        choices += ["Break down by …", "Comment on this", "Rows behind", "Show as a table", "What narrows this"]
+        expect(offered).to_have_text([*choices, "How this is worked out"])
         page.keyboard.press("ArrowDown")
         page.keyboard.press("Enter")
         self.drawn(2)
