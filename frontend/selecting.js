@@ -72,7 +72,8 @@ export function selecting() {
 
     // The trail's buttons, and those of what it opens.
     selectionClicked(button) {
-      const { selection, mode, of, behind, remove, without } = button.dataset;
+      const { selection, mode, of, behind, without } = button.dataset;
+      const remove = button.dataset.remove ?? button.dataset.clear;
       const { selections } = this.state;
       const replaced = (change) => selections.map((item, i) => (i === Number(of) ? { ...item, ...change } : item));
       if (selection) this.openSelection(selection, button);
