@@ -248,7 +248,7 @@ def bench_editor() -> None:
 
 
 def bench_browser() -> None:
-    """In the browser: first load, and from a click on a bar to all blocks redrawn."""
+    """In the browser: first load, and from a click on a bar, or a drill into one, to all blocks redrawn."""
     from playwright.sync_api import sync_playwright
 
     from tests.browser.support import ARGUMENTS, CHROMIUM
@@ -283,6 +283,17 @@ def bench_browser() -> None:
         report("Click on a bar to all blocks redrawn", statistics.median(clicks[1:]), goal="200 ms")
         report("  of it until the last answer had come", statistics.median(requests[1:]))
         report("  of it drawing (sum over blocks)", statistics.median(drawing[1:]))
+        page.goto(f"{address}/dashboards/{dashboard.pk}/?v={{}}")
+        page.wait_for_function(drawn, arg=1)
+        page.evaluate("document.addEventListener('veduta:drawn', event => { window.took = event.detail })")
+        drills = []
+        for turn in range(11):
+            page.locator("#block-b4 .reachable").nth(turn % 6).press("Alt+ArrowDown")
+            page.wait_for_function(drawn, arg=2 * turn + 2)
+            drills.append(page.evaluate("window.took.took") / 1e3)
+            page.locator("#block-b4 .reachable").first.press("Alt+ArrowUp")
+            page.wait_for_function(drawn, arg=2 * turn + 3)
+        report("Drill into a bar to all blocks redrawn", statistics.median(drills[1:]), goal="150 ms")
         chromium.close()
 
 

@@ -66,10 +66,8 @@ def _words(reading: Reading) -> dict[str, str]:
     names = {block.id: reading.name_of(block) for block in reading.definition.charts}
     words = {}
     for item in trail_of(reading):
-        if item.mode == "control":
-            words[f"control {item.key}"] = f"{item.name}: {item.words}"
-        elif item.mode == "drill":
-            words[f"drill {item.key}"] = f"{item.name}: {item.words}"
+        if item.mode in ("control", "drill"):
+            words[f"{item.mode} {item.key}"] = f"{item.name}: {item.words}"
         elif item.mode != "fixed":
             words[f"selection {reading.state.selections[int(item.key)].block}"] = item.words
     words |= {f"sort {block}": f"the order of {names[block]}" for block in reading.state.sorts if block in names}
