@@ -13,6 +13,7 @@ import { paper } from "./editing/paper.js";
 import { publishing } from "./editing/publishing.js";
 import { telephone } from "./editing/telephone.js";
 import { texts } from "./editing/texts.js";
+import { together } from "./editing/together.js";
 import { offer } from "./lib/context.js";
 import { near, sent } from "./lib/dom.js";
 import { History } from "./lib/history.js";
@@ -43,6 +44,7 @@ function editor() {
     ...publishing(),
     ...telephone(),
     ...texts(),
+    ...together(),
     status: "",
     said: "", // where a block is that was moved
     canUndo: false,
@@ -77,6 +79,7 @@ function editor() {
         if (this.unsent || waiting) event.preventDefault();
       });
       this.fill();
+      this.beginTogether();
     },
 
     get definition() {
@@ -163,6 +166,10 @@ function editor() {
         return false;
       }
     },
+    // What others have saved is taken in, after what is being sent.
+    changedElsewhere(revision) {
+      sending = sending.then(() => revision <= this.revision || this.bringTogether());
+    },
     saved({ revision, at }) {
       this.revision = revision;
       if (!this.unsent) this.status = `draft saved ${at}`;
@@ -193,8 +200,11 @@ function editor() {
         return false;
       }
     },
-    tellOfOthers({ who, both, theirs }) {
-      if (!both.length) return toast(`What ${who} changed meanwhile is here now.`);
+    tellOfOthers({ who, both, theirs, at }) {
+      if (!both.length) {
+        this.status = `${who} changed it ${at}`;
+        return undefined;
+      }
       const run = () => this.inTurn(() => this.take({ definition: theirs }));
       return toast(
         `${who} changed this too: ${both.join("; ")}. It is as you have it.`,

@@ -109,6 +109,7 @@ export function board() {
         boards[block.group].append(element);
       }
       if (active instanceof HTMLElement && active !== document.activeElement) active.focus({ preventScroll: true });
+      this.showPeople();
     },
     put(element, { x, y, w, h, locked }, order) {
       element.classList.toggle("is-locked", locked);

@@ -159,6 +159,13 @@ class BrowserTest(unittest.TestCase):
         self.go(f"/charts/?find={quote(name)}")
         self.page.click(f'main a:text-is("{name}")')
 
+    def open_saved_chart(self, name: str) -> None:
+        """The same as it is saved, without the draft that another test has left."""
+        self.open_chart(name)
+        with self.page.expect_navigation():
+            self.page.get_by_role("button", name="More", exact=True).click()
+            self.page.get_by_role("button", name="Back to what is saved").click()
+
     def send_file(self, file: Path | FilePayload) -> None:
         """Bring in a file, up to the page on which it is checked."""
         self.go("/data/")

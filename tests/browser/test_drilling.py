@@ -63,7 +63,7 @@ class Drilling(BrowserTest):
         expect(block.locator(".block-title")).to_have_text("Fare revenue by vessel, split by region")
 
     def test_in_the_workbench_a_drill_writes_the_sentence(self):
-        self.open_chart("Fare revenue by route, highest first")
+        self.open_saved_chart("Fare revenue by route, highest first")
         picture = self.page.locator("[x-ref=picture]")
         self.into_first(picture)
         self.has_text("[x-ref=sentence]", "by vessel")

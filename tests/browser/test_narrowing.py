@@ -102,8 +102,7 @@ class Narrowing(BrowserTest):
 
     def test_a_mark_in_the_workbench_writes_the_sentence(self):
         page = self.page
-        self.go("/charts/?find=Fare+revenue+by+route")
-        page.get_by_role("link", name="Fare revenue by route, highest first").first.click()
+        self.open_saved_chart("Fare revenue by route, highest first")
         bar = page.locator("[x-ref=picture] .mark-rect path").nth(1)
         bar.click(button="right")
         menu = page.get_by_role("dialog", name="What can be done")

@@ -66,7 +66,7 @@ class Selecting(BrowserTest):
 
     def test_in_the_workbench_what_is_marked_writes_the_sentence(self):
         page = self.page
-        self.open_chart("Fare revenue by route, highest first")
+        self.open_saved_chart("Fare revenue by route, highest first")
         picture = page.locator("[x-ref=picture]")
         expect(picture.locator("[role=graphics-symbol].reachable")).to_have_count(8)
         self.drag(picture, (0.3, 0.02), (0.35, 0.33))

@@ -20,9 +20,14 @@ class CounterpartsMiddleware:
     def __call__(self, request: HttpRequest) -> Any:
         with counterparts(cache(own_counterparts)):
             response = self.get_response(request)
-            if isinstance(response, StreamingHttpResponse) and not isinstance(response, FileResponse):
+            if isinstance(response, StreamingHttpResponse) and _is_worked_out(response):
                 response.streaming_content = _within(copy_context(), iter(response))
         return response
+
+
+def _is_worked_out(response: StreamingHttpResponse) -> bool:
+    """Whether what is streamed is made piece by piece in a thread: no file, and no events."""
+    return not isinstance(response, FileResponse) and not response.is_async
 
 
 def _within(context: Context, parts: Iterator[bytes]) -> Iterator[bytes]:

@@ -8,13 +8,13 @@ from typing import Annotated, Any
 
 from django.contrib import messages
 from django.contrib.auth.models import Group
-from django.http import Http404, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import BeforeValidator
+from pydantic import BeforeValidator, StringConstraints
 from pydantic import Field as Attribute
 
 from veduta.core.chart.paints import PALETTES
@@ -50,6 +50,7 @@ from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants,
 from veduta.web.dashboards.dressing import PageAsked, with_texts_stored
 from veduta.web.dashboards.faces import faces_of, faces_to_edit, names_of, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
+from veduta.web.dashboards.live import be_present, leave, watch
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.narrowing import filter_words
@@ -82,6 +83,12 @@ class ToMerge(Sent):
 
     base: StateOnPage
     states: Annotated[list[StateOnPage], Attribute(min_length=1, max_length=60)]
+
+
+class HereSent(Sent):
+    tab: Annotated[str, StringConstraints(max_length=36)] = ""
+    block: Line = ""
+    leaves: Flag = False
 
 
 class Change(Sent):
@@ -213,6 +220,28 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     except Conflict as conflict:
         return JsonResponse({"message": str(conflict)}, status=409)
     return JsonResponse({"revision": saved.revision, "at": _time(saved)})
+
+
+@require_GET
+@builders_only
+def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
+    """What happens to a draft while it is open, as server-sent events."""
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    response = StreamingHttpResponse(watch.told(str(dashboard.pk)), content_type="text/event-stream")
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+@require_POST
+@builders_only
+def present(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Say that one is there, and on which block; or that one leaves."""
+    dashboard, here = find_dashboard(request.user, pk, edit=True), sent(request, HereSent)
+    if here.leaves:
+        leave(request.user, here.tab)
+    elif here.tab:
+        be_present(request.user, dashboard, here.tab, here.block[:40])
+    return JsonResponse({})
 
 
 def _time(saved: Dashboard) -> str:

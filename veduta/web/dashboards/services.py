@@ -103,7 +103,8 @@ def merge_draft(user: User, dashboard: Dashboard, base: State, states: list[Stat
         made = [merged(base.definition, shared, each.definition) for each in states]
         names = [name if each.name == base.name else each.name for each in states]
         theirs = merged(base.definition, states[0].definition, shared).definition
-        _save(user, dashboard, made[0].definition, names[0])
+        if (made[0].definition, names[0]) != (shared, name):
+            _save(user, dashboard, made[0].definition, names[0])
     together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
     return BroughtTogether(dashboard, together, who, made[0].both, theirs)
 

@@ -1,0 +1,103 @@
+"""What is told to those who have the editor of one dashboard open."""
+
+from __future__ import annotations
+
+import asyncio
+import datetime as dt
+from unittest import mock
+
+from django.utils import timezone
+
+from tests.web.dashboard_support import DashboardTest
+from veduta.web.dashboards import live
+from veduta.web.dashboards.live import Seen, Watch, look
+from veduta.web.dashboards.models import Present
+
+
+class Presence(DashboardTest):
+    def there(self):
+        return look([str(self.dashboard.pk)])[str(self.dashboard.pk)]
+
+    def say(self, user, tab, **more):
+        self.as_(user)
+        return self.ask("dashboard-present", self.dashboard.pk, data={"tab": tab, **more})
+
+    def test_who_is_there_and_on_which_block(self):
+        self.say(self.analyst, "one", block="bars")
+        self.say(self.steward, "two")
+        self.say(self.analyst, "one", block="count")
+        people = {(tab, block) for tab, _, block in self.there().people}
+        self.assertEqual(people, {("one", "count"), ("two", "")})
+
+    def test_who_leaves_or_says_nothing_is_not_there(self):
+        self.say(self.analyst, "one")
+        self.say(self.steward, "one", leaves=True)
+        self.assertEqual(len(self.there().people), 1, "only for oneself")
+        self.say(self.analyst, "one", leaves=True)
+        self.assertEqual(self.there().people, ())
+        self.say(self.analyst, "one")
+        Present.objects.update(at=timezone.now() - dt.timedelta(minutes=2))
+        self.assertEqual(self.there().people, ())
+
+    def test_those_of_long_ago_are_forgotten(self):
+        self.say(self.analyst, "one")
+        Present.objects.update(at=timezone.now() - dt.timedelta(hours=2))
+        self.say(self.analyst, "two")
+        self.assertEqual([each.tab for each in Present.objects.all()], ["two"])
+
+    def test_readers_are_not_told(self):
+        self.grant()
+        self.as_(self.explorer)
+        self.assertEqual(self.look("dashboard-live", self.dashboard.pk).status_code, 404)
+        self.assertEqual(self.say(self.explorer, "one").status_code, 404)
+
+    def test_a_merge_that_changes_nothing_makes_no_revision(self):
+        state = {"definition": self.dashboard.draft, "name": "Season"}
+        answer = self.ask("dashboard-draft-merge", self.dashboard.pk, data={"base": state, "states": [state]})
+        self.assertEqual(answer.json()["revision"], 1)
+
+
+class Events(DashboardTest):
+    def told(self, *looks: Seen, pages: int = 1) -> list[list[str]]:
+        """What each of so many pages is told while a dashboard is seen like this, one look after another."""
+        seen = iter(looks)
+        last = looks[-1]
+
+        async def page(watch: Watch) -> list[str]:
+            events = []
+            async for event in watch.told("d"):
+                events.append(event.decode().split("\n")[0].removeprefix("event: "))
+            return events
+
+        async def all_pages() -> list[list[str]]:
+            watch = Watch()
+            found = await asyncio.gather(*(page(watch) for _ in range(pages)))
+            self.assertEqual(watch.open, {})
+            return list(found)
+
+        with (
+            mock.patch.object(live, "_looked", lambda dashboards: {"d": next(seen, last)}),
+            mock.patch.multiple(live, POLL=0.02, LONGEST=0.4, PING=10.0),
+        ):
+            return asyncio.run(all_pages())
+
+    def test_how_it_is_at_first_and_what_changes(self):
+        one, two = Seen(1, ()), Seen(2, ())
+        three = Seen(2, (("tab", "Analyst", "bars"),))
+        (found,) = self.told(one, one, two, two, three)
+        self.assertEqual(found, ["changed", "people", "changed", "people"])
+
+    def test_many_pages_share_one_look(self):
+        found = self.told(Seen(1, ()), pages=50)
+        self.assertEqual(found, [["changed", "people"]] * 50)
+
+    def test_nothing_is_told_of_a_dashboard_that_is_gone(self):
+        with (
+            mock.patch.object(live, "_looked", lambda dashboards: {}),
+            mock.patch.multiple(live, POLL=0.02, LONGEST=0.1, PING=0.04),
+        ):
+
+            async def pings() -> set[bytes]:
+                return {event async for event in Watch().told("d")}
+
+            self.assertEqual(asyncio.run(pings()), {b": still here\n\n"})
