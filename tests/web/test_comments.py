@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
@@ -123,7 +121,8 @@ class Marks(Comments):
         self.assertNotContains(page, "North Reach")
 
     def test_one_that_is_gone_is_said(self):
-        Comment.objects.update(mark=json.loads('{"block": "gone", "points": [["North Reach"]]}'))
-        self.assertContains(self.listed(), "a mark that is not there any more")
+        for gone in ({"block": "gone"}, {"block": "gone", "dashboard": str(self.dashboard.pk)}, {"block": "words"}):
+            Comment.objects.update(mark={**gone, "points": [["North Reach"]]})
+            self.assertContains(self.listed(), "a mark that is not there any more")
         Comment.objects.update(block="gone")
         self.assertContains(self.listed(), "a block that is not there any more")

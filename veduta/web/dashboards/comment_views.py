@@ -6,7 +6,7 @@ import json
 import uuid
 from typing import Any
 
-from django.http import HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -86,7 +86,7 @@ def _mark_words(thread: Comment, reading: Reading) -> str:
         if not count_rows(dataset, filters, reading.reader, home, values):
             return "a mark that you do not see"
         return made.words(source[1])
-    except (VedutaError, ValidationError):
+    except (Http404, VedutaError, ValidationError):
         return "a mark that is not there any more"
 
 
