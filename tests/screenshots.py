@@ -148,6 +148,7 @@ def main() -> None:
         explorer.shoot("dashboard")
         explorer.page.locator("#block-b4 .reachable").nth(2).click()
         explorer.page.wait_for_function(DRAWN, arg=2)
+        explorer.page.click("[data-selection]")
         explorer.page.click("[data-behind]")
         explorer.page.wait_for_selector("dialog table")
         explorer.shoot("rows-behind")
