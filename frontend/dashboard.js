@@ -28,6 +28,20 @@ const updateControl = ({ control, html }) => {
   if (block) block.innerHTML = html;
 };
 
+/** What the menu of a block offers that can be had by a right click as well. */
+const OF_BLOCKS = [
+  "rows-of",
+  "as-table",
+  "several",
+  "drill-menu",
+  "comment-on",
+  "copy-of",
+  "narrowings-of",
+  "explained",
+]
+  .map((name) => `.popover [data-${name}]`)
+  .join(", ");
+
 export function dashboard() {
   const start = sent("start");
   let running = null; // the request under way
@@ -454,10 +468,7 @@ export function dashboard() {
     },
     // What the menu of a block offers, and before it what can be done with a mark or a cell.
     atBlock(event, but = "") {
-      const options = all(
-        near(event, "[data-block]") ?? this.$refs.popover,
-        ".popover :is([data-rows-of], [data-as-table], [data-several], [data-drill-menu], [data-comment-on], [data-copy-of], [data-narrowings-of], [data-explained])",
-      );
+      const options = all(near(event, "[data-block]") ?? this.$refs.popover, OF_BLOCKS);
       const wanted = options.filter((option) => !but || !option.matches(but));
       return wanted.map((option) => ({ label: option.textContent.trim(), run: () => option.click() }));
     },

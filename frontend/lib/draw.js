@@ -502,7 +502,8 @@ export function listen(host, chosen) {
   host.addEventListener("click", (event) => {
     if (wasDragged() || near(event, "a[href], [data-unfold]")) return;
     const point = pointAt(event);
-    const item = event instanceof PointerEvent && event.pointerType === "touch" ? itemOf(event.target) : null;
+    const isBrought = event instanceof PointerEvent && event.pointerType === "touch" && !("several" in host.dataset);
+    const item = isBrought ? itemOf(event.target) : null;
     if (item?.datum.tip && touched !== JSON.stringify(point)) {
       touched = JSON.stringify(point);
       return showTip(event, item);
