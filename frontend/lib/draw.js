@@ -267,21 +267,23 @@ function showHtml(host, html) {
 async function drawWhole(host, data, ready, key) {
   const view = shown(host, ready, data);
   const again = () => window.dispatchEvent(new Event("resize"));
-  drawings.set(host, {
-    view,
-    names: ready.names,
-    key,
-    along: data.along ?? "",
-    order: orderOf(data.rows ?? []),
-    size: sizeOf(host),
-    first: 0,
-    again,
-  });
+  keepDrawing(host, data, { view, names: ready.names, key, first: 0, again });
   await view.runAsync();
   // A legend takes as many lines as the width asks for, which is known only now.
   if (host.querySelector(".role-legend")) await view.resize().runAsync();
   watchCanvas(host, view, data.sentence ?? "");
   if (ready.isMap) watchMap(host, view);
+}
+
+/**
+ * Keeps what stands in a host, with the size and the order of values that it has now.
+ * @param {HTMLElement} host
+ * @param {Answer} data
+ * @param {Pick<Drawing, "view" | "names" | "key" | "first" | "again">} drawing
+ */
+function keepDrawing(host, data, drawing) {
+  const { along = "", rows = [] } = data;
+  drawings.set(host, { ...drawing, along, order: orderOf(rows), size: sizeOf(host) });
 }
 
 /**
@@ -297,17 +299,7 @@ async function drawPanels(host, data, room, { key, first }) {
   const ready = prepared(layout.spec, data.dark, isDark(host));
   const view = shown(place, ready, data);
   const again = () => draw(host, data);
-  const { first: start } = layout;
-  drawings.set(host, {
-    view,
-    names: ready.names,
-    key,
-    along: data.along ?? "",
-    order: orderOf(data.rows ?? []),
-    size: sizeOf(host),
-    first: start,
-    again,
-  });
+  keepDrawing(host, data, { view, names: ready.names, key, first: layout.first, again });
   await view.runAsync();
   await fitted(view, layout, host, ready.signals);
   watchCanvas(host, view, data.sentence ?? "");
