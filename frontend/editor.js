@@ -7,6 +7,7 @@ import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { here } from "./editing/here.js";
+import { log } from "./editing/log.js";
 import { narrowing } from "./editing/narrowing.js";
 import { pages } from "./editing/pages.js";
 import { paper } from "./editing/paper.js";
@@ -38,6 +39,7 @@ function editor() {
     ...dressing(),
     ...filling(),
     ...here(),
+    ...log(),
     ...narrowing(),
     ...pages(),
     ...paper(),
@@ -176,13 +178,13 @@ function editor() {
     },
     // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.
     async bringTogether() {
-      let base = this.synced;
+      let { synced: base, revision } = this;
       try {
         for (;;) {
           const { past, now, future } = this.history;
           const states = [now, ...past.slice(-STATES), ...future.slice(-STATES)];
-          const answer = await post(`${this.base}draft/merge/`, { base, states });
-          base = now;
+          const answer = await post(`${this.base}draft/merge/`, { base, revision, states });
+          [base, revision] = [now, answer.revision];
           if (this.history.now !== now) continue; // an edit was made meanwhile
           const behind = Math.min(past.length, STATES) + 1;
           this.history.rebase(answer.states[0], answer.states.slice(1, behind), answer.states.slice(behind));
@@ -200,17 +202,26 @@ function editor() {
         return false;
       }
     },
-    tellOfOthers({ who, both, theirs, at }) {
-      if (!both.length) {
-        this.status = `${who} changed it ${at}`;
-        return undefined;
+    tellOfOthers({ who, won, theirs, lost, mine, at, states: [now], revision }) {
+      if (!won && !lost) this.status = `${who} changed it ${at}`;
+      const instead = (definition) => () => this.inTurn(() => this.takeInstead(now, revision, definition));
+      if (won) toast(won, { label: "Bring theirs back", run: instead(theirs) }, 0);
+      if (lost) toast(lost, { label: "Bring mine back", run: instead(mine) }, 0);
+    },
+    // Brings what another definition has otherwise than a state was at a revision into what there is now.
+    async takeInstead(base, revision, definition) {
+      if (!(await this.flush())) return;
+      try {
+        const states = [{ ...base, definition }];
+        const answer = await post(`${this.base}draft/merge/`, { base, revision, states });
+        [this.synced] = answer.states;
+        this.history.push(this.synced);
+        this.buttons();
+        this.saved(answer);
+        await this.fill();
+      } catch (error) {
+        failed(error);
       }
-      const run = () => this.inTurn(() => this.take({ definition: theirs }));
-      return toast(
-        `${who} changed this too: ${both.join("; ")}. It is as you have it.`,
-        { label: "Bring theirs back", run },
-        0,
-      );
     },
 
     // Blocks.

@@ -8,12 +8,14 @@ from tests.browser.support import PATIENCE, BrowserTest, browser
 
 
 class Together(BrowserTest):
-    def second_page(self, address: str) -> Page:
-        """The editor in the browser of a second person."""
+    def second_page(self, address: str, is_told: bool = True) -> Page:
+        """The editor in the browser of a second person, who may not be told of what others do before they save."""
         first, self.page = self.page, browser().new_context(viewport=self.viewport, reduced_motion="reduce").new_page()
         self.addCleanup(self.page.context.close)
         self.page.set_default_timeout(PATIENCE)
         self.sign_in("steward")
+        if not is_told:
+            self.page.route("**/live/", lambda route: route.abort())
         self.page.goto(address)
         second, self.page = self.page, first
         expect(second.locator("[role=status]").filter(has_text="not published yet")).to_be_visible()
@@ -41,3 +43,43 @@ class Together(BrowserTest):
             expect(page.locator(".block-heading")).to_have_count(1)
         self.page.locator(".block-heading").focus()
         expect(other.locator(".block-heading")).to_have_attribute("data-others", "Jonas Tern")
+
+    def title(self, page: Page, words: str) -> None:
+        page.locator(".block-heading").dblclick()
+        page.get_by_role("textbox", name="Heading").fill(words)
+        page.keyboard.press("Enter")
+
+    def test_of_one_setting_the_later_holds_and_both_are_told(self):
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        self.page.click("button:text-is('New dashboard')")
+        self.has_text("[role=status]", "not published yet")
+        self.add(self.page, "Heading")
+        self.title(self.page, "Mine")
+        expect(self.page.locator(".block-heading")).to_contain_text("Mine")
+        other = self.second_page(self.page.url, is_told=False)
+        self.title(self.page, "Mine again")
+        expect(self.page.locator("[role=status]").filter(has_text="draft saved")).to_be_visible()
+        self.title(other, "Theirs")
+        said = "Jonas Tern changed Heading “Theirs”, its text, too. It is as you have it."
+        expect(other.get_by_text(said)).to_be_visible()
+        expect(self.page.locator(".block-heading")).to_contain_text("Theirs")
+        self.page.get_by_role("button", name="Bring mine back").click()
+        expect(self.page.locator(".block-heading")).to_contain_text("Mine again")
+
+    def test_an_earlier_state_is_brought_back_from_the_log(self):
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        self.page.click("button:text-is('New dashboard')")
+        self.has_text("[role=status]", "not published yet")
+        self.add(self.page, "Divider")
+        self.page.locator(".block-divider").focus()
+        self.page.keyboard.press("Delete")
+        expect(self.page.locator(".block-divider")).to_have_count(0)
+        self.page.get_by_role("button", name="Log").click()
+        self.page.get_by_role("button", name="One by one").click()
+        earlier = self.page.locator("li li").filter(has_text="Divider is new")
+        earlier.get_by_role("button", name="Bring it back").click()
+        expect(self.page.locator(".block-divider")).to_have_count(1)
+        self.page.get_by_role("button", name="Undo").first.click()
+        expect(self.page.locator(".block-divider")).to_have_count(0)

@@ -448,7 +448,7 @@ class Sharing(DashboardTest):
             lambda: publishing.bring_back(self.explorer, self.dashboard, 1, "draft"),
             lambda: services.edit_draft(self.explorer, self.dashboard, {"edit": "set_own"}),
             lambda: services.duplicate_dashboard(self.explorer, self.dashboard),
-            lambda: services.merge_draft(self.explorer, self.dashboard, state, [state]),
+            lambda: services.merge_draft(self.explorer, self.dashboard, state, 1, [state]),
             lambda: services.delete_dashboard(self.explorer, self.dashboard),
             lambda: services.restore_dashboard(self.explorer, self.dashboard),
             lambda: services.grant(self.explorer, self.dashboard, f"person-{self.explorer.pk}", "edit", True),

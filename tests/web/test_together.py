@@ -2,9 +2,19 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import re
+
+from django.utils import timezone
+
 from tests.web.dashboard_support import DashboardTest
+from tests.web.support import make_user
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import apply_edit
+from veduta.web.accounts.models import User
+from veduta.web.dashboards import drafts, services
+from veduta.web.dashboards.access import set_grant
+from veduta.web.dashboards.models import DraftState
 
 
 class Together(DashboardTest):
@@ -21,9 +31,9 @@ class Together(DashboardTest):
     def say(self, block, text):
         return {"edit": "set_block", "block": block, "text": text}
 
-    def merge(self, user, *states, base=None):
+    def merge(self, user, *states, base=None, revision=1):
         self.as_(user)
-        data = {"base": base or self.base, "states": list(states)}
+        data = {"base": base or self.base, "revision": revision, "states": list(states)}
         answer = self.ask("dashboard-draft-merge", self.dashboard.pk, data=data)
         self.assertEqual(answer.status_code, 200, answer.content[:300])
         return answer.json()
@@ -35,7 +45,7 @@ class Together(DashboardTest):
     def test_what_two_did_to_different_blocks_is_both_there(self):
         self.merge(self.steward, self.state(self.say("title", "Theirs")))
         answer = self.merge(self.analyst, self.state(self.say("words", "Mine")))
-        self.assertEqual((answer["who"], answer["both"], answer["revision"]), ("Steward", [], 3))
+        self.assertEqual((answer["who"], answer["won"], answer["revision"]), ("Steward", "", 3))
         self.dashboard.refresh_from_db()
         self.assertEqual(self.texts(self.dashboard.draft), {"title": "Theirs", "words": "Mine"})
         self.assertEqual(answer["states"][0]["definition"], self.dashboard.draft)
@@ -43,7 +53,7 @@ class Together(DashboardTest):
     def test_of_one_setting_the_later_holds_and_theirs_can_be_had(self):
         self.merge(self.steward, self.state(self.say("title", "Theirs"), self.say("words", "Theirs")))
         answer = self.merge(self.analyst, self.state(self.say("title", "Mine")))
-        self.assertEqual(answer["both"], ["“Mine”, its text"])
+        self.assertEqual(answer["won"], "Steward changed Heading “Mine”, its text, too. It is as you have it.")
         self.assertEqual(self.texts(answer["states"][0]["definition"])["title"], "Mine")
         self.assertEqual(self.texts(answer["theirs"]), {"title": "Theirs", "words": "Theirs"})
 
@@ -61,3 +71,98 @@ class Together(DashboardTest):
         self.merge(self.steward, self.state(name="Renamed"))
         answer = self.merge(self.analyst, self.state(self.say("words", "Mine")))
         self.assertEqual(answer["states"][0]["name"], "Renamed")
+
+    def test_the_one_whose_setting_was_set_over_is_told_and_can_have_it_back(self):
+        mine = self.state(self.say("title", "Mine"))
+        self.merge(self.analyst, mine)
+        self.merge(self.steward, self.state(self.say("title", "Theirs"), self.say("words", "More")))
+        answer = self.merge(self.analyst, mine, base=mine, revision=2)
+        self.assertEqual(answer["lost"], "Steward changed Heading “Theirs”, its text, too. It is as they have it.")
+        self.assertEqual(answer["won"], "")
+        self.assertEqual(self.texts(answer["mine"]), {"title": "Mine", "words": "More"})
+
+    def test_who_has_set_it_anew_meanwhile_is_not_told_that_it_was_lost(self):
+        mine = self.state(self.say("title", "Mine"))
+        self.merge(self.analyst, mine)
+        self.merge(self.steward, self.state(self.say("title", "Theirs")))
+        anew = self.state(self.say("title", "Mine again"))
+        answer = self.merge(self.analyst, anew, base=mine, revision=2)
+        self.assertEqual(answer["lost"], "")
+        self.assertEqual(answer["won"], "Steward changed Heading “Mine again”, its text, too. It is as you have it.")
+
+    def test_of_three_the_one_who_changed_the_setting_is_named(self):
+        self.merge(self.steward, self.state(self.say("title", "Theirs")))
+        other = make_user("second", User.Role.ANALYST)
+        set_grant(other, self.dashboard, "edit", True)
+        after = self.state(self.say("title", "Theirs"))
+        self.merge(other, self.state(self.say("words", "Elsewhere"), base=after), base=after, revision=2)
+        answer = self.merge(self.analyst, self.state(self.say("title", "Mine")))
+        self.assertIn("Steward changed", answer["won"])
+
+
+class Log(DashboardTest):
+    def setUp(self):
+        super().setUp()
+        DraftState.objects.update(saved_at=timezone.now() - dt.timedelta(hours=1))
+        self.edited(edit="set_block", block="title", text="Season and islands")
+        self.edited(edit="set_block", block="title", text="The whole season")
+
+    def log(self, **query):
+        return self.look("dashboard-log", self.dashboard.pk, **query)
+
+    def changes(self, page):
+        found = re.findall(r"<li><strong>(.*?)</strong>(.*?)</li>", page.content.decode())
+        return [f"{name} {words.strip()}" for name, words in found]
+
+    def test_it_says_who_changed_what_in_a_sitting(self):
+        page = self.log()
+        self.assertContains(page, "<strong>Analyst</strong>", count=2)
+        self.assertIn("Heading “The whole season” its text changes", self.changes(page))
+        self.assertContains(page, "2 edits")
+        self.assertContains(page, "the draft now", count=1)
+
+    def test_single_edits_of_a_sitting(self):
+        page = self.log(first=2, last=3)
+        self.assertIn("Heading “Season and islands” its text changes", self.changes(page))
+        self.assertIn("Heading “The whole season” its text changes", self.changes(page))
+
+    def test_a_new_name_is_said(self):
+        services.save_draft(self.analyst, self.dashboard, self.dashboard.load_draft(), "Summer", 3)
+        self.assertIn("The dashboard is called “Summer”", self.changes(self.log()))
+
+    def test_many_sittings_come_in_parts(self):
+        for number in range(20):
+            user = self.steward if number % 2 else self.analyst
+            change = {"edit": "set_block", "block": "words", "text": f"Said {number}"}
+            services.edit_draft(user, self.dashboard, change)
+        page = self.log()
+        self.assertContains(page, "Said 19")
+        self.assertNotContains(page, "Said 4”")
+        earlier = self.log(before=re.search(r'data-log="before=(\d+)"', page.content.decode())[1])
+        self.assertContains(earlier, "Said 4”")
+        self.assertIn("Heading “The whole season” its text changes", self.changes(earlier))
+
+    def test_an_earlier_state_is_seen_and_can_be_gone_on_from(self):
+        state = self.look("dashboard-draft-state", self.dashboard.pk, 2).json()
+        self.assertEqual(load_dashboard(state["definition"]).block("title").text, "Season and islands")
+        page = self.look("dashboard", self.dashboard.pk, version="draft-2")
+        self.assertContains(page, "Season and islands")
+        self.assertContains(page, "An earlier")
+        self.assertEqual(self.look("dashboard-block", self.dashboard.pk, "bars", version="draft-2").status_code, 200)
+
+    def test_a_state_that_is_not_kept(self):
+        answer = self.look("dashboard-draft-state", self.dashboard.pk, 99)
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("Version 99 of the draft is not kept", answer.json()["message"])
+        self.assertEqual(self.look("dashboard", self.dashboard.pk, version="draft-99").status_code, 404)
+
+    def test_readers_see_neither_log_nor_earlier_drafts(self):
+        self.grant()
+        self.as_(self.explorer)
+        self.assertEqual(self.log().status_code, 404)
+        self.assertEqual(self.look("dashboard", self.dashboard.pk, version="draft-2").status_code, 404)
+
+    def test_states_of_long_ago_are_forgotten(self):
+        DraftState.objects.filter(number__lt=3).update(saved_at=timezone.now() - dt.timedelta(days=8))
+        self.assertEqual(drafts.forget(), 3)
+        self.assertContains(self.log(), "As it was before that")

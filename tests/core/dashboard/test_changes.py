@@ -52,6 +52,7 @@ class Changes(unittest.TestCase):
             ),
             ({"edit": "set_colours", "own_colours": True}, "Colours of values change"),
             ({"edit": "set_colours", "letters": "large"}, "The size of letters changes"),
+            ({"edit": "set_paper", "paper": {"size": "A3"}}, "The paper it is printed on changes"),
         ):
             with self.subTest(words):
                 self.assertEqual(told(edit), [words])

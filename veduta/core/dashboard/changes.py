@@ -37,6 +37,8 @@ PAGE_PARTS: Final = {
     "hidden": "whether it has a tab",
     "kind": "how its blocks stand",
     "ground": "its ground",
+    "width": "its width",
+    "height": "its height",
     "widest": "its width",
     "gap": "its spacing",
     "inner": "its spacing",
@@ -50,7 +52,7 @@ def both_words(both: Both, definition: DashboardDefinition, name_of: Callable[[B
     """A setting that two people changed at the same time, in words."""
     block, page = definition.block(both.id), definition.page(both.id)
     if both.kind == "block" and block:
-        name, parts = f"“{name_of(block)}”", {**PARTS, "place": "its place"}
+        name, parts = name_of(block), {**PARTS, "place": "its place"}
     elif both.kind == "page" and page:
         name, parts = f"the page “{page.name}”", PAGE_PARTS
     elif both.kind in ("control", "filter"):
@@ -70,13 +72,13 @@ class Change:
 
 
 def changes(before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[Block], str]) -> list[Change]:
-    """From one published definition to another, in reading order: pages, blocks, controls and colours."""
+    """From one published definition to another, in reading order: pages, blocks, controls, and the whole."""
     return [
         *_of_pages(before, after),
         *_of_blocks(before, after, name_of),
         *_of_controls(before, after),
         *_of_filters(before, after),
-        *_of_colours(before, after),
+        *_of_the_whole(before, after),
     ]
 
 
@@ -169,10 +171,12 @@ def _of_filters(before: DashboardDefinition, after: DashboardDefinition) -> Iter
     yield from (Change(A_FILTER, "is there no longer") for name in there if name not in kept)
 
 
-def _of_colours(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+def _of_the_whole(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
     if (before.colours, before.own_colours) != (after.colours, after.own_colours):
         yield Change("Colours of values", "change")
     if before.palettes_kept != after.palettes_kept:
         yield Change("The palettes of its charts", "change")
+    if before.paper != after.paper:
+        yield Change("The paper it is printed on", "changes")
     if before.letters != after.letters:
         yield Change("The size of letters", "changes")

@@ -58,6 +58,12 @@ def merged(base: DashboardDefinition, earlier: DashboardDefinition, later: Dashb
     return Merged(_built(made, orders), both)
 
 
+def value_of(definition: DashboardDefinition, both: Both) -> Any:
+    """What a definition has for a setting, or for a part; None if it has no such part."""
+    settings = _parts(definition).get((both.kind, both.id))
+    return settings.get(both.setting) if settings and both.setting else settings
+
+
 def _parts(definition: DashboardDefinition) -> Parts:
     data = definition.model_dump(mode="json")
     parts: Parts = {}

@@ -12,13 +12,15 @@ from veduta.web.accounts.access import Request
 from veduta.web.common.requests import Flag, Line, Sent, Text, asked
 from veduta.web.dashboards import kept, services
 from veduta.web.dashboards.access import find_dashboard
-from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.dashboards.models import Dashboard, DraftState, Publication
+from veduta.web.dashboards.publishing import frozen
 from veduta.web.dashboards.reading import Reading
 
 
 class View(Sent):
-    """How a dashboard is asked for: published, an earlier `version` of it or its draft, under a state (`v`, the key `k`
-    of one that is too long, or that of a `kept` view), at one of its pages."""
+    """How a dashboard is asked for: published, an earlier `version` of it, its draft or an earlier one (the version
+    "draft-" and its revision), under a state (`v`, the key `k` of one that is too long, or that of a `kept` view), at
+    one of its pages."""
 
     v: Text = ""
     k: Line = ""
@@ -40,6 +42,9 @@ def reading_for(request: Request, pk: uuid.UUID) -> Reading:
     view = asked(request, View)
     dashboard = find_dashboard(request.user, pk, edit=bool(view.draft or view.version))
     state = state_asked(request, dashboard, view)
+    if asked_state := re.fullmatch("draft-([0-9]{1,9})", view.version):
+        kept_state = get_object_or_404(DraftState, dashboard=dashboard, number=int(asked_state[1]))
+        return Reading(dashboard, frozen(kept_state.load()), state, request.user)
     if view.version:
         number = int(view.version) if re.fullmatch("[0-9]{1,9}", view.version) else -1
         publication = get_object_or_404(Publication, dashboard=dashboard, number=number)

@@ -8,18 +8,15 @@ from typing import Annotated, Any
 
 from django.contrib import messages
 from django.contrib.auth.models import Group
-from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
-from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import BeforeValidator, StringConstraints
-from pydantic import Field as Attribute
+from pydantic import BeforeValidator
 
 from veduta.core.chart.paints import PALETTES
 from veduta.core.chart.value_colours import lists_of
-from veduta.core.dashboard.changes import both_words
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
@@ -38,19 +35,16 @@ from veduta.web.common.requests import (
     Object,
     Sent,
     Text,
-    Whole,
     filled_in,
     rows_of,
     sent,
     wants_json,
 )
-from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
 from veduta.web.dashboards.dressing import PageAsked, with_texts_stored
-from veduta.web.dashboards.faces import faces_of, faces_to_edit, names_of, narrow_rows
+from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
 from veduta.web.dashboards.layout_styles import grounds_of
-from veduta.web.dashboards.live import be_present, leave, watch
 from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.narrowing import filter_words
@@ -62,33 +56,6 @@ from veduta.web.modelling.services import model_of
 from veduta.web.pictures.services import there
 
 logger = logging.getLogger("veduta.dashboards")
-
-
-class DraftSent(Sent):
-    """A draft as it stands on the page."""
-
-    definition: Object
-    name: Line = ""
-    revision: Whole = 0
-
-
-class StateOnPage(Sent):
-    definition: Object
-    name: Line = ""
-
-
-class ToMerge(Sent):
-    """The state that was last like the shared draft, and those on the page since: the one now, and those to which
-    undoing and redoing lead."""
-
-    base: StateOnPage
-    states: Annotated[list[StateOnPage], Attribute(min_length=1, max_length=60)]
-
-
-class HereSent(Sent):
-    tab: Annotated[str, StringConstraints(max_length=36)] = ""
-    block: Line = ""
-    leaves: Flag = False
 
 
 class Change(Sent):
@@ -208,69 +175,6 @@ def _palettes() -> list[tuple[str, str, list[Palette]]]:
     there = list(Palette.objects.filter(deleted_at=None))
     kinds = [(kind, words, [each for each in there if each.kind == kind]) for kind, (words, *_) in PALETTES.items()]
     return [(kind, words, own) for kind, words, own in kinds if own]
-
-
-@require_POST
-@builders_only
-def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    dashboard, draft = find_dashboard(request.user, pk, edit=True), sent(request, DraftSent)
-    definition = load_dashboard(draft.definition)
-    try:
-        saved = services.save_draft(request.user, dashboard, definition, draft.name, draft.revision)
-    except Conflict as conflict:
-        return JsonResponse({"message": str(conflict)}, status=409)
-    return JsonResponse({"revision": saved.revision, "at": _time(saved)})
-
-
-@require_GET
-@builders_only
-def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """What happens to a draft while it is open, as server-sent events."""
-    dashboard = find_dashboard(request.user, pk, edit=True)
-    response = StreamingHttpResponse(watch.told(str(dashboard.pk)), content_type="text/event-stream")
-    response["Cache-Control"] = "no-store"
-    return response
-
-
-@require_POST
-@builders_only
-def present(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Say that one is there, and on which block; or that one leaves."""
-    dashboard, here = find_dashboard(request.user, pk, edit=True), sent(request, HereSent)
-    if here.leaves:
-        leave(request.user, here.tab)
-    elif here.tab:
-        be_present(request.user, dashboard, here.tab, here.block[:40])
-    return JsonResponse({})
-
-
-def _time(saved: Dashboard) -> str:
-    return f"{timezone.localtime(saved.updated_at):%H:%M}"
-
-
-@require_POST
-@builders_only
-def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Bring a draft together with what others made of it since it was like the shared one."""
-    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, ToMerge)
-    base, *states = (services.State(load_dashboard(each.definition), each.name) for each in (asked.base, *asked.states))
-    together = services.merge_draft(request.user, dashboard, base, states)
-    now = together.states[0]
-    reading = Reading(dashboard, frozen(now.definition), ViewState(), request.user)
-    names = names_of(reading, reading.definition.blocks)
-    said = [both_words(each, reading.definition, lambda block: names[block.id] or block.kind) for each in together.both]
-    return JsonResponse(
-        {
-            "revision": together.dashboard.revision,
-            "at": _time(together.dashboard),
-            "who": together.who.label if together.who else "Somebody",
-            "both": list(dict.fromkeys(said)),
-            "theirs": together.theirs.model_dump(mode="json"),
-            "states": [
-                {"definition": each.definition.model_dump(mode="json"), "name": each.name} for each in together.states
-            ],
-        }
-    )
 
 
 @require_POST

@@ -74,6 +74,28 @@ class Publication(models.Model):
         return publications.get(self.pk, lambda: load_dashboard(self.definition))
 
 
+class DraftState(models.Model):
+    """A draft as it was saved once, by its revision. Where that went over what others had set, `over` says whose
+    settings these were (the id of a person, and the kind, id and setting of a part) and `otherwise` is the definition
+    in which they are as the others had them."""
+
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="draft_states")
+    number = models.PositiveIntegerField()
+    name = models.CharField(max_length=200)
+    definition = models.JSONField()
+    saved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    saved_at = models.DateTimeField(db_index=True)
+    over = models.JSONField(default=list, blank=True)
+    otherwise = models.JSONField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [models.UniqueConstraint(fields=["dashboard", "number"], name="draft_state_number")]
+
+    def load(self) -> DashboardDefinition:
+        return load_dashboard(self.definition)
+
+
 class Seen(models.Model):
     """When somebody looked at a dashboard last, and what they had those `controls` set to that begin so the next
     time."""

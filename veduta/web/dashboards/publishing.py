@@ -17,6 +17,7 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.colours.models import palettes_used
 from veduta.web.common.revisions import next_number, numbered
+from veduta.web.dashboards import drafts
 from veduta.web.dashboards.access import must_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.jobs import queue
@@ -120,7 +121,7 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
             dashboard.published = version
         else:
             keep_version(user, dashboard, dashboard.load_draft(), set_aside=True)
-            dashboard.draft, dashboard.revision = version.definition, dashboard.revision + 1
+            drafts.keep(user, dashboard, version.definition)
         dashboard.updated_by = user
         dashboard.save()
 

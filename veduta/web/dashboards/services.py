@@ -6,6 +6,7 @@ import hashlib
 import json
 import secrets
 import string
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,18 +16,18 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice, kinds_for
-from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_state
+from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard, load_state
 from veduta.core.dashboard.edits import apply_edit
-from veduta.core.dashboard.merging import Both, merged
+from veduta.core.dashboard.merging import Both, Merged, merged
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import must_build_on
-from veduta.web.dashboards import tasks
+from veduta.web.dashboards import drafts, tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
-from veduta.web.dashboards.models import Dashboard, LongState
+from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
 
@@ -62,13 +63,10 @@ def save_draft(
     return dashboard
 
 
-def _save(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> None:
-    dashboard.draft = definition.model_dump(mode="json")
-    dashboard.name = name.strip()[:200] or dashboard.name
-    dashboard.revision += 1
-    dashboard.updated_by = user
-    dashboard.save()
+def _save(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> DraftState:
+    state = drafts.keep(user, dashboard, definition, name)
     tasks.settle(dashboard)
+    return state
 
 
 @dataclass(frozen=True)
@@ -80,19 +78,32 @@ class State:
 
 
 @dataclass(frozen=True)
+class Clash:
+    """A setting that somebody (`who`) changed as well as the person who is told."""
+
+    who: User | None
+    both: Both
+
+
+@dataclass(frozen=True)
 class BroughtTogether:
     """What somebody's states are with what others did meanwhile: the first is the draft now. `who` changed it last
-    before, `both` are the settings that both changed, and `theirs` the draft in which these are as the others had
-    them."""
+    before. `won` are the settings that others changed too and that are as this person has them, and `theirs` the draft
+    in which they are as the others had them; `lost` those that others have set over what this person had set, and
+    `mine` the draft in which they are as this person had them."""
 
     dashboard: Dashboard
     states: list[State]
     who: User | None
-    both: list[Both]
+    won: list[Clash]
     theirs: DashboardDefinition
+    lost: list[Clash]
+    mine: DashboardDefinition
 
 
-def merge_draft(user: User, dashboard: Dashboard, base: State, states: list[State]) -> BroughtTogether:
+def merge_draft(
+    user: User, dashboard: Dashboard, base: State, base_revision: int, states: list[State]
+) -> BroughtTogether:
     """Bring somebody's draft, the first of their `states`, together with the shared one, which both began from the
     same `base`; their other states, to which undoing and redoing lead, are brought to what others did as well."""
     must_edit(user, dashboard)
@@ -100,13 +111,32 @@ def merge_draft(user: User, dashboard: Dashboard, base: State, states: list[Stat
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
         shared, name, who = dashboard.load_draft(), dashboard.name, dashboard.updated_by
+        meanwhile = drafts.since(dashboard, base_revision)
         made = [merged(base.definition, shared, each.definition) for each in states]
         names = [name if each.name == base.name else each.name for each in states]
         theirs = merged(base.definition, states[0].definition, shared).definition
+        won = [Clash(drafts.who_set(both, base.definition, meanwhile) or who, both) for both in made[0].both]
         if (made[0].definition, names[0]) != (shared, name):
-            _save(user, dashboard, made[0].definition, names[0])
+            state = _save(user, dashboard, made[0].definition, names[0])
+            drafts.note_over(state, [(each.who, each.both) for each in won], theirs)
     together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
-    return BroughtTogether(dashboard, together, who, made[0].both, theirs)
+    lost, mine = _lost(user, meanwhile, made[0])
+    return BroughtTogether(dashboard, together, who, won, theirs, lost, mine)
+
+
+def _lost(user: User, meanwhile: Iterable[DraftState], now: Merged) -> tuple[list[Clash], DashboardDefinition]:
+    """The settings of somebody over which others have set theirs meanwhile, and the draft in which they are as they
+    were."""
+    lost: list[Clash] = []
+    mine = now.definition
+    kept = {(both.kind, both.id, both.setting) for both in now.both}  # which are as this person has them again
+    for state in meanwhile:
+        settings = [tuple(setting) for who, *setting in state.over if who == user.pk]
+        gone = [Both(*setting) for setting in settings if setting not in kept]
+        if gone and state.saved_by != user:
+            lost += [Clash(state.saved_by, both) for both in gone]
+            mine = merged(state.load(), mine, load_dashboard(state.otherwise)).definition
+    return lost, mine
 
 
 def _check_charts(definition: DashboardDefinition) -> None:
@@ -129,10 +159,7 @@ def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        dashboard.draft = apply_edit(dashboard.load_draft(), change).model_dump(mode="json")
-        dashboard.revision += 1
-        dashboard.updated_by = user
-        dashboard.save()
+        drafts.keep(user, dashboard, apply_edit(dashboard.load_draft(), change))
 
 
 def dataset_named(pk: str) -> Dataset:

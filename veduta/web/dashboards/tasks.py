@@ -14,6 +14,7 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
+from veduta.web.dashboards import drafts
 from veduta.web.dashboards.access import may_edit, must_edit
 from veduta.web.dashboards.models import Dashboard, Task
 
@@ -82,10 +83,7 @@ def fill(user: User, dashboard: Dashboard, chart: Chart, block_id: str) -> None:
         if block is None or block.kind != "place":
             raise VedutaError("There is no empty place there any more.", hint="The chart is kept: place it elsewhere.")
         change = {"edit": "fill_place", "block": block_id, "kind": "chart", "chart": str(chart.pk)}
-        dashboard.draft = apply_edit(definition, change).model_dump(mode="json")
-        dashboard.revision += 1
-        dashboard.updated_by = user
-        dashboard.save()
+        drafts.keep(user, dashboard, apply_edit(definition, change))
         dashboard.tasks.filter(block=block_id, state=Task.State.OPEN).update(
             state=Task.State.DONE, ended_at=timezone.now()
         )

@@ -14,13 +14,13 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.dashboard.changes import Change, changes
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page, ViewState
-from veduta.core.dashboard.kinds import KINDS
+from veduta.core.dashboard.definition import DashboardDefinition, Page, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import Line, Sent, filled_in, sent
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.draft_views import namer
 from veduta.web.dashboards.miniatures import miniature
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading
@@ -54,7 +54,7 @@ def before_publishing(request: Request, pk: uuid.UUID) -> HttpResponse:
     draft = Reading.of(dashboard, ViewState(), request.user, draft=True)
     now = dashboard.published.load() if dashboard.published else None
     then = publishing.with_pictures(draft.definition, lambda name: content_named(name)[0])
-    found = changes(now, then, _named(draft)) if now else []
+    found = changes(now, then, namer([now, then])) if now else []
     drawn = [change for change in found if change.block and _is_chart(change, draft.definition)]
     context = {
         "dashboard": dashboard,
@@ -66,16 +66,6 @@ def before_publishing(request: Request, pk: uuid.UUID) -> HttpResponse:
         "problems": _empty_places(draft.definition),
     }
     return render(request, "dashboards/publish.html", context)
-
-
-def _named(reading: Reading):
-    def name(block: Block) -> str:
-        if block.kind == "chart":
-            return reading.name_of(block)
-        words = block.title or block.text.strip().split("\n")[0][:80]
-        return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
-
-    return name
 
 
 def _is_chart(change: Change, definition: DashboardDefinition) -> bool:
