@@ -7,7 +7,6 @@ import { watchDragging } from "./editing/dragging.js";
 import { dressing } from "./editing/dressing.js";
 import { filling } from "./editing/filling.js";
 import { here } from "./editing/here.js";
-import { log } from "./editing/log.js";
 import { narrowing } from "./editing/narrowing.js";
 import { pages } from "./editing/pages.js";
 import { paper } from "./editing/paper.js";
@@ -23,9 +22,6 @@ import { newId } from "./lib/ids.js";
 import { shortcuts } from "./lib/keys.js";
 import { debounce, failed, openDialog, toast, whenReachable } from "./lib/page.js";
 
-/** So many states before and after the one now are brought to what others did. */
-const STATES = 25;
-
 function editor() {
   const start = sent("start");
   let sending = Promise.resolve(true);
@@ -39,7 +35,6 @@ function editor() {
     ...dressing(),
     ...filling(),
     ...here(),
-    ...log(),
     ...narrowing(),
     ...pages(),
     ...paper(),
@@ -175,53 +170,6 @@ function editor() {
     saved({ revision, at }) {
       this.revision = revision;
       if (!this.unsent) this.status = `draft saved ${at}`;
-    },
-    // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.
-    async bringTogether() {
-      let { synced: base, revision } = this;
-      try {
-        for (;;) {
-          const { past, now, future } = this.history;
-          const states = [now, ...past.slice(-STATES), ...future.slice(-STATES)];
-          const answer = await post(`${this.base}draft/merge/`, { base, revision, states });
-          [base, revision] = [now, answer.revision];
-          if (this.history.now !== now) continue; // an edit was made meanwhile
-          const behind = Math.min(past.length, STATES) + 1;
-          this.history.rebase(answer.states[0], answer.states.slice(1, behind), answer.states.slice(behind));
-          [this.synced] = answer.states;
-          this.unsent = false;
-          this.saved(answer);
-          this.tellOfOthers(answer);
-          await this.fill();
-          return true;
-        }
-      } catch (error) {
-        this.unsent = true;
-        this.status = "draft not saved";
-        failed(error);
-        return false;
-      }
-    },
-    tellOfOthers({ who, won, theirs, lost, mine, at, states: [now], revision }) {
-      if (!won && !lost) this.status = `${who} changed it ${at}`;
-      const instead = (definition) => () => this.inTurn(() => this.takeInstead(now, revision, definition));
-      if (won) toast(won, { label: "Bring theirs back", run: instead(theirs) }, 0);
-      if (lost) toast(lost, { label: "Bring mine back", run: instead(mine) }, 0);
-    },
-    // Brings what another definition has otherwise than a state was at a revision into what there is now.
-    async takeInstead(base, revision, definition) {
-      if (!(await this.flush())) return;
-      try {
-        const states = [{ ...base, definition }];
-        const answer = await post(`${this.base}draft/merge/`, { base, revision, states });
-        [this.synced] = answer.states;
-        this.history.push(this.synced);
-        this.buttons();
-        this.saved(answer);
-        await this.fill();
-      } catch (error) {
-        failed(error);
-      }
     },
 
     // Blocks.

@@ -1,6 +1,8 @@
 // Drafts of a chart, and saving it for everybody. Part of the workbench.
 import { post } from "./lib/http.js";
-import { dialog, failed, whenReachable } from "./lib/page.js";
+import { goLive } from "./lib/live.js";
+import { showLog } from "./lib/log.js";
+import { failed, toast, whenReachable } from "./lib/page.js";
 
 /**
  * @param {() => Promise<unknown> | null} working The newest question, until it is answered.
@@ -23,14 +25,13 @@ export function saving(working) {
         failed(error);
       }
     },
-    async save(overwrite = false) {
+    async save() {
       await working(); // what was typed last is part of it
       if (this.here) return this.keepHere();
       try {
         const answer = await post(`${this.base}save/`, {
           definition: this.definition,
           revision: this.revision,
-          overwrite: overwrite === true,
         });
         this.revision = answer.revision;
         this.saved = true;
@@ -38,11 +39,9 @@ export function saving(working) {
         this.status = `saved ${answer.at}`;
         return true;
       } catch (error) {
-        if (error.status !== 409) {
-          failed(error);
-          return false;
-        }
-        return this.settle(error.data);
+        if (error.status === 409 && (await this.bringTogether())) return this.save();
+        if (error.status !== 409) failed(error);
+        return false;
       }
     },
     // In one block of a dashboard only, to which it then leads back.
@@ -57,20 +56,48 @@ export function saving(working) {
         return false;
       }
     },
-    async settle({ conflict, theirs }) {
-      const choice = await dialog(conflict, { label: "Saved by somebody else meanwhile" }).closed;
-      if (choice === "mine") return this.save(true);
-      if (choice === "theirs") {
-        this.revision = theirs.revision;
-        this.history.push({ definition: theirs.definition });
-        this.saved = true;
-        this.status = "saved";
-        await this.answer();
-        await post(`${this.base}draft/drop/`);
-      } else if (choice === "both") {
-        location.href = (await post(`${this.base}save-as-new/`, { definition: this.definition })).address;
+    // What others save is taken in, one saved state after the other.
+    beginTogether() {
+      let taking = Promise.resolve();
+      goLive(this.base, this.$refs.people, (revision) => {
+        taking = taking.then(() => revision > this.revision && this.bringTogether());
+      });
+    },
+    // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.
+    async bringTogether() {
+      try {
+        for (;;) {
+          const { now } = this.history;
+          const states = this.history.around().map(({ definition }) => definition);
+          const answer = await post(`${this.base}draft/merge/`, { revision: this.revision, states });
+          if (this.history.now !== now) continue; // an edit was made meanwhile
+          this.history.rebase(answer.states.map((definition) => ({ definition })));
+          this.revision = answer.revision;
+          this.saved = answer.saved;
+          this.status = `${answer.who} saved it`;
+          this.tellOfOthers(answer);
+          await Promise.all([this.answer(), this.draft()]);
+          return true;
+        }
+      } catch (error) {
+        failed(error);
+        return false;
       }
-      return false;
+    },
+    tellOfOthers({ won, theirs, lost, mine }) {
+      if (won) toast(won, { label: "Bring theirs back", run: () => this.takeState(theirs) }, 0);
+      if (lost) toast(lost, { label: "Bring mine back", run: () => this.takeState(mine) }, 0);
+    },
+    takeState(definition) {
+      if (!this.history.push({ definition })) return;
+      this.changed();
+      this.answer();
+    },
+    showLog() {
+      showLog(this.base, ({ definition }) => {
+        this.takeState(definition);
+        toast("The chart is as it was then. It holds for everybody once you save it.");
+      });
     },
     async giveUpDraft() {
       await post(`${this.base}draft/drop/`);

@@ -125,6 +125,7 @@ export function workbench() {
           { label: `Rows behind ${these}`, run: () => this.behind(points) },
         ];
       });
+      if (!this.here) this.beginTogether();
       this.answer().then(() => start.opens && !this.canUndo && this.begin());
     },
 

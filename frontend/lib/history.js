@@ -1,5 +1,8 @@
 // Undo and redo over a session, kept in the browser tab so that a reload does not lose them.
 
+/** So many states before and after the one now are brought to what others did. */
+const STATES = 25;
+
 /** @template T */
 export class History {
   /**
@@ -34,16 +37,20 @@ export class History {
     return true;
   }
 
+  /** The state now, and some before and after it, which are brought to what others did. */
+  around() {
+    return [this.now, ...this.past.slice(-STATES), ...this.future.slice(-STATES)];
+  }
+
   /**
-   * Takes what somebody else has changed: every state is another one now, and no step is added.
-   * @param {T} now
-   * @param {T[]} past
-   * @param {T[]} future
+   * Takes what somebody else has changed: every state around is another one now, and no step is added.
+   * @param {T[]} states
    */
-  rebase(now, past, future) {
+  rebase([now, ...others]) {
+    const behind = Math.min(this.past.length, STATES);
     this.now = now;
-    this.past = past;
-    this.future = future;
+    this.past = others.slice(0, behind);
+    this.future = others.slice(behind);
     this.keep();
   }
 

@@ -8,8 +8,8 @@ from tests.browser.support import PATIENCE, BrowserTest, browser
 
 
 class Together(BrowserTest):
-    def second_page(self, address: str, is_told: bool = True) -> Page:
-        """The editor in the browser of a second person, who may not be told of what others do before they save."""
+    def second_page(self, address: str, is_told: bool = True, is_open: str = "not published yet") -> Page:
+        """The same page in the browser of a second person, who may not be told of what others do before they save."""
         first, self.page = self.page, browser().new_context(viewport=self.viewport, reduced_motion="reduce").new_page()
         self.addCleanup(self.page.context.close)
         self.page.set_default_timeout(PATIENCE)
@@ -18,7 +18,7 @@ class Together(BrowserTest):
             self.page.route("**/live/", lambda route: route.abort())
         self.page.goto(address)
         second, self.page = self.page, first
-        expect(second.locator("[role=status]").filter(has_text="not published yet")).to_be_visible()
+        expect(second.locator("[role=status]").filter(has_text=is_open)).to_be_visible()
         return second
 
     def add(self, page: Page, what: str) -> None:
@@ -83,3 +83,29 @@ class Together(BrowserTest):
         expect(self.page.locator(".block-divider")).to_have_count(1)
         self.page.get_by_role("button", name="Undo").first.click()
         expect(self.page.locator(".block-divider")).to_have_count(0)
+
+    def test_of_a_chart_what_others_save_arrives_and_goes_together_with_ones_own(self):
+        self.sign_in("analyst")
+        self.open_chart("Fare revenue by route, highest first")
+        with self.page.expect_navigation():
+            self.page.get_by_role("button", name="More", exact=True).click()
+            self.page.get_by_role("button", name="Duplicate").click()
+        self.page.get_by_role("button", name="Save chart").click()
+        self.has_text("[role=status]", "saved")
+        other = self.second_page(self.page.url, is_open="saved")
+        expect(self.page.get_by_role("group", name="Who else is here")).to_contain_text("Ailsa Marr")
+        own = self.page.get_by_role("textbox", name="Title of the chart")
+        own.fill("Why sailings were cancelled")
+        own.press("Enter")
+        expect(self.page.locator("[role=status]").filter(has_text="draft saved")).to_be_visible()
+        title = other.get_by_role("textbox", name="Title of the chart")
+        title.fill("Reasons")
+        title.press("Enter")
+        expect(other.locator("[role=status]").filter(has_text="draft saved")).to_be_visible()
+        other.get_by_role("button", name="Save chart").click()
+        said = "Ailsa Marr changed its title, too. It is as you have it."
+        expect(self.page.get_by_text(said)).to_be_visible()
+        self.page.get_by_role("button", name="Save chart").click()
+        expect(title).to_have_value("Why sailings were cancelled")
+        other.get_by_role("button", name="Bring mine back").click()
+        expect(title).to_have_value("Reasons")

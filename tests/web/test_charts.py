@@ -12,6 +12,7 @@ from veduta.web.charts import services
 from veduta.web.charts.filter_forms import FORMS
 from veduta.web.charts.models import Chart, Draft
 from veduta.web.datasets.models import Dataset
+from veduta.web.together.live import look
 
 
 class ChartTest(WebTest):
@@ -388,31 +389,60 @@ class Saving(ChartTest):
         data = {"definition": self.chart.definition | {"title": title}, "revision": revision, **more}
         return self.ask("chart-save", self.chart.pk, data=data)
 
-    def test_the_second_to_save_is_told_sees_the_difference_and_chooses(self):
+    def test_what_others_saved_meanwhile_is_not_saved_over(self):
         self.assertEqual(self.save(self.steward, "Theirs", 1).json()["revision"], 2)
         conflict = self.save(self.analyst, "Mine", 1)
         self.assertEqual(conflict.status_code, 409)
-        shown = conflict.json()["conflict"]
-        self.assertIn("Steward changed this chart meanwhile.", shown)
-        self.assertIn("Mine", shown)
-        self.assertIn("Theirs", shown)
-        self.assertEqual(conflict.json()["theirs"]["revision"], 2)
+        self.assertEqual(conflict.json()["message"], "Steward changed this chart meanwhile.")
         self.chart.refresh_from_db()
         self.assertEqual(self.chart.name, "Theirs")
 
-    def test_saving_over_it_keeps_theirs_among_the_revisions(self):
-        self.save(self.steward, "Theirs", 1)
-        self.assertEqual(self.save(self.analyst, "Mine", 1, overwrite=True).json()["revision"], 3)
-        names = {r.number: r.name for r in self.chart.revisions.all()}
-        self.assertEqual(names, {1: "Fares", 2: "Theirs", 3: "Mine"})
-
-    def test_or_mine_becomes_a_chart_of_its_own(self):
-        self.save(self.steward, "Theirs", 1)
+    def together(self, *states, revision=1):
         self.as_(self.analyst)
-        mine = self.chart.definition | {"title": "Mine"}
-        answer = self.ask("chart-save-as-new", self.chart.pk, data={"definition": mine})
-        self.assertEqual(Chart.objects.exclude(pk=self.chart.pk).get().name, "Mine (mine)")
-        self.assertEqual(self.client.get(answer.json()["address"]).status_code, 200)
+        sent = {"revision": revision, "states": [self.chart.definition | state for state in states]}
+        answer = self.ask("chart-draft-merge", self.chart.pk, data=sent)
+        self.assertEqual(answer.status_code, 200, answer.content[:300])
+        return answer.json()
+
+    def test_what_two_changed_of_different_parts_is_brought_together_with_the_states_of_undoing(self):
+        self.save(self.steward, "Theirs", 1)
+        answer = self.together({"kind": "line"}, {})
+        found = [(each["title"], each["kind"]) for each in answer["states"]]
+        self.assertEqual(found, [("Theirs", "line"), ("Theirs", None)])
+        self.assertEqual((answer["revision"], answer["who"], answer["won"], answer["lost"]), (2, "Steward", "", ""))
+        self.assertFalse(answer["saved"])
+        self.assertTrue(self.together({}, revision=1)["saved"], "nothing of one's own")
+
+    def test_of_a_part_that_both_changed_ones_own_holds_and_theirs_can_be_had(self):
+        self.save(self.steward, "Theirs", 1)
+        answer = self.together({"title": "Mine", "kind": "line"})
+        self.assertEqual(answer["won"], "Steward changed its title, too. It is as you have it.")
+        self.assertEqual(answer["states"][0]["title"], "Mine")
+        self.assertEqual((answer["theirs"]["title"], answer["theirs"]["kind"]), ("Theirs", "line"))
+
+    def test_who_saved_a_part_that_another_has_changed_since_is_told(self):
+        self.save(self.analyst, "Mine", 1)
+        self.save(self.steward, "Theirs", 2)
+        answer = self.together({"title": "Mine"}, revision=2)
+        self.assertEqual(answer["lost"], "Steward changed its title, too. It is as they have it.")
+        self.assertEqual((answer["states"][0]["title"], answer["mine"]["title"]), ("Theirs", "Mine"))
+
+    def test_the_log_says_who_saved_what_and_a_state_can_be_gone_on_from(self):
+        self.save(self.steward, "Theirs", 1)
+        page = self.look("chart-log", self.chart.pk)
+        self.assertContains(page, "Its title")
+        self.assertContains(page, "As it was before that")
+        self.assertContains(page, "saved now", count=1)
+        self.assertEqual(self.look("chart-revision", self.chart.pk, 1).json()["definition"]["title"], "Fares")
+        self.assertEqual(self.look("chart-revision", self.chart.pk, 9).status_code, 422)
+
+    def test_who_has_a_chart_open_is_seen(self):
+        self.as_(self.steward)
+        self.ask("chart-present", self.chart.pk, data={"tab": "one"})
+        (seen,) = look(Chart, [str(self.chart.pk)]).values()
+        self.assertEqual((seen.revision, seen.people), (1, (("one", "Steward", ""),)))
+        self.as_(self.explorer)
+        self.assertEqual(self.look("chart-live", self.chart.pk).status_code, 404)
 
     def test_differences_are_said_clause_by_clause(self):
         mine = load_definition(self.chart.definition)

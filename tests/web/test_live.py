@@ -9,23 +9,24 @@ from unittest import mock
 from django.utils import timezone
 
 from tests.web.dashboard_support import DashboardTest
-from veduta.web.dashboards import live
-from veduta.web.dashboards.live import Seen, Watch, look
-from veduta.web.dashboards.models import Present
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.together import live
+from veduta.web.together.live import Seen, Watch, look
+from veduta.web.together.models import Present
 
 
 class Presence(DashboardTest):
     def there(self):
-        return look([str(self.dashboard.pk)])[str(self.dashboard.pk)]
+        return look(Dashboard, [str(self.dashboard.pk)])[str(self.dashboard.pk)]
 
     def say(self, user, tab, **more):
         self.as_(user)
         return self.ask("dashboard-present", self.dashboard.pk, data={"tab": tab, **more})
 
     def test_who_is_there_and_on_which_block(self):
-        self.say(self.analyst, "one", block="bars")
+        self.say(self.analyst, "one", part="bars")
         self.say(self.steward, "two")
-        self.say(self.analyst, "one", block="count")
+        self.say(self.analyst, "one", part="count")
         people = {(tab, block) for tab, _, block in self.there().people}
         self.assertEqual(people, {("one", "count"), ("two", "")})
 
@@ -70,13 +71,13 @@ class Events(DashboardTest):
             return events
 
         async def all_pages() -> list[list[str]]:
-            watch = Watch()
+            watch = Watch(Dashboard)
             found = await asyncio.gather(*(page(watch) for _ in range(pages)))
             self.assertEqual(watch.open, {})
             return list(found)
 
         with (
-            mock.patch.object(live, "_looked", lambda dashboards: {"d": next(seen, last)}),
+            mock.patch.object(live, "_looked", lambda model, things: {"d": next(seen, last)}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=0.4, PING=10.0),
         ):
             return asyncio.run(all_pages())
@@ -93,11 +94,11 @@ class Events(DashboardTest):
 
     def test_nothing_is_told_of_a_dashboard_that_is_gone(self):
         with (
-            mock.patch.object(live, "_looked", lambda dashboards: {}),
+            mock.patch.object(live, "_looked", lambda model, things: {}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=0.1, PING=0.04),
         ):
 
             async def pings() -> set[bytes]:
-                return {event async for event in Watch().told("d")}
+                return {event async for event in Watch(Dashboard).told("d")}
 
             self.assertEqual(asyncio.run(pings()), {b": still here\n\n"})

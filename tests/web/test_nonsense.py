@@ -141,11 +141,12 @@ class Nonsense(WebTest):
             yield "chart-clause", [chart.pk], {"definition": definition, "clause": clause, "index": 0, "find": "x"}
         point = [["2026-01", "North Reach"]]
         yield "chart-grammar", [chart.pk], {"definition": definition, "text": "{}", "caret": 1, "even": True}
-        for name in ("chart-rows", "chart-explain", "chart-draft", "chart-save", "chart-save-as-new"):
+        for name in ("chart-rows", "chart-explain", "chart-draft", "chart-save"):
             yield name, [chart.pk], {
                 "definition": definition, "points": point, "revision": 1, "name": "x", "page": 1, "sort": fare,
-                "descending": "1", "find": "x", "overwrite": False,
+                "descending": "1", "find": "x",
             }  # fmt: skip
+        yield "chart-draft-merge", [chart.pk], {"revision": 1, "states": [definition]}
         draft = self.dashboard.draft
         yield "dashboard-draft", [self.dashboard.pk], {"definition": draft, "name": "x", "revision": 1}
         state = {"definition": draft, "name": "x"}

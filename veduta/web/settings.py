@@ -65,6 +65,7 @@ INSTALLED_APPS = [
     "veduta.web.refreshing",
     "veduta.web.colours",
     "veduta.web.pictures",
+    "veduta.web.together",
     "veduta.web.charts",
     "veduta.web.chart_templates",
     "veduta.web.dashboards",

@@ -10,10 +10,11 @@ from hypothesis import strategies as st
 from tests.core.support import one_page
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.look import Look
+from veduta.core.chart.merging import LOOK, PARTS
 from veduta.core.dashboard.changes import changes
 from veduta.core.dashboard.definition import Block, load_dashboard
 from veduta.core.dashboard.edits import apply_edit
-from veduta.core.dashboard.own import LOOK, PARTS, chart_of, chart_to_change, own_parts, texts_here, with_own
+from veduta.core.dashboard.own import chart_of, chart_to_change, own_parts, texts_here, with_own
 from veduta.core.errors import DefinitionProblem
 
 NORTH = {"kind": "list", "field": "c3", "values": ["North Reach"]}

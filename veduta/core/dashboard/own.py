@@ -3,51 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Final
+from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.merging import PARTS, part_of, put_part
 from veduta.core.dashboard.definition import Block, Letters
 from veduta.core.dashboard.looks import chart_in
 from veduta.core.errors import DefinitionProblem, NewerDefinition
-
-LOOK: Final = "look."
-"""Before the name of a part of the look: these are kept one by one."""
-PARTS: Final[dict[str, str]] = {
-    "kind": "how it is drawn",
-    "settings": "settings of how it is drawn",
-    "layers": "its layers",
-    "show": "what it shows",
-    "by": "what it is by",
-    "split": "what it is split by",
-    "panels": "its panels",
-    "only": "its filters",
-    "keep": "which values it keeps",
-    "sort": "its order",
-    "series_order": "the order of its series",
-    "totals": "its totals",
-    "references": "what it is compared with",
-    "aligned": "where its time begins",
-    "values": "what its parameters are set to",
-    "drill": "where it may be drilled",
-    "colours": "colours of its values",
-    "own_colours": "whether it takes the workspace's colours",
-    "specification": "its own specification",
-    "conditional": "its conditional formats",
-    "look.title": "the look of its title",
-    "look.along": "the axis of its first dimension",
-    "look.value": "the axis of its values",
-    "look.second": "the second axis of its values",
-    "look.legend": "its legend",
-    "look.labels": "labels of its marks",
-    "look.whole": "how the whole of it looks",
-    "look.table": "how its table looks",
-    "look.columns": "how its columns look",
-    "look.names": "names of its values",
-    "look.series": "how its series look",
-    "look.dates": "how its dates are written",
-    "look.values": "how its values look",
-}
-"""All parts but its data and its texts, which a block has of its own."""
 
 
 def own_parts(chart: ChartDefinition, here: ChartDefinition) -> dict[str, Any]:
@@ -56,7 +18,7 @@ def own_parts(chart: ChartDefinition, here: ChartDefinition) -> dict[str, Any]:
     if chart.dataset != here.dataset:
         raise DefinitionProblem("The chart is of other data now.", hint="Go back to the dashboard and begin again.")
     before, after = chart.model_dump(mode="json"), here.model_dump(mode="json")
-    return {part: _part(after, part) for part in PARTS if _part(after, part) != _part(before, part)}
+    return {part: part_of(after, part) for part in PARTS if part_of(after, part) != part_of(before, part)}
 
 
 def with_own(chart: ChartDefinition, own: Mapping[str, Any]) -> ChartDefinition:
@@ -65,10 +27,7 @@ def with_own(chart: ChartDefinition, own: Mapping[str, Any]) -> ChartDefinition:
         return chart
     data = chart.model_dump(mode="json")
     for part, value in own.items():
-        if part.startswith(LOOK):
-            data["look"][part.removeprefix(LOOK)] = value
-        else:
-            data[part] = value
+        put_part(data, part, value)
     try:
         return load_definition(data)
     except NewerDefinition:
@@ -100,7 +59,3 @@ def texts_here(chart: ChartDefinition, here: ChartDefinition) -> dict[str, str]:
     """The texts that a block gives a chart which reads as it does `here`; "" where that is as in the chart."""
     texts = {"title": (chart.title, here.title), "subtitle": (chart.note, here.note), "note": (chart.foot, here.foot)}
     return {name: own if own != usual else "" for name, (usual, own) in texts.items()}
-
-
-def _part(data: Mapping[str, Any], part: str) -> Any:
-    return data["look"][part.removeprefix(LOOK)] if part.startswith(LOOK) else data[part]

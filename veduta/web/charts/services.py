@@ -180,18 +180,12 @@ def keep_draft(user: User, chart: Chart, definition: ChartDefinition, base_revis
     return Draft.objects.update_or_create(chart=chart, user=user, defaults=values)[0]
 
 
-def save_chart(
-    user: User, chart: Chart, definition: ChartDefinition, base_revision: int, overwrite: bool = False
-) -> Chart:
-    """Save for everybody. Raises Conflict if somebody saved since `base_revision`, unless told to overwrite.
-
-    What is overwritten stays among the revisions.
-    """
+def save_chart(user: User, chart: Chart, definition: ChartDefinition, base_revision: int) -> Chart:
+    """Save for everybody. Raises Conflict if somebody saved since `base_revision`."""
     must_build(user)
     with transaction.atomic():
         chart = Chart.objects.select_for_update().select_related("updated_by", "dataset").get(pk=chart.pk)
-        if not overwrite:
-            must_build_on(chart.revision, base_revision, chart, "this chart", chart.updated_by)
+        must_build_on(chart.revision, base_revision, chart, "this chart", chart.updated_by)
         chart.revision += 1
         chart.name = name_in_lists(user, chart.dataset, definition)
         chart.definition, chart.updated_by = definition.model_dump(mode="json"), user

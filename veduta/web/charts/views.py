@@ -30,7 +30,7 @@ from veduta.core.chart.texts import as_written
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.charts import services
+from veduta.web.charts import merging, services
 from veduta.web.charts.leads import leads_of, leads_offered, open_everywhere
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, popover_context
@@ -52,10 +52,11 @@ from veduta.web.common.requests import (
     read,
     sent,
 )
-from veduta.web.common.revisions import Conflict
+from veduta.web.common.revisions import Conflict, numbered
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context
 from veduta.web.modelling.services import chart_fields, model_for, parts_for
+from veduta.web.together.live import HereSent, Watch, be_present, streamed
 
 
 def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
@@ -64,6 +65,7 @@ def _chart(pk: uuid.UUID, deleted: bool = False) -> Chart:
     )
 
 
+watch = Watch(Chart)
 _turns: OrderedDict[str, int] = OrderedDict()
 
 
@@ -72,7 +74,6 @@ class ChartSent(Sent):
 
     definition: Object
     revision: Whole = 0
-    overwrite: Flag = False
 
     def load(self, chart: Chart) -> ChartDefinition:
         """Raises DefinitionProblem for one that is not usable, or of another dataset."""
@@ -80,6 +81,13 @@ class ChartSent(Sent):
         if definition.dataset != str(chart.dataset_id):
             raise DefinitionProblem("This definition belongs to another dataset.", hint="Load the page again.")
         return definition
+
+
+class StatesSent(Sent):
+    """A chart as it is on the page, and the states to which undoing and redoing lead, begun from a revision."""
+
+    revision: Whole = 0
+    states: Annotated[Objects, Attribute(min_length=1, max_length=60)]
 
 
 class Question(ChartSent):
@@ -283,40 +291,69 @@ def keep_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def save(request: Request, pk: uuid.UUID) -> JsonResponse:
     chart, now = _chart(pk), sent(request, ChartSent)
-    definition = now.load(chart)
     try:
-        saved = services.save_chart(request.user, chart, definition, now.revision, now.overwrite)
+        saved = services.save_chart(request.user, chart, now.load(chart), now.revision)
     except Conflict as conflict:
-        theirs = conflict.theirs
-        shown = {
-            "message": str(conflict),
-            "differences": services.differences(
-                definition, theirs.load(), model_for(chart.dataset, request.user).schema
-            ),
-        }
-        return JsonResponse(
-            {
-                "conflict": render_to_string("charts/conflict.html", shown),
-                "theirs": {
-                    "definition": definition_json(theirs.load()),
-                    "revision": theirs.revision,
-                },
-            },
-            status=409,
-        )
+        return JsonResponse({"message": str(conflict)}, status=409)
     return JsonResponse({"revision": saved.revision, "at": f"{timezone.localtime(saved.updated_at):%H:%M}"})
 
 
 @require_POST
 @builders_only
-def save_as_new(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Keep one's own state as another chart, leaving this one as it is."""
-    chart, now = _chart(pk), sent(request, ChartSent)
-    mine = now.load(chart)
-    new = services.create_chart(request.user, chart.dataset, mine, f"{mine.title or chart} (mine)")
-    services.save_chart(request.user, new, new.load(), 0)
-    services.drop_draft(request.user, chart)
-    return JsonResponse({"address": reverse("chart", args=[new.pk])})
+def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Bring a chart as it is on the page together with what others saved meanwhile."""
+    chart, wanted = _chart(pk), sent(request, StatesSent)
+    states = [ChartSent(definition=each).load(chart) for each in wanted.states]
+    together = merging.bring_together(request.user, chart, wanted.revision, states)
+    return JsonResponse(
+        {
+            "revision": chart.revision,
+            "who": together.who,
+            "won": together.won,
+            "theirs": definition_json(together.theirs),
+            "lost": together.lost,
+            "mine": definition_json(together.mine),
+            "states": [definition_json(each) for each in together.states],
+            "saved": together.states[0] == chart.load(),
+        }
+    )
+
+
+@require_GET
+@builders_only
+def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
+    """What happens to a chart while it is open."""
+    return streamed(watch, _chart(pk))
+
+
+@require_POST
+@builders_only
+def present(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """Say that one has the chart open, or has no longer."""
+    be_present(request.user, _chart(pk), sent(request, HereSent))
+    return JsonResponse({})
+
+
+@require_GET
+@builders_only
+def log(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """Who saved what of the chart."""
+    chart = _chart(pk)
+    context = {
+        "entries": merging.log_of(chart),
+        "revision": chart.revision,
+        "newest": "saved now",
+        "about": "What was saved for everybody.",
+    }
+    return render(request, "together/log.html", context)
+
+
+@require_GET
+@builders_only
+def revision(request: Request, pk: uuid.UUID, number: int) -> JsonResponse:
+    """A saved state of the chart, to go on from."""
+    kept = numbered(_chart(pk).revisions.all(), number, "this chart")
+    return JsonResponse({"definition": definition_json(load_definition(kept.definition))})
 
 
 @require_POST

@@ -4,32 +4,33 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from itertools import groupby, pairwise
 from typing import Annotated
 
 from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
-from pydantic import StringConstraints
 
-from veduta.core.dashboard.changes import Change, both_words, changes
+from veduta.core.dashboard.changes import both_words, changes
 from veduta.core.dashboard.definition import Block, DashboardDefinition, load_dashboard
 from veduta.core.dashboard.kinds import KINDS
-from veduta.core.dashboard.log import Save, Sitting
-from veduta.core.words import listed
+from veduta.core.dashboard.log import Sitting
+from veduta.core.words import counted, listed
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.common.requests import Flag, Line, Object, Sent, Whole, asked, sent
+from veduta.web.common.requests import Line, Object, Sent, Whole, asked, sent
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import drafts, services
 from veduta.web.dashboards.access import find_dashboard
-from veduta.web.dashboards.live import be_present, leave, watch
-from veduta.web.dashboards.models import Dashboard, DraftState
+from veduta.web.dashboards.models import Dashboard
+from veduta.web.together.live import HereSent, Watch, be_present, streamed
+from veduta.web.together.log import Entry
 
+watch = Watch(Dashboard)
 SITTINGS = 15
 """How many sittings are listed at a time."""
 
@@ -64,12 +65,6 @@ class LogAsked(Sent):
     last: Whole = 0
 
 
-class HereSent(Sent):
-    tab: Annotated[str, StringConstraints(max_length=36)] = ""
-    block: Line = ""
-    leaves: Flag = False
-
-
 @require_POST
 @builders_only
 def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
@@ -85,22 +80,15 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_GET
 @builders_only
 def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """What happens to a draft while it is open, as server-sent events."""
-    dashboard = find_dashboard(request.user, pk, edit=True)
-    response = StreamingHttpResponse(watch.told(str(dashboard.pk)), content_type="text/event-stream")
-    response["Cache-Control"] = "no-store"
-    return response
+    """What happens to a draft while it is open."""
+    return streamed(watch, find_dashboard(request.user, pk, edit=True))
 
 
 @require_POST
 @builders_only
 def present(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Say that one is there, and on which block; or that one leaves."""
-    dashboard, here = find_dashboard(request.user, pk, edit=True), sent(request, HereSent)
-    if here.leaves:
-        leave(request.user, here.tab)
-    elif here.tab:
-        be_present(request.user, dashboard, here.tab, here.block[:40])
+    be_present(request.user, find_dashboard(request.user, pk, edit=True), sent(request, HereSent))
     return JsonResponse({})
 
 
@@ -162,18 +150,6 @@ def namer(definitions: Iterable[DashboardDefinition]) -> Callable[[Block], str]:
     return name
 
 
-@dataclass(frozen=True)
-class Entry:
-    """A part of the log: what somebody changed in some saves, the last of which left the draft as it was then."""
-
-    first: Save
-    last: Save
-    who: str
-    saves: int
-    changes: Sequence[Change] | None
-    """None for the oldest state that is kept."""
-
-
 @require_GET
 @builders_only
 def log(request: Request, pk: uuid.UUID) -> HttpResponse:
@@ -188,13 +164,15 @@ def log(request: Request, pk: uuid.UUID) -> HttpResponse:
     listed_now = shown[:SITTINGS]
     rest = shown[SITTINGS:]
     context = {
-        "dashboard": dashboard,
         "entries": _entries(dashboard, listed_now, {save.number: before.number for before, save in pairwise(saves)}),
         "is_part": bool(wanted.last or wanted.before),
         "earlier": _earlier(wanted, rest[0]) if rest else "",
-        "days": drafts.KEPT_FOR.days,
+        "revision": dashboard.revision,
+        "newest": "the draft now",
+        "seen_at": f"{reverse('dashboard', args=[pk])}?version=draft-",
+        "about": f"What was done in the last {counted(drafts.KEPT_FOR.days, 'day')}.",
     }
-    return render(request, "dashboards/log.html", context)
+    return render(request, "together/log.html", context)
 
 
 def _earlier(wanted: LogAsked, rest: Sitting) -> str:
@@ -216,16 +194,23 @@ def _entries(dashboard: Dashboard, shown: Sequence[Sitting], before_that: dict[i
         before = before_that.get(sitting.first.number, sitting.first.number)
         last, found = sitting.last.number, None
         if before != last:
-            found = [*_renamed(states[before], states[last]), *changes(loaded[before], loaded[last], name)]
+            found = [(change.name, change.words) for change in changes(loaded[before], loaded[last], name)]
+            if states[before].name != states[last].name:
+                found.insert(0, ("The dashboard", f"is called “{states[last].name}”"))
             if not found and loaded[before] != loaded[last]:
-                found = [Change("What readers do not see", "changes")]
-        who = _label(people.get(sitting.last.who or 0))
-        entries.append(Entry(sitting.first, sitting.last, who, len(sitting.saves), found))
+                found = [("What readers do not see", "changes")]
+        entries.append(
+            Entry(
+                who=_label(people.get(sitting.last.who or 0)),
+                began=sitting.first.at,
+                ended=sitting.last.at,
+                first=sitting.first.number,
+                last=last,
+                saves=len(sitting.saves),
+                changes=found,
+            )
+        )
     return entries
-
-
-def _renamed(before: DraftState, after: DraftState) -> list[Change]:
-    return [Change("The dashboard", f"is called “{after.name}”")] if before.name != after.name else []
 
 
 @require_GET

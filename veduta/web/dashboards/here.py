@@ -10,8 +10,9 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from veduta.core.chart.merging import PARTS
 from veduta.core.dashboard.definition import Block, load_dashboard
-from veduta.core.dashboard.own import PARTS, chart_to_change, own_parts, texts_here, with_own
+from veduta.core.dashboard.own import chart_to_change, own_parts, texts_here, with_own
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.charts.models import Chart

@@ -222,16 +222,6 @@ class Notice(models.Model):
         constraints = [models.UniqueConstraint(fields=["comment", "user"], name="one_notice_each")]
 
 
-class Present(models.Model):
-    """Somebody who has the editor of a dashboard open in a `tab`, and the block on which they are."""
-
-    tab = models.CharField(max_length=36, unique=True)
-    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="present")
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
-    block = models.CharField(max_length=40, blank=True)
-    at = models.DateTimeField(db_index=True)
-
-
 class Task(models.Model):
     """An empty place of a dashboard's draft that somebody was asked to fill. `words` say what is wanted there, and
     `answer` why it was handed back."""

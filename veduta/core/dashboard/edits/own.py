@@ -6,9 +6,9 @@ from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
+from veduta.core.chart.merging import PARTS
 from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.dashboard.edits.registry import Name, block_of, edit, page_with, with_each
-from veduta.core.dashboard.own import PARTS
 from veduta.core.errors import DefinitionProblem
 
 

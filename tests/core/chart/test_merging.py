@@ -1,0 +1,99 @@
+"""What several people did to one chart, brought together."""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests import examples
+from veduta.core.chart.definition import load_definition
+from veduta.core.chart.merging import ALL, changed, merged, part_of, with_parts
+
+FARE = {"field": "fare", "aggregate": "sum"}
+SAILINGS = {"aggregate": "count"}
+PASSENGERS = {"field": "passengers", "aggregate": "sum"}
+REGION, ROUTE = {"field": "region"}, {"field": "route"}
+NORTH = {"kind": "list", "field": "region", "values": ["North Reach"]}
+LATE = {"kind": "range", "field": "minutes", "low": 5}
+
+
+def chart(**parts):
+    return load_definition({"version": 2, "dataset": "d", "kind": "bar", "show": [FARE], "by": [REGION]} | parts)
+
+
+BARS_AND_LINE = [{"measures": [0], "how": "bar"}, {"measures": [1], "how": "line"}]
+BASE = chart()
+
+
+def both_of(earlier, later, base=BASE):
+    """The parts that the two changed, and what is made of them."""
+    found = merged(base, earlier, later)
+    return found.both, found.definition
+
+
+class Merging(unittest.TestCase):
+    def test_parts_that_one_changed_are_taken_from_them(self):
+        for first, second in itertools.permutations(
+            ({"title": "Fares"}, {"kind": "line"}, {"only": [NORTH]}, {"look": {"whole": {"size": "large"}}}), 2
+        ):
+            self.assertEqual(both_of(chart(**first), chart(**second)), ((), chart(**first, **second)))
+
+    def test_of_a_part_that_both_changed_the_later_holds(self):
+        both, made = both_of(chart(title="Theirs", kind="line"), chart(title="Mine"))
+        self.assertEqual((both, made), (("title",), chart(title="Mine", kind="line")))
+        self.assertEqual(both_of(chart(title="Same"), chart(title="Same")), ((), chart(title="Same")))
+
+    def test_what_both_add_is_there_once(self):
+        both, made = both_of(chart(only=[NORTH]), chart(only=[LATE, NORTH]))
+        self.assertEqual((both, made), ((), chart(only=[NORTH, LATE])))
+        both, made = both_of(chart(show=[FARE, SAILINGS]), chart(show=[FARE, PASSENGERS]))
+        self.assertEqual((both, made), ((), chart(show=[FARE, SAILINGS, PASSENGERS])))
+
+    def test_what_is_named_by_its_place_keeps_it(self):
+        mine = chart(show=[FARE, PASSENGERS], layers=BARS_AND_LINE)
+        both, made = both_of(chart(show=[FARE, SAILINGS]), mine)
+        self.assertEqual([each.field for each in made.show], ["fare", "passengers", None])
+        self.assertEqual((both, made.layers), ((), mine.layers))
+
+    def test_two_that_write_different_measures_otherwise(self):
+        base = chart(show=[FARE, SAILINGS])
+        first = chart(show=[FARE | {"name": "Revenue"}, SAILINGS])
+        second = chart(show=[FARE, SAILINGS | {"name": "Crossings"}])
+        both, made = both_of(first, second, base)
+        self.assertEqual((both, [each.name for each in made.show]), ((), ["Revenue", "Crossings"]))
+
+    def test_what_names_a_measure_that_the_other_takes_away_is_not_mixed_with_it(self):
+        base = chart(show=[FARE, SAILINGS, PASSENGERS])
+        compared = chart(show=[FARE, SAILINGS, PASSENGERS], references=[{"of": "groups", "measure": 1}])
+        fewer = chart(show=[FARE, PASSENGERS])
+        self.assertEqual(both_of(fewer, compared, base), (("show",), compared))
+        self.assertEqual(both_of(compared, fewer, base), (("references",), fewer))
+
+    def test_parts_of_one_definition_are_put_into_another(self):
+        made = with_parts(chart(title="Now", kind="line"), chart(title="Mine", only=[NORTH]), ["title"])
+        self.assertEqual(made, chart(title="Mine", kind="line"))
+
+    @examples(60)
+    @given(st.lists(st.sampled_from(range(8)), min_size=2, max_size=2))
+    def test_it_is_never_lost_what_only_one_changed(self, picked):
+        made = [
+            BASE,
+            chart(title="T"),
+            chart(only=[NORTH]),
+            chart(kind="line", note="N"),
+            chart(show=[FARE, SAILINGS]),
+            chart(by=[REGION, ROUTE]),
+            chart(show=[SAILINGS], title="Other"),
+            chart(references=[{"of": "groups", "measure": 0}]),
+        ]
+        earlier, later = (made[each] for each in picked)
+        found = merged(BASE, earlier, later)
+        data = found.definition.model_dump(mode="json")
+        for part in ALL:
+            if part not in changed(BASE, later) and part not in found.both:
+                self.assertEqual(part_of(data, part), part_of(earlier.model_dump(mode="json"), part))
+            if part not in changed(BASE, earlier):
+                self.assertEqual(part_of(data, part), part_of(later.model_dump(mode="json"), part))

@@ -1,0 +1,102 @@
+"""What others saved of a chart, brought together with what somebody has on their page."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.chart.merging import ALL, changed, merged, with_parts
+from veduta.core.errors import DefinitionProblem
+from veduta.core.words import listed
+from veduta.web.accounts.access import must_build
+from veduta.web.accounts.models import User
+from veduta.web.charts.models import Chart, Revision
+from veduta.web.together.log import Entry
+
+ENTRIES = 200
+"""How many of the newest saved states the log has."""
+
+
+@dataclass(frozen=True)
+class BroughtTogether:
+    """Somebody's states with what others saved meanwhile: the first is the one now. `who` saved last. `won` says what
+    others changed too and is as this person has it, and `theirs` is the chart with it as the others have it; `lost`
+    says what this person had saved and others have changed since, and `mine` is the chart with it as it was."""
+
+    chart: Chart
+    states: list[ChartDefinition]
+    who: str
+    won: str
+    theirs: ChartDefinition
+    lost: str
+    mine: ChartDefinition
+
+
+def bring_together(user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition]) -> BroughtTogether:
+    """Bring a chart as it is on somebody's page, and the states to which undoing and redoing lead, together with what
+    was saved since `base_revision`."""
+    must_build(user)
+    saved = chart.load()
+    begun = chart.revisions.filter(number=base_revision).first()
+    base = load_definition(begun.definition) if begun else saved
+    made = [merged(base, saved, each) for each in states]
+    now, both = made[0].definition, made[0].both
+    lost = _lost(user, chart, begun, saved) - changed(saved, now) if begun else set()
+    who = chart.updated_by.label if chart.updated_by else "Somebody"
+    return BroughtTogether(
+        chart,
+        [each.definition for each in made],
+        who,
+        _told(who, both, "as you have it"),
+        _with(now, saved, both),
+        _told(who, lost, "as they have it"),
+        _with(now, base, lost),
+    )
+
+
+def _lost(user: User, chart: Chart, begun: Revision, saved: ChartDefinition) -> set[str]:
+    """The parts that somebody set when they saved last, and that are otherwise now."""
+    before = chart.revisions.filter(number__lt=begun.number).first()
+    if begun.saved_by != user or before is None:
+        return set()
+    mine = load_definition(begun.definition)
+    return changed(load_definition(before.definition), mine) & changed(mine, saved)
+
+
+def _with(now: ChartDefinition, other: ChartDefinition, parts: Collection[str]) -> ChartDefinition:
+    try:
+        return with_parts(now, other, parts)
+    except DefinitionProblem:  # these parts alone do not fit
+        return other
+
+
+def _told(who: str, parts: Collection[str], so: str) -> str:
+    return f"{who} changed {_words(parts)}, too. It is {so}." if parts else ""
+
+
+def _words(parts: Collection[str]) -> str:
+    return listed([words for part, words in ALL.items() if part in parts])
+
+
+def log_of(chart: Chart) -> list[Entry]:
+    """The saved states of a chart, the newest first, with what each changed."""
+    revisions = list(chart.revisions.select_related("saved_by")[: ENTRIES + 1])
+    definitions = [load_definition(each.definition) for each in revisions]
+    entries = []
+    for place, revision in enumerate(revisions[:ENTRIES]):
+        is_first = place + 1 == len(revisions)
+        parts = set() if is_first else changed(definitions[place + 1], definitions[place])
+        said = _words(parts)
+        entries.append(
+            Entry(
+                who=revision.saved_by.label if revision.saved_by else "Somebody",
+                began=revision.saved_at,
+                ended=revision.saved_at,
+                first=revision.number,
+                last=revision.number,
+                saves=1,
+                changes=None if is_first else [(f"{said[:1].upper()}{said[1:]}", "changed")] if parts else [],
+            )
+        )
+    return entries

@@ -1,0 +1,142 @@
+"""What happens to things while they are edited, told to whoever has them open: that one has changed, and who is there
+and works on which part.
+
+For each kind of thing one task in each process looks at those that are open there, all in one go; an open page holds
+neither a thread nor a connection to the database.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import datetime as dt
+import json
+import time
+from collections import Counter
+from collections.abc import AsyncIterator, Collection
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+from asgiref.sync import sync_to_async
+from django.db import connection
+from django.db.models import Model
+from django.http import StreamingHttpResponse
+from django.utils import timezone
+from pydantic import StringConstraints
+
+from veduta.web.accounts.models import User
+from veduta.web.common.requests import Flag, Line, Sent
+from veduta.web.together.models import Present
+
+POLL = 0.5
+"""Seconds between two looks."""
+PING = 15.0
+"""Seconds after which something is sent, so that a connection that is gone is noticed."""
+LONGEST = 300.0
+"""Seconds after which a page asks anew, and whether it may."""
+HERE = dt.timedelta(seconds=45)
+"""Who has said nothing for so long is there no longer; pages say something every 20 seconds."""
+FORGOTTEN = dt.timedelta(hours=1)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A thing at a look: its revision, and who is there, each page with its part."""
+
+    revision: int
+    people: tuple[tuple[str, str, str], ...]
+    """The page, the name of the person, the part."""
+
+
+def look(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
+    """Things of a model, which have a `revision`, as they are now."""
+    revisions = model._default_manager.filter(pk__in=things).values_list("pk", "revision")
+    there = Present.objects.filter(thing__in=things, at__gt=timezone.now() - HERE).select_related("user")
+    people: dict[str, list[tuple[str, str, str]]] = {}
+    for each in there.order_by("pk"):
+        people.setdefault(each.thing, []).append((each.tab, each.user.label, each.part))
+    return {str(pk): Seen(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
+
+
+def _looked(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
+    try:
+        return look(model, things)
+    finally:
+        connection.close()  # of a thread that may never look again
+
+
+class Watch:
+    """The things of a model that are open in this process."""
+
+    def __init__(self, model: type[Model]) -> None:
+        self.model = model
+        self.open: Counter[str] = Counter()
+        self.now: dict[str, Seen] = {}
+        self.task: asyncio.Task[None] | None = None
+
+    async def told(self, thing: str) -> AsyncIterator[bytes]:
+        """The events of a thing: how it is at first, and then what changes."""
+        self.open[thing] += 1
+        began = sent_at = time.monotonic()
+        last: Seen | None = None
+        try:
+            if self.task is None or self.task.done():
+                self.task = asyncio.create_task(self._look())
+            while time.monotonic() - began < LONGEST:
+                now = self.now.get(thing)
+                if now is not None and now != last:
+                    for event in _events(last, now):
+                        yield event
+                    last, sent_at = now, time.monotonic()
+                elif time.monotonic() - sent_at > PING:
+                    sent_at = time.monotonic()
+                    yield b": still here\n\n"
+                await asyncio.sleep(POLL / 2)
+        finally:
+            self.open[thing] -= 1
+            self.open += Counter()  # without those that are not open any more
+
+    async def _look(self) -> None:
+        while self.open:
+            self.now = await sync_to_async(_looked, thread_sensitive=False)(self.model, list(self.open))
+            await asyncio.sleep(POLL)
+        self.now = {}
+
+
+def _events(last: Seen | None, now: Seen) -> list[bytes]:
+    events = []
+    if last is None or last.revision != now.revision:
+        events.append(_event("changed", {"revision": now.revision}))
+    if last is None or last.people != now.people:
+        people = [{"tab": tab, "name": name, "part": part} for tab, name, part in now.people]
+        events.append(_event("people", people))
+    return events
+
+
+def _event(name: str, data: Any) -> bytes:
+    return f"event: {name}\ndata: {json.dumps(data)}\n\n".encode()
+
+
+class HereSent(Sent):
+    """A page says that it is there, and on which part, or that it leaves."""
+
+    tab: Annotated[str, StringConstraints(max_length=36)] = ""
+    part: Line = ""
+    leaves: Flag = False
+
+
+def be_present(user: User, thing: Model, here: HereSent) -> None:
+    """Note that somebody has a thing open in a page, and works on a part of it; or has no longer."""
+    if here.leaves:
+        Present.objects.filter(tab=here.tab, user=user).delete()
+    elif here.tab:
+        now = timezone.now()
+        noted = {"thing": str(thing.pk), "user": user, "part": here.part[:40], "at": now}
+        Present.objects.update_or_create(tab=here.tab, defaults=noted)
+        Present.objects.filter(at__lt=now - FORGOTTEN).delete()
+
+
+def streamed(watch: Watch, thing: Model) -> StreamingHttpResponse:
+    """What happens to a thing while it is open, as server-sent events."""
+    response = StreamingHttpResponse(watch.told(str(thing.pk)), content_type="text/event-stream")
+    response["Cache-Control"] = "no-store"
+    return response
