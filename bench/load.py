@@ -1,5 +1,6 @@
-"""Many readers at once: each signs in, opens the dashboard, sets a random date and region, waits for all blocks, looks
-at them for some seconds, and goes on."""
+"""Many readers at once: each signs in, opens the dashboard and does something at random (sets a date or a region,
+selects a mark, drills into one, looks at the values of a control, starts again), waits for what it changes, looks at
+that for some seconds, and goes on."""
 
 from __future__ import annotations
 
@@ -15,13 +16,16 @@ import subprocess
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import httpx
 
 from veduta.demo import PASSWORD
+from veduta.demo.generate import ROUTES, VESSELS
 
 READERS, LOOKS = 50, 3.0
 """How many, and the mean of the seconds that each looks at what came; drawn from an exponential distribution."""
+ROWS = int(os.environ.get("BENCH_LOAD_ROWS", 60_000))
 SECONDS = float(os.environ.get("BENCH_LOAD_SECONDS", 60))
 WARMING = 5.0
 """Seconds whose answers are not counted, in which everybody opens the dashboard at once."""
@@ -33,6 +37,7 @@ class Seen:
     """How long all blocks took, each time; what went wrong."""
 
     took: list[float] = field(default_factory=list)
+    by_act: dict[str, list[float]] = field(default_factory=dict)
     asked: int = 0
     errors: list[str] = field(default_factory=list)
 
@@ -47,23 +52,60 @@ async def signed_in(client: httpx.AsyncClient, name: str) -> None:
     await client.post("/sign-in/", data={"username": name, "password": PASSWORD, "csrfmiddlewaretoken": token[1]})
 
 
-def random_state(chance: random.Random) -> str:
-    """A range of days within the two years of the data, and one or two regions, or one of both."""
-    controls: dict = {}
-    start = dt.date(2024, 11, 1) + dt.timedelta(days=chance.randrange(600))
-    if chance.random() < 0.8:
-        end = start + dt.timedelta(days=chance.randrange(14, 365))
-        controls["date"] = {"kind": "dates", "start": start.isoformat(), "end": end.isoformat()}
-    if chance.random() < 0.6:
-        controls["region"] = {"values": chance.sample(REGIONS, chance.choice((1, 2)))}
-    return json.dumps({"controls": controls})
+@dataclass
+class Reader:
+    """A person who clicks about; `vessel` is the id of the field that routes are drilled to."""
+
+    chance: random.Random
+    vessel: str
+    state: dict[str, Any] = field(default_factory=lambda: {"controls": {}, "selections": [], "drills": {}})
+
+    def act(self) -> tuple[str, dict[str, str]]:
+        """Does something at random. Returns what is asked for it: a part of the dashboard's address, and more."""
+        acts = (self.set_dates, self.set_region, self.select, self.drill, self.open_list, self.start_again)
+        return self.chance.choices(acts, weights=(25, 20, 25, 15, 10, 5))[0]()
+
+    def set_dates(self) -> tuple[str, dict[str, str]]:
+        start = dt.date(2024, 11, 1) + dt.timedelta(days=self.chance.randrange(600))
+        end = start + dt.timedelta(days=self.chance.randrange(14, 365))
+        self.state["controls"]["date"] = {"kind": "dates", "start": start.isoformat(), "end": end.isoformat()}
+        return "blocks/", {}
+
+    def set_region(self) -> tuple[str, dict[str, str]]:
+        self.state["controls"]["region"] = {"values": self.chance.sample(REGIONS, self.chance.choice((1, 2)))}
+        return "blocks/", {}
+
+    def select(self) -> tuple[str, dict[str, str]]:
+        block, names = self.chance.choice((("b4", list(ROUTES)), ("b8", list(VESSELS))))
+        points = [[name] for name in self.chance.sample(names, self.chance.choice((1, 1, 3)))]
+        others = [each for each in self.state["selections"] if each["block"] != block]
+        mode = self.chance.choice(("focus", "focus", "leave_out", "highlight"))
+        if block != "b4" or not self.state["drills"]:  # it shows vessels then
+            self.state["selections"] = [*others, {"block": block, "mode": mode, "points": points}]
+        return "blocks/", {}
+
+    def drill(self) -> tuple[str, dict[str, str]]:
+        into = self.chance.choice((None, [self.chance.choice(list(ROUTES))]))
+        self.state["drills"] = {"b4": [{"to": {"field": self.vessel}} | ({"into": into} if into else {})]}
+        return "blocks/", {"only": "b4"}
+
+    def open_list(self) -> tuple[str, dict[str, str]]:
+        return "controls/vessel/", {}
+
+    def start_again(self) -> tuple[str, dict[str, str]]:
+        self.state.update(controls={}, selections=[], drills={})
+        return "blocks/", {}
 
 
-async def reader(client: httpx.AsyncClient, path: str, seed: int, began: float, seconds: float, seen: Seen) -> None:
-    chance = random.Random(seed)
+async def reader(
+    client: httpx.AsyncClient, path: str, vessel: str, seed: int, began: float, seconds: float, seen: Seen
+) -> None:
+    person = Reader(random.Random(seed), vessel)
+    chance = person.chance
     await asyncio.sleep(chance.random() * LOOKS)
     while (now := time.perf_counter()) < began + seconds:
-        answer = await client.get(f"{path}blocks/", params={"v": random_state(chance)})
+        part, more = person.act()
+        answer = await client.get(f"{path}{part}", params={"v": json.dumps(person.state), **more})
         seen.asked += 1
         took = time.perf_counter() - now
         problems = [line for line in answer.text.splitlines() if '"problem"' in line]
@@ -71,10 +113,11 @@ async def reader(client: httpx.AsyncClient, path: str, seed: int, began: float, 
             seen.errors.append(f"{answer.status_code} {problems[:1]}")
         elif now > began + WARMING:
             seen.took.append(took)
+            seen.by_act.setdefault("drill" if more else part.partition("/")[0], []).append(took)
         await asyncio.sleep(chance.expovariate(1 / LOOKS))
 
 
-async def read(address: str, path: str, readers: int, seconds: float) -> Seen:
+async def read(address: str, path: str, vessel: str, readers: int, seconds: float) -> Seen:
     """So many readers for so long; everybody is a browser of its own, with one sign-in."""
     seen = Seen()
     async with httpx.AsyncClient(base_url=address, timeout=60) as first:
@@ -82,7 +125,9 @@ async def read(address: str, path: str, readers: int, seconds: float) -> Seen:
         cookies = dict(first.cookies)
         clients = [httpx.AsyncClient(base_url=address, cookies=cookies, timeout=60) for _ in range(readers)]
         began = time.perf_counter()
-        await asyncio.gather(*(reader(client, path, seed, began, seconds, seen) for seed, client in enumerate(clients)))
+        await asyncio.gather(
+            *(reader(client, path, vessel, seed, began, seconds, seen) for seed, client in enumerate(clients))
+        )
         for client in clients:
             await client.aclose()
     return seen

@@ -138,8 +138,8 @@ export function dashboard() {
       return query.size ? `?${query}` : "";
     },
 
-    // Changes the state, the address and everything that follows.
-    async go(changes) {
+    // Changes the state, the address and everything that follows, or the `only` block that does.
+    async go(changes, only = "") {
       if (changes.controls) {
         pending = null;
         this.waiting = false;
@@ -157,34 +157,43 @@ export function dashboard() {
         }
       }
       history.pushState({ text, key: text === kept.text ? kept.key : "" }, "", location.pathname + this.query());
-      this.load();
+      this.load(false, only);
     },
 
-    // All blocks come in one answer, a line each, as they are worked out; a newer request ends an older one.
-    async load(isQuiet = false) {
-      running?.abort();
-      const request = (running = new AbortController());
+    // All blocks, or the only one that changes, come in one answer, a line each, as they are worked out. A newer request
+    // ends an older one, and asks for what that would have brought.
+    async load(isQuiet = false, only = "") {
+      const one = running && running.only !== only ? "" : only;
+      running?.request.abort();
+      const request = new AbortController();
       const times = { began: performance.now(), requests: 0, drawing: 0 };
-      if (!isQuiet) for (const block of this.blocks()) block.querySelector(".picture").classList.add("waiting");
+      const asked = this.blocks().filter((block) => !one || block.dataset.block === one);
+      const mine = (running = { request, only: one });
+      if (!isQuiet) for (const block of asked) block.querySelector(".picture").classList.add("waiting");
       try {
-        for await (const line of getLines(`${this.base}blocks/${this.query()}`, { signal: request.signal })) {
+        const query = this.query(one ? { only: one } : {});
+        for await (const line of getLines(`${this.base}blocks/${query}`, { signal: request.signal })) {
           const came = performance.now();
           times.requests = came - times.began;
-          if (line.trail !== undefined) this.showTrail(line.trail);
-          else if (line.since) this.showSince(line.since);
-          else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
-          else if (line.control) updateControl(line);
-          else await this.showLine(document.getElementById(`block-${line.block}`), line);
+          await this.takeLine(line);
           times.drawing += performance.now() - came;
         }
       } catch (error) {
         if (error.name === "AbortError") return;
-        for (const block of this.blocks()) if (block.querySelector(".waiting")) this.problem(block, error);
+        for (const block of asked) if (block.querySelector(".waiting")) this.problem(block, error);
       }
+      if (running === mine) running = null;
       document.dispatchEvent(
         new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }),
       );
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
+    },
+    async takeLine(line) {
+      if (line.trail !== undefined) this.showTrail(line.trail);
+      else if (line.since) this.showSince(line.since);
+      else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);
+      else if (line.control) updateControl(line);
+      else await this.showLine(document.getElementById(`block-${line.block}`), line);
     },
     showSince(html) {
       if (!this.$refs.since) return;

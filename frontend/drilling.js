@@ -23,7 +23,7 @@ export function drilling() {
     drillTo(id, steps) {
       const drills = { ...this.state.drills, [id]: steps };
       if (!steps.length) delete drills[id];
-      this.go({ drills });
+      this.go({ drills }, id); // what is narrowed by a block is narrowed by its selections
     },
     take(block, step) {
       this.drillTo(block.dataset.block, [...block._data.drill.steps, step]);

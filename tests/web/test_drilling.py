@@ -50,6 +50,14 @@ class Reading(Drilling):
         )
         self.assertEqual(self.data(self.drilled(self.into), "count"), self.data(self.free, "count"), "others stay")
 
+    def test_the_block_that_is_drilled_can_be_asked_for_alone(self):
+        state = json.dumps(self.drilled(self.into))
+        answer = self.look("dashboard-blocks", self.dashboard.pk, v=state, only="bars")
+        lines = [json.loads(line) for line in b"".join(answer.streaming_content).split(b"\n") if line.strip()]
+        self.assertIn("North Reach by route", lines[0]["trail"])
+        (block,) = [line["block"] for line in lines if "block" in line]
+        self.assertEqual((block, [list(line) for line in lines if "control" in line]), ("bars", []))
+
     def test_the_trail_says_it_and_it_leads_back(self):
         page = self.look("dashboard", self.dashboard.pk, v=json.dumps(self.drilled(self.into)))
         self.assertContains(page, "North Reach by route")

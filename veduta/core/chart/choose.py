@@ -6,6 +6,9 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import KINDS, Asked, Kind, kind_named
 from veduta.core.model.model import Model
 
+BY_ITSELF = [kind for kind in KINDS.values() if type(kind).suits is not Kind.suits]
+"""The kinds that are not only drawn when they are chosen."""
+
 
 def choose_kind(definition: ChartDefinition, model: Model) -> tuple[Kind, str]:
     """The kind to draw, and the reason for it; an own choice that does not fit
@@ -21,6 +24,6 @@ def choose_kind(definition: ChartDefinition, model: Model) -> tuple[Kind, str]:
 
 def suited(asked: Asked) -> tuple[Kind, str]:
     """The kind that suits what is asked best, and why."""
-    fitting = [(suits, kind) for kind in KINDS.values() if not kind.unfit(asked) and (suits := kind.suits(asked))]
+    fitting = [(suits, kind) for kind in BY_ITSELF if not kind.unfit(asked) and (suits := kind.suits(asked))]
     best, kind = max(fitting, key=lambda each: each[0].score)
     return kind, best.why

@@ -118,20 +118,20 @@ def ways(chart: ChartDefinition, model: Model) -> list[Way]:
     """Where the dimensions of a chart lead along the paths of its model and those of dates, down before up."""
     if chart.drill.off:
         return []
-    there = set(chart.groups)
+    there, levels = set(chart.groups), paths(model)
     found: dict[tuple[int, Grouping], Way] = {}
     for position, group in enumerate(chart.groups):
         if chart.aligned and group.is_time_axis:
             continue  # counts of periods are no periods
-        for way in _ways_of(position, group, model, chart.drill.along):
+        for way in _ways_of(position, group, levels, chart.drill.along):
             if way.to not in there:
                 found.setdefault((position, way.to), way)
     return sorted(found.values(), key=lambda way: not way.down)
 
 
-def _ways_of(position: int, group: Grouping, model: Model, along: str) -> Iterator[Way]:
-    names = {path.name for path in model.definition.paths}
-    for path, levels in paths(model):
+def _ways_of(position: int, group: Grouping, there: list[tuple[str, list[Grouping]]], along: str) -> Iterator[Way]:
+    names = {path for path, _ in there if path}
+    for path, levels in there:
         if path and along in names and path != along:
             continue
         for level, each in enumerate(levels):
@@ -151,7 +151,7 @@ def paths(model: Model) -> list[tuple[str, list[Grouping]]]:
         for path in model.definition.paths
     ]
     dates = [
-        ("", [Grouping(field=field.id, grain=grain) for grain in PERIODS if grain in grains_for(field)])
+        ("", [Grouping(field=field.id, grain=grain) for grain in grains_for(field) if grain in PERIODS])
         for field in schema
         if field.kind.is_date and field.level == "row"
     ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
 from dataclasses import field as attribute
@@ -11,7 +11,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for, written_grain
+from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for, period_end, period_start, written_grain
 from veduta.core.classes import nice_width
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -43,6 +43,7 @@ class _Cache:
     unique: dict[Any, bool] = attribute(default_factory=dict)
     facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
     same_dates: dict[str, set[str]] = attribute(default_factory=dict)
+    latest: dict[Any, dict[str, dt.date]] = attribute(default_factory=dict)
     homes: dict[frozenset[str], str] = attribute(default_factory=dict)
 
 
@@ -349,13 +350,33 @@ class Model:
         if not field.formula and not self.ruling.conditions(home):
             return self.tables[field.table].facts(name.partition(".")[2] if field.table else name)
         # Those of formulas depend on what parameters are set to, too.
-        values = tuple(sorted(self.parameters.items(), key=lambda each: each[0])) if field.formula else ()
-        key = (name, values, self.reader, self.seen)
+        key = (name, self._values() if field.formula else (), self.reader, self.seen)
         if key not in self._cache.facts:
             if len(self._cache.facts) > MOST_FACTS:
                 self._cache.facts.clear()
             self._cache.facts[key] = facts_of(self.scan([name], home).collect()[name])
         return self._cache.facts[key]
+
+    def _values(self) -> tuple[tuple[str, Any], ...]:
+        """What parameters are set to, as a key."""
+        return tuple(sorted(self.parameters.items(), key=lambda each: each[0]))
+
+    def latest(self) -> dict[str, dt.date]:
+        """The latest day of every date field that has one: where its dates stand for periods, the last of the latest
+        period."""
+        key = (self._values(), self.reader, self.seen)
+        if key not in self._cache.latest:
+            if len(self._cache.latest) > MOST_FACTS:
+                self._cache.latest.clear()
+            self._cache.latest[key] = dict(self._latest())
+        return self._cache.latest[key]
+
+    def _latest(self) -> Iterator[tuple[str, dt.date]]:
+        for field in self.schema:
+            if field.kind.is_date and (highest := self.facts(field.id).highest):
+                day = dt.date.fromisoformat(str(highest)[:10])
+                rhythm = self.rhythm(field.id)
+                yield field.id, period_end(period_start(day, rhythm), rhythm) if rhythm else day
 
     def rhythm(self, name: str) -> Grain | None:
         """The periods that all dates of a field stand for; None where they are days or moments."""

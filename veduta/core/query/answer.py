@@ -44,15 +44,8 @@ answers: Cache[Result] = Cache(128 * 1024 * 1024, _size)
 
 
 def context_for(model: Model, today: dt.date) -> Context:
-    """The context with the latest date of every date field of the model: where its dates stand for periods, the last
-    day of the latest."""
-    latest = {}
-    for field in model.schema:
-        if field.kind.is_date and (highest := model.facts(field.id).highest):
-            day = dt.date.fromisoformat(str(highest)[:10])
-            rhythm = model.rhythm(field.id)
-            latest[field.id] = period_end(period_start(day, rhythm), rhythm) if rhythm else day
-    return Context(today, latest, model.schema.fiscal_month)
+    """The context of questions to a model on a day."""
+    return Context(today, model.latest(), model.schema.fiscal_month)
 
 
 def answer(query: Query, model: Model, context: Context) -> Result:

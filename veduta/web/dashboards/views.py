@@ -33,6 +33,7 @@ from veduta.web.common.lists import Heading, Listed, in_order, list_context
 from veduta.web.common.requests import (
     Flag,
     FromRow,
+    Line,
     Object,
     Sent,
     Text,
@@ -70,6 +71,12 @@ class BlockView(Sent):
     points: Text = ""
     selection: Whole | None = None
     number: Whole | None = None
+
+
+class OnlyAsked(Sent):
+    """The block that changes, where it is only one."""
+
+    only: Line = ""
 
 
 class Clicked(Sent):
@@ -227,28 +234,31 @@ def _trail(reading: Reading) -> dict[str, Any]:
 @require_GET
 @signed_in
 def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """The trail, the controls and then the blocks of a page under the state in the address, a line of JSON each. What
-    the blocks ask is asked together, and each comes as soon as it is worked out.
+    """The trail, the controls and then the blocks of a page under the state in the address, a line of JSON each; or the
+    trail and the `only` block that changes. What the blocks ask is asked together, and each comes as soon as it is
+    worked out.
 
     A block that fails sends its problem and leaves the others alone.
     """
     reading, view = reading_for(request, pk), asked(request, View)
     trail, page = _trail(reading), _page(reading, view)
     figures: dict[str, Summary] = {}
+    only = asked(request, OnlyAsked).only
+    wanted = [block for block in page.in_reading_order if only in ("", block.id)]
     again = [each.id for each in reading.definition.controls if each.first == "last"]
     note_set(request.user, reading.dashboard, _set_now(reading, again))
 
     def lines() -> Iterator[str]:
         yield json.dumps({"trail": render_to_string("dashboards/trail.html", trail)}) + "\n"
-        for block in page.in_reading_order:
+        for block in wanted:
             if block.kind == "control":
                 yield json.dumps({"control": block.id, "html": _control_face(reading, block)}) + "\n"
         with suppress(Stopped):  # for nobody waits any more
-            for answered in reading.answer_all(page.in_reading_order):
+            for answered in reading.answer_all(wanted):
                 line = _line(reading, *answered) if answered else {}
                 figures.update(_figures(line))
                 yield json.dumps(line) + "\n" if answered else SEND_NOW
-            if since := _since(request.user, reading, view, figures):
+            if not only and (since := _since(request.user, reading, view, figures)):
                 yield json.dumps({"since": render_to_string("dashboards/since.html", {"since": since})}) + "\n"
 
     return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
