@@ -163,30 +163,32 @@ export function dashboard() {
     // All blocks, or the only one that changes, come in one answer, a line each, as they are worked out. A newer request
     // ends an older one, and asks for what that would have brought.
     async load(isQuiet = false, only = "") {
-      const one = running && running.only !== only ? "" : only;
+      const one = running?.only === only || !running ? only : "";
       running?.request.abort();
       const request = new AbortController();
       const times = { began: performance.now(), requests: 0, drawing: 0 };
-      const asked = this.blocks().filter((block) => !one || block.dataset.block === one);
+      const asked = one ? [document.getElementById(`block-${one}`)] : this.blocks();
       const mine = (running = { request, only: one });
       if (!isQuiet) for (const block of asked) block.querySelector(".picture").classList.add("waiting");
       try {
-        const query = this.query(one ? { only: one } : {});
-        for await (const line of getLines(`${this.base}blocks/${query}`, { signal: request.signal })) {
-          const came = performance.now();
-          times.requests = came - times.began;
-          await this.takeLine(line);
-          times.drawing += performance.now() - came;
-        }
+        await this.takeLines(this.query(one ? { only: one } : {}), request.signal, times);
       } catch (error) {
         if (error.name === "AbortError") return;
-        for (const block of asked) if (block.querySelector(".waiting")) this.problem(block, error);
+        for (const block of asked.filter((each) => each.querySelector(".waiting"))) this.problem(block, error);
       }
       if (running === mine) running = null;
       document.dispatchEvent(
         new CustomEvent("veduta:drawn", { detail: { took: performance.now() - times.began, ...times } }),
       );
       this.$root.dataset.drawn = String(Number(this.$root.dataset.drawn ?? 0) + 1);
+    },
+    async takeLines(query, signal, times) {
+      for await (const line of getLines(`${this.base}blocks/${query}`, { signal })) {
+        const came = performance.now();
+        times.requests = came - times.began;
+        await this.takeLine(line);
+        times.drawing += performance.now() - came;
+      }
     },
     async takeLine(line) {
       if (line.trail !== undefined) this.showTrail(line.trail);
