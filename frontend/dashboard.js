@@ -169,12 +169,12 @@ export function dashboard() {
       const times = { began: performance.now(), requests: 0, drawing: 0 };
       const asked = one ? [document.getElementById(`block-${one}`)] : this.blocks();
       const mine = (running = { request, only: one });
-      if (!isQuiet) for (const block of asked) block.querySelector(".picture").classList.add("waiting");
+      if (!isQuiet) asked.forEach((block) => block.querySelector(".picture").classList.add("waiting"));
       try {
         await this.takeLines(this.query(one ? { only: one } : {}), request.signal, times);
       } catch (error) {
         if (error.name === "AbortError") return;
-        for (const block of asked.filter((each) => each.querySelector(".waiting"))) this.problem(block, error);
+        asked.filter((block) => block.querySelector(".waiting")).forEach((block) => this.problem(block, error));
       }
       if (running === mine) running = null;
       document.dispatchEvent(
