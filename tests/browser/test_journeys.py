@@ -314,30 +314,6 @@ class AnalystJourney(BrowserTest):
         self.page.keyboard.press("Enter")
         self.has_text("[x-ref=sentence]", said)
 
-    def test_two_people_saving_the_same_chart(self):
-        page = self.page
-        self.sign_in("analyst")
-        self.open_chart("Regions by year")
-        self.sees("[x-ref=sentence] .clause")
-        other = page.context.new_page()
-        other.goto(page.url)
-        other.locator("[x-ref=sentence] .clause").first.wait_for()
-        page.fill("[x-ref=title]", "First")
-        page.keyboard.press("Tab")
-        self.has_text("[role=status]", "draft saved")
-        page.click("text=Save chart")
-        self.has_text("[role=status]", "saved ")
-        other.fill("[x-ref=title]", "Second")
-        other.keyboard.press("Tab")
-        other.locator("[role=status]").filter(has_text="draft saved").wait_for()
-        other.click("text=Save chart")
-        other.locator("dialog").filter(has_text="First").wait_for()
-        self.complaints.clear()
-        other.click("text=Save mine as a new chart")
-        other.wait_for_url(lambda url: url != page.url)
-        other.locator("[x-ref=title]").wait_for()
-        expect(other.locator("[x-ref=title]")).to_have_value("Second (mine)")
-
 
 class ExplorerJourney(BrowserTest):
     def open(self) -> None:

@@ -15,6 +15,7 @@ from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
 from veduta.demo.boards import GROUP, publish_board
+from veduta.demo.busiest import load_busiest
 from veduta.demo.flags import load_flags
 from veduta.demo.generate import write_sailings
 from veduta.demo.maps import load_maps
@@ -91,6 +92,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
         load_maps(analyst)
         load_pictures(analyst)
         load_overview(analyst)
+        load_busiest(analyst)
         load_templates(analyst)
         load_flags(analyst)
         return there
@@ -111,6 +113,7 @@ def load_demo(folder: Path, rows: int = 60_000, say: Callable[[str], None] = lam
     load_maps(analyst)
     load_pictures(analyst)
     load_overview(analyst)
+    load_busiest(analyst)
     load_templates(analyst)
     load_flags(analyst)
     return made

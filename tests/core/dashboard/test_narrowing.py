@@ -70,6 +70,14 @@ def narrowed(definition: DashboardDefinition, state: ViewState | None = None) ->
 
 
 class Scopes(unittest.TestCase):
+    def test_what_narrows_the_dashboard_reaches_into_a_question_that_follows_it(self):
+        top = {"kind": "member", "field": "route", "keep": {"count": 5, "by": {"field": "fare", "aggregate": "sum"}}}
+        for follows in (True, False):
+            fixed = {"id": "top", "dataset": "sailings", "filter": top | {"follows": follows}}
+            asked, region = following(dashboard(filters=[fixed], controls=[REGION]), "a").filters
+            self.assertEqual(asked.filters, (region,) if follows else ())
+            self.assertFalse(asked.follows, "what the chart narrows itself does not reach into it")
+
     def test_a_control_and_a_filter_reach_what_they_are_set_to(self):
         for scope, reached in (
             ({}, "abc"),

@@ -167,7 +167,20 @@ def filters_for_block(
         source = source_of(selection)
         if source is not None and (selection.by or source[0].groups):
             _follow_selection(following, selection, source, place, dashboard)
+    _reach_into_questions(following, dashboard)
     return following
+
+
+def _reach_into_questions(following: Following, dashboard: DashboardDefinition) -> None:
+    """Have what narrows the dashboard reach into the questions of its filters that follow it, and not what a chart
+    narrows itself: the top five are the same five in every block."""
+    questions = [each.filter for each in dashboard.filters if isinstance(each.filter, MembershipFilter)]
+    following_it = [each for each in questions if each.follows]
+    others = tuple(each for each in following.filters if each not in following_it)
+    for place, made in enumerate(following.filters):
+        if isinstance(made, MembershipFilter) and made in following_it:
+            own = (*made.filters, *others)
+            following.filters[place] = made.model_copy(update={"filters": own, "follows": False})
 
 
 def _set_off_own(following: Following, selection: Selection, source: tuple[ChartDefinition, Schema] | None) -> None:

@@ -196,9 +196,9 @@ def _beside(reading: Reading, control: Control) -> list[Button]:
 
 def _parameter_buttons(setting: Setting) -> list[Button]:
     choice = setting.choice
-    chosen = choice.set if isinstance(choice, ParameterChoice) else None
+    chosen = [str(each) for each in choice.set or ()] if isinstance(choice, ParameterChoice) else []
     return [
-        Button(each.label or str(each.value), {"set": [each.value]}, chosen == (each.value,))
+        Button(each.label or str(each.value), {"set": [each.value]}, chosen == [str(each.value)])
         for each in setting.control.choices
     ]
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from veduta.core.dashboard.controls import Control, ParameterChoice
-from veduta.core.dashboard.definition import Block, Selection, ViewState
+from veduta.core.dashboard.definition import Block, Page, Selection, ViewState
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.following import choice_of, filters_for_block
+from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
 from veduta.core.errors import VedutaError
 from veduta.web.dashboards.drilled import crumbs
 from veduta.web.dashboards.reading import Reading
+from veduta.web.modelling.services import with_values
 
 
 @dataclass
@@ -34,6 +35,20 @@ def trail_of(reading: Reading) -> list[TrailItem]:
     return reading.kept["trail"]
 
 
+def trail_on(reading: Reading, page: Page) -> list[TrailItem]:
+    """The same without filters and controls that reach nothing on a page."""
+    definition = reading.definition
+    scopes = {each.id: each.scope for each in definition.filters}
+    scopes |= {each.id: each.scope for each in definition.controls}
+    return [
+        item
+        for item in trail_of(reading)
+        if item.mode not in ("fixed", "control")
+        or any(scopes[item.key].has(page.id, block.id) for block in page.blocks)
+        or not page.blocks
+    ]
+
+
 def _items(reading: Reading) -> list[TrailItem]:
     fixed = [_filter_item(reading, each) for each in reading.definition.filters]
     controls = [_control_item(reading, each) for each in reading.definition.controls]
@@ -43,13 +58,16 @@ def _items(reading: Reading) -> list[TrailItem]:
 
 
 def _filter_item(reading: Reading, fixed: DashboardFilter) -> TrailItem | None:
-    """None for one that is not said in the trail, or whose data are gone."""
+    """None for one that is not said in the trail, that has no limit now, or whose data are gone."""
     if not fixed.in_trail:
         return None
     try:
-        return TrailItem(fixed.id, fixed.words(reading.schema_of(fixed.dataset)), True, mode="fixed")
+        model = reading.model(reading.dataset(fixed.dataset))
+        values = parameter_values(reading.definition, reading.state, fixed.dataset, "")
+        settled = fixed.filter.settled(with_values(model, values).parameters)
     except VedutaError:
         return None
+    return TrailItem(fixed.id, settled.words(model.schema), True, mode="fixed") if settled else None
 
 
 def _control_item(reading: Reading, control: Control) -> TrailItem:

@@ -56,7 +56,7 @@ from veduta.web.dashboards.looked import Since, look
 from veduta.web.dashboards.miniatures import pictured
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Behind, Given, Reading
-from veduta.web.dashboards.trail import trail_of
+from veduta.web.dashboards.trail import trail_of, trail_on
 from veduta.web.modelling.rows import RowsRequest, csv_response, rows_context, rows_lazily
 
 logger = logging.getLogger("veduta.dashboards")
@@ -125,13 +125,13 @@ def dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     problem = None
     try:
         reading = reading_for(request, pk)
-        trail = _trail(reading)
+        trail = _trail(reading, _page(reading, view))
     except DefinitionProblem as error:
         # A link that was damaged on its way still opens the dashboard, with nothing narrowed.
         problem = error
         problem.hint = "The dashboard is shown without them."
         reading = Reading.of(dashboard, load_state(""), request.user, draft=view.draft)
-        trail = _trail(reading)
+        trail = _trail(reading, _page(reading, view))
     page = _page(reading, view)
     if problem is None and (words := left_out(reading, view)):
         problem = DefinitionProblem(words)
@@ -219,11 +219,11 @@ def _block_data(reading: Reading, block: Block, **how: Any) -> dict[str, Any]:
     return data | {"drill": drill_data(reading, block)}
 
 
-def _trail(reading: Reading) -> dict[str, Any]:
-    """What narrows the view, in words, and which ways lead back from it."""
+def _trail(reading: Reading, page: Page) -> dict[str, Any]:
+    """What narrows a page of the view, in words, and which ways lead back from it."""
     items = trail_of(reading)
     return {
-        "trail": items,
+        "trail": trail_on(reading, page),
         "buttons": {each.id: buttons_of(reading, each) for each in reading.definition.controls if each.buttons},
         "may_see_rows": may_download(reading.reader, reading.dashboard),
         "is_as_published": reading.is_as_published,
@@ -241,7 +241,8 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     A block that fails sends its problem and leaves the others alone.
     """
     reading, view = reading_for(request, pk), asked(request, View)
-    trail, page = _trail(reading), _page(reading, view)
+    page = _page(reading, view)
+    trail = _trail(reading, page)
     figures: dict[str, Summary] = {}
     only = asked(request, OnlyAsked).only
     wanted = [block for block in page.in_reading_order if only in ("", block.id)]
@@ -283,7 +284,9 @@ def trail(request: Request, pk: uuid.UUID) -> JsonResponse:
     reading = reading_for(request, pk)
     page = _page(reading, asked(request, View))
     controls = {each.id: _control_face(reading, each) for each in page.blocks if each.kind == "control"}
-    return JsonResponse({"trail": render_to_string("dashboards/trail.html", _trail(reading)), "controls": controls})
+    return JsonResponse(
+        {"trail": render_to_string("dashboards/trail.html", _trail(reading, page)), "controls": controls}
+    )
 
 
 def _control_face(reading: Reading, block: Block) -> str:
