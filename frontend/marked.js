@@ -1,6 +1,6 @@
 // Marks that are chosen in the workbench, one after another, by a range, a box or a line: what is done with them writes
 // the sentence.
-import { markElements } from "./lib/draw.js";
+import { markElements, pointAt } from "./lib/draw.js";
 import { same, toggled } from "./selecting.js";
 
 /** @returns {any} Methods of the workbench. */
@@ -11,11 +11,16 @@ export function marked() {
     markedCount: 0,
     markedWords: "",
 
-    // Choosing a mark by itself opens the rows behind it, as it stands for them.
+    // One by itself is marked, or no longer if it was the only one.
     marksChosen(chosen, { add, many }) {
-      if (!add && !many) return this.behind(chosen);
+      if (!chosen[0].length) return undefined;
       const isLike = points.length && points[0].length === chosen[0].length;
-      return this.mark(add && isLike ? toggled(points, chosen) : chosen);
+      if (add && isLike) return this.mark(toggled(points, chosen));
+      return this.mark(!many && points.length === 1 && same(points, chosen) ? [] : chosen);
+    },
+    openRowsOf(event) {
+      const point = pointAt(event);
+      if (point?.length) this.behind([point]);
     },
     mark(chosen) {
       points = chosen;

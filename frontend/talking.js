@@ -1,8 +1,9 @@
 // Comments of a dashboard, in a panel beside it: threads about it, a block or a mark, and mentions of people.
 import { all, made, near, sent } from "./lib/dom.js";
+import { markElements } from "./lib/draw.js";
 import { getHtml, post } from "./lib/http.js";
 import { failed, postAndOfferUndo, toast } from "./lib/page.js";
-import { selectionOf } from "./selecting.js";
+import { same, selectionOf } from "./selecting.js";
 
 /**
  * What is being typed behind the last @ before a place in a text; null for none.
@@ -22,6 +23,7 @@ export function talking() {
 
   return {
     beginTalking() {
+      document.addEventListener("veduta:drawn", () => this.showAtMarks());
       if (new URLSearchParams(location.search).has("comments")) this.openComments();
     },
     async openComments() {
@@ -33,6 +35,7 @@ export function talking() {
     closeComments() {
       panel?.remove();
       panel = null;
+      this.showAtMarks();
     },
     async commentOn(block, point = null, words = "") {
       about = { block: block.dataset.block };
@@ -51,12 +54,30 @@ export function talking() {
           panel.addEventListener("submit", (event) => this.commentSent(event));
           panel.addEventListener("input", (event) => this.mentioning(event.target));
           panel.addEventListener("keydown", (event) => this.commentKeys(event));
+          for (const kind of ["pointerover", "focusin"]) {
+            panel.addEventListener(kind, (event) => this.showAtMarks(near(event, "[data-points]")));
+          }
+          panel.addEventListener("pointerleave", () => this.showAtMarks());
           this.$root.append(panel);
         }
         panel.innerHTML = html;
         this.showAbout();
+        this.showAtMarks();
       } catch (error) {
         failed(error);
+      }
+    },
+    // Rings round the marks that open threads are about, and a strong one round those of the thread pointed at.
+    showAtMarks(pointedAt = null) {
+      for (const mark of all(this.$refs.board, ".commented")) mark.classList.remove("commented", "marked");
+      const threads = panel ? all(panel, "[data-points]").filter((thread) => !thread.closest("details")) : [];
+      for (const thread of threads) {
+        const [picture] = all(document, `#block-${thread.dataset.blockOf} .picture`);
+        const points = JSON.parse(thread.dataset.points);
+        for (const [mark, point] of picture ? markElements(picture) : []) {
+          if (!point || !points.some((each) => same(each, point.slice(0, each.length)))) continue;
+          mark.classList.add("commented", ...(thread === pointedAt ? ["marked"] : []));
+        }
       }
     },
     showAbout() {

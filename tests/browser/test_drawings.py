@@ -64,6 +64,9 @@ class Drawings(BrowserTest):
         self.page.keyboard.press("0")
         expect(self.page.locator("[x-ref=picture] button:text-is('All')")).to_be_disabled()
         self.page.keyboard.press("Enter")
+        bar = self.page.get_by_role("toolbar", name="What is marked")
+        expect(bar).to_contain_text("1 mark")
+        bar.get_by_role("button", name="Rows behind").click()
         self.sees("dialog table")
 
     def test_an_entry_of_the_legend_stands_for_its_marks(self):

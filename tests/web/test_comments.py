@@ -111,6 +111,7 @@ class Marks(Comments):
 
     def test_it_says_which_mark_it_is_about(self):
         self.assertContains(self.listed(), "Region is North Reach")
+        self.assertContains(self.listed(), "data-points")
 
     def test_not_to_those_who_may_not_see_its_rows(self):
         rule = {"name": "South", "text": "Region = 'South Banks'", "groups": ["Harbour office"]}
@@ -118,6 +119,7 @@ class Marks(Comments):
         self.as_(self.explorer)
         page = self.listed()
         self.assertContains(page, "a mark that you do not see")
+        self.assertNotContains(page, "data-points")
         self.assertNotContains(page, "North Reach")
 
     def test_one_that_is_gone_is_said(self):

@@ -109,6 +109,19 @@ class Giving(KeptViews):
         self.assertContains(self.listed(), "Given to you")
         self.assertEqual(self.change(self.key, name="Mine").status_code, 404, "others do not change it")
 
+    def test_whom_it_is_given_to_finds_it_in_the_inbox_until_it_is_opened(self):
+        self.give(self.explorer)
+        self.as_(self.explorer)
+        page = self.client.get(reverse("inbox"))
+        self.assertContains(page, "Analyst gives you the view “North” of Season")
+        self.assertContains(page, 'font-semibold"')
+        self.opened(self.key)
+        self.assertNotContains(self.client.get(reverse("inbox")), 'font-semibold"')
+        self.as_(self.analyst)
+        self.give()
+        self.as_(self.explorer)
+        self.assertNotContains(self.client.get(reverse("inbox")), "gives you the view")
+
     def test_it_is_given_to_everybody(self):
         self.give(everybody=True)
         self.as_(self.explorer)

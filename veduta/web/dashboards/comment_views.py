@@ -24,6 +24,8 @@ from veduta.web.dashboards.models import Comment
 from veduta.web.dashboards.reading import Reading
 from veduta.web.modelling.rows import count_rows
 
+Points = tuple[tuple[Any, ...], ...]
+
 
 class Said(Sent):
     """A comment: of a block or of marks in it, under a state at a page, or in a thread."""
@@ -61,33 +63,36 @@ def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 def _thread(thread: Thread, reading: Reading, names: dict[str, str]) -> dict[str, Any]:
-    return {"thread": thread, "about": _about(thread.begun, reading, names), "link": _link(thread.begun)}
+    words, points = _about(thread.begun, reading, names)
+    return {"thread": thread, "about": words, "points": points, "link": _link(thread.begun)}
 
 
-def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> str:
-    """What a thread is about, in words. Of marks whose rows the reader may not see is not said which they are."""
+def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> tuple[str, Points]:
+    """What a thread is about, in words, and the points of its marks. Of marks whose rows the reader may not see is not
+    said which they are."""
     if not thread.block:
-        return ""
+        return "", ()
     name = names.get(thread.block, "a block that is not there any more")
     if not thread.mark or thread.block not in names:
-        return name
-    return f"{name}: {_mark_words(thread, reading)}"
+        return name, ()
+    words, points = _mark(thread, reading)
+    return f"{name}: {words}", points
 
 
-def _mark_words(thread: Comment, reading: Reading) -> str:
+def _mark(thread: Comment, reading: Reading) -> tuple[str, Points]:
     try:
         selection = Selection.model_validate(thread.mark)
         source = reading.source_of(selection)
         made = selection.filter(source[0]) if source else None
         if source is None or made is None:
-            return "a mark that is not there any more"
+            return "a mark that is not there any more", ()
         block = reading.block(selection.block)
         dataset, filters, home, values = reading.filters_behind(block, source[0], [made])
         if not count_rows(dataset, filters, reading.reader, home, values):
-            return "a mark that you do not see"
-        return made.words(source[1])
+            return "a mark that you do not see", ()
+        return made.words(source[1]), selection.points
     except (Http404, VedutaError, ValidationError):
-        return "a mark that is not there any more"
+        return "a mark that is not there any more", ()
 
 
 def _link(thread: Comment) -> str:

@@ -9,14 +9,13 @@ from typing import Any
 
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
-from django.db.models import QuerySet
 from django.http import Http404
 from django.utils import timezone
 
 from veduta.core.dashboard.definition import Selection, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
-from veduta.web.dashboards.access import dashboards_for, may_view, viewers
+from veduta.web.dashboards.access import may_view, viewers
 from veduta.web.dashboards.models import Comment, Dashboard, Notice
 
 MOST_LETTERS = 4_000
@@ -144,12 +143,6 @@ def resolve(user: User, comment: Comment, resolved: bool) -> None:
     _must_see(user, comment.dashboard)
     comment.resolved_at, comment.resolved_by = (timezone.now(), user) if resolved else (None, None)
     comment.save()
-
-
-def notices_of(user: User) -> QuerySet[Notice]:
-    """What concerns somebody of what was said of dashboards that they may see, the newest first."""
-    there = Notice.objects.filter(user=user, comment__deleted_at=None, comment__dashboard__in=dashboards_for(user))
-    return there.select_related("comment__author", "comment__dashboard", "comment__thread")
 
 
 def mark_read(user: User, comments: Iterable[Comment]) -> None:

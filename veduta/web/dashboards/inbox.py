@@ -16,9 +16,10 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
 from veduta.web.common.requests import Line, Sent, filled_in, sent
-from veduta.web.dashboards import comments, tasks
+from veduta.web.dashboards import tasks
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Task
+from veduta.web.dashboards.notices import notices_of
 from veduta.web.datasets.models import Dataset
 
 NOTICES_SHOWN = 50
@@ -44,7 +45,7 @@ class Answered(Sent):
 def inbox(request: Request) -> HttpResponse:
     asked = tasks.asked_by(request.user)
     context = {
-        "notices": comments.notices_of(request.user)[:NOTICES_SHOWN],
+        "notices": notices_of(request.user)[:NOTICES_SHOWN],
         "tasks": tasks.tasks_of(request.user),
         "asked": asked.filter(state=Task.State.OPEN),
         "ended": asked.exclude(state=Task.State.OPEN)[:SHOWN_BEFORE],

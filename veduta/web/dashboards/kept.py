@@ -15,7 +15,7 @@ from veduta.core.dashboard.definition import ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.access import may_view, viewers
-from veduta.web.dashboards.models import Dashboard, KeptView
+from veduta.web.dashboards.models import Dashboard, KeptView, Notice
 
 MOST_VIEWS = 100
 """Of one person, of one dashboard."""
@@ -94,11 +94,18 @@ def set_usual(view: KeptView, usual: bool) -> None:
 
 
 def give_to(view: KeptView, people: Iterable[int], for_everybody: bool) -> None:
-    """Give a view to some of those who may see its dashboard, or to all of them."""
+    """Give a view to some of those who may see its dashboard, who find it in their inbox, or to all of them."""
     with transaction.atomic():
         view.for_everybody = for_everybody
         view.save()
-        view.given_to.set(viewers(view.dashboard).filter(pk__in=list(people)).exclude(pk=view.owner_id))
+        given = viewers(view.dashboard).filter(pk__in=list(people)).exclude(pk=view.owner_id)
+        view.given_to.set(given)
+        for person in given:
+            Notice.objects.get_or_create(view=view, user=person)
+
+
+def mark_read(user: User, view: KeptView) -> None:
+    view.notices.filter(user=user, read_at=None).update(read_at=timezone.now())
 
 
 def delete(view: KeptView) -> None:

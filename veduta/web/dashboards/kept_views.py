@@ -115,6 +115,7 @@ def change(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
 def opened(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
     """The short link of a view."""
     view = kept.find(request.user, find_dashboard(request.user, pk), key)
+    kept.mark_read(request.user, view)
     page = f"&page={view.page}" if view.page else ""
     return redirect(f"{reverse('dashboard', args=[pk])}?kept={view.key}{page}")
 

@@ -210,16 +210,22 @@ class Comment(models.Model):
 
 
 class Notice(models.Model):
-    """That a comment concerns somebody: they are mentioned in it, or it answers a thread of theirs."""
+    """That something concerns somebody: they are mentioned in a comment, it answers a thread of theirs, or they were
+    given a view."""
 
-    comment = models.ForeignKey(Comment, on_delete=models.CASCADE, related_name="notices")
+    comment = models.ForeignKey(Comment, null=True, on_delete=models.CASCADE, related_name="notices")
+    view = models.ForeignKey(KeptView, null=True, on_delete=models.CASCADE, related_name="notices")
+    at = models.DateTimeField(default=timezone.now)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="notices")
     mentioned = models.BooleanField(default=False)
     read_at = models.DateTimeField(null=True, blank=True)
 
     class Meta:
-        ordering = ["-comment__created_at"]
-        constraints = [models.UniqueConstraint(fields=["comment", "user"], name="one_notice_each")]
+        ordering = ["-at"]
+        constraints = [
+            models.UniqueConstraint(fields=["comment", "user"], name="one_notice_each"),
+            models.UniqueConstraint(fields=["view", "user"], name="one_notice_of_a_view_each"),
+        ]
 
 
 class Task(models.Model):

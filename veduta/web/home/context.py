@@ -5,7 +5,7 @@ from django.utils.functional import SimpleLazyObject
 from veduta.core.chart.theme import themes
 from veduta.web.accounts.models import User
 from veduta.web.colours.models import paints_now
-from veduta.web.dashboards.comments import notices_of
+from veduta.web.dashboards.notices import notices_of
 from veduta.web.dashboards.tasks import tasks_of
 
 
