@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|editor|shaping|preview|bigfile|load|drawing|looks]`.
+`python -m bench [engine|import|questions|http|browser|editor|shaping|preview|bigfile|lists|load|live|drawing|looks]`.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -500,6 +500,46 @@ def bench_bigfile() -> None:
     path.unlink()
 
 
+def bench_lists() -> None:
+    """The list of values of a field with 100,000 of them, with counts: all, some that are searched for, and those under
+    a filter, beside Polars by hand."""
+    import random
+
+    from veduta.core.calendar import Grouping
+    from veduta.core.query.filters import ListFilter
+    from veduta.core.query.listing import group_values
+    from veduta.demo.load import import_file, load_people
+    from veduta.web.modelling.services import parts_for
+
+    call_command("migrate", verbosity=0)
+    chance, path = random.Random(7), FOLDER / "passes.csv"
+    with path.open("w") as file:
+        file.write("holder,region\n")
+        for _ in range(ROWS):
+            file.write(f"Holder {chance.randrange(100_000):06},{chance.choice(('North', 'South', 'Outer'))}\n")
+    model, context = parts_for(import_file(load_people()["analyst"], path, "Passes"), None)
+    holder, region = (field.id for field in model.schema)
+    frame, group = model.scan([holder, region]).collect(), Grouping(field=holder)
+    under = ((ListFilter(field=region, values=("North",)),), context)
+
+    def by_hand(frame: pl.DataFrame) -> None:
+        frame.group_by(holder).agg(n=pl.len()).top_k(200, by="n").rows()
+
+    def searched() -> pl.DataFrame:
+        return frame.filter(pl.col(holder).str.contains("er 0123", literal=True))
+
+    for words, ours, theirs in (
+        ("with their counts", lambda: group_values(model, group), lambda: by_hand(frame)),
+        ("searched for", lambda: group_values(model, group, "er 0123"), lambda: by_hand(searched())),
+        (
+            "under a filter",
+            lambda: group_values(model, group, under=under),
+            lambda: by_hand(frame.filter(pl.col(region) == "North")),
+        ),
+    ):
+        report(f"100,000 values {words}", *alternately(ours, theirs, 9), "100 ms")
+
+
 def bench_load() -> None:
     """One reader, and many at once, who click at random on the demo's dashboard over HTTP; for BENCH_LOAD_SECONDS."""
     import asyncio
@@ -529,6 +569,25 @@ def bench_load() -> None:
     report("  memory gained meanwhile", held_then - held, goal="flat", unit="GB")
     if many.errors or alone.errors:
         sys.exit(f"{len(many.errors + alone.errors)} errors: {(many.errors + alone.errors)[:3]}")
+
+
+def bench_live() -> None:
+    """Fifty editors of a dashboard open at once, while somebody changes it."""
+    import asyncio
+
+    from bench import live
+    from tests.browser.support import start_server
+    from veduta.demo.load import load_demo
+
+    call_command("migrate", verbosity=0)
+    dashboard = load_demo(FOLDER / "demo", 60_000)
+    path = f"/dashboards/{dashboard.pk}/"
+    address = start_server(FOLDER)
+    found = asyncio.run(live.measured(address, path, dashboard.draft, dashboard.revision))
+    report(f"{live.PAGES} open editors: half hear of a change within", found["half"], goal="2,000 ms")
+    report("  all of them, at worst", found["last"], goal="2,000 ms")
+    report("  threads they add on the server", found["threads"], goal="0", unit="")
+    report("  a list of dashboards meanwhile", found["page"])
 
 
 def bench_engine() -> None:
@@ -564,7 +623,9 @@ GROUPS = {
     "http": bench_http,
     "browser": bench_browser,
     "editor": bench_editor,
+    "lists": bench_lists,
     "load": bench_load,
+    "live": bench_live,
     "drawing": bench_drawing,
     "looks": bench_looks,
 }

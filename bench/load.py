@@ -133,13 +133,21 @@ async def read(address: str, path: str, vessel: str, readers: int, seconds: floa
     return seen
 
 
+def processes(address: str) -> list[str]:
+    """The processes that serve an address."""
+    found = subprocess.run(["pgrep", "--full", "manage.py web --socket"], capture_output=True, text=True)
+    port = f"PORT={address.rpartition(':')[2]}"
+    return [
+        pid
+        for pid in found.stdout.split()
+        if port in Path(f"/proc/{pid}/environ").read_text(errors="replace").split("\0")
+    ]
+
+
 def used_by(address: str) -> tuple[float, float]:
     """Gigabytes that the processes hold together that serve this address, and seconds they have worked."""
-    found = subprocess.run(["pgrep", "--full", "manage.py web --socket"], capture_output=True, text=True)
     held, worked = 0, 0
-    for pid in found.stdout.split():
-        environment = Path(f"/proc/{pid}/environ").read_text(errors="replace").split("\0")
-        if f"PORT={address.rpartition(':')[2]}" in environment:
-            held += int(Path(f"/proc/{pid}/statm").read_text().split()[1]) * resource.getpagesize()
-            worked += sum(map(int, Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[11:13]))
+    for pid in processes(address):
+        held += int(Path(f"/proc/{pid}/statm").read_text().split()[1]) * resource.getpagesize()
+        worked += sum(map(int, Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[11:13]))
     return held / 1024**3, worked / os.sysconf("SC_CLK_TCK")

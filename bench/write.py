@@ -76,6 +76,11 @@ def many_readers(groups: Groups) -> list[str]:
     return goals(groups["load"])
 
 
+@table("live", "live")
+def open_editors(groups: Groups) -> list[str]:
+    return goals(groups["live"])
+
+
 @table("drawing", "drawing")
 def drawing(groups: Groups) -> list[str]:
     lines = ["| | to a specification | to paint it |", "|---|--:|--:|"]

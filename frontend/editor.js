@@ -27,6 +27,7 @@ function editor() {
   let sending = Promise.resolve(true);
   let editing = Promise.resolve(true);
   let waiting = 0; // edits that are not made yet
+  let isOffline = false; // the first of them could not be sent
 
   return {
     ...board(),
@@ -97,6 +98,7 @@ function editor() {
     // Does something once the edits before it are made: what it changes, or sends, is what they have left.
     inTurn(act) {
       waiting += 1;
+      if (isOffline) this.showWaiting();
       editing = editing.then(act).finally(() => {
         waiting -= 1;
       });
@@ -108,14 +110,28 @@ function editor() {
         const { definition, said } = await post(`${this.base}change/`, { definition: from, change });
         // What others did came meanwhile: the edit is made once more, of what there is now.
         if (this.definition !== from) return this.make(change, refused);
+        isOffline = false;
         await this.take({ definition });
         this.said = said;
         return true;
       } catch (error) {
+        if (error.status === 0) return this.makeLater(change, refused);
+        isOffline = false;
         refused(error);
         this.fill(); // what was dragged goes back
         return false;
       }
+    },
+    // Nothing reaches the server: an edit waits until something does, and those after it behind it.
+    makeLater(change, refused) {
+      isOffline = true;
+      this.showWaiting();
+      return new Promise((resolve) => {
+        whenReachable(() => resolve(this.make(change, refused)));
+      });
+    },
+    showWaiting() {
+      this.status = `no connection: ${waiting === 1 ? "an edit waits" : `${waiting} edits wait`}`;
     },
     // Takes a new state of the dashboard: history, draft, screen.
     take(changes, redraw = true) {

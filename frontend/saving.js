@@ -9,6 +9,8 @@ import { failed, toast, whenReachable } from "./lib/page.js";
  * @returns {any} Methods of the workbench.
  */
 export function saving(working) {
+  let saved = Promise.resolve(true); // the newest save, until it is done
+
   return {
     async draft() {
       if (this.saved || this.here) return;
@@ -25,7 +27,11 @@ export function saving(working) {
         failed(error);
       }
     },
-    async save() {
+    save() {
+      saved = this.saveNow();
+      return saved;
+    },
+    async saveNow() {
       await working(); // what was typed last is part of it
       if (this.here) return this.keepHere();
       try {
@@ -39,7 +45,7 @@ export function saving(working) {
         this.status = `saved ${answer.at}`;
         return true;
       } catch (error) {
-        if (error.status === 409 && (await this.bringTogether())) return this.save();
+        if (error.status === 409 && (await this.bringTogether())) return this.saveNow();
         if (error.status !== 409) failed(error);
         return false;
       }
@@ -56,11 +62,11 @@ export function saving(working) {
         return false;
       }
     },
-    // What others save is taken in, one saved state after the other.
+    // What others save is taken in, one saved state after the other, and after what is being saved here.
     beginTogether() {
-      let taking = Promise.resolve();
+      let taken = Promise.resolve();
       goLive(this.base, this.$refs.people, (revision) => {
-        taking = taking.then(() => revision > this.revision && this.bringTogether());
+        taken = Promise.all([taken, saved]).then(() => revision > this.revision && this.bringTogether());
       });
     },
     // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.

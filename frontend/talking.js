@@ -63,9 +63,15 @@ export function talking() {
         panel.innerHTML = html;
         this.showAbout();
         this.showAtMarks();
+        this.countComments();
       } catch (error) {
         failed(error);
       }
+    },
+    countComments() {
+      const open = all(panel, "[data-thread]").filter((thread) => !thread.closest("details")).length;
+      this.$refs.commentCount.textContent = String(open);
+      this.$refs.commentCount.hidden = !open;
     },
     // Rings round the marks that open threads are about, and a strong one round those of the thread pointed at.
     showAtMarks(pointedAt = null) {

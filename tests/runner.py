@@ -1,13 +1,13 @@
 """Runs test classes side by side, each process with a database of its own.
 
 Processes are spawned, because Polars' threads do not survive a fork. Classes that take long are tagged, and start
-first; all browser tests stay together, so that one server and one browser serve them."""
+first; browser tests stay together in two parts, so that two servers and two browsers serve them all."""
 
 from __future__ import annotations
 
 import multiprocessing
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from django.test.runner import DiscoverRunner, ParallelTestSuite
 
@@ -18,9 +18,21 @@ class SlowestFirst(ParallelTestSuite):
     """Suites of one class each, in the order in which they are best begun."""
 
     def __init__(self, subsuites: list[unittest.TestSuite], *args, **kwargs) -> None:
-        browser = unittest.TestSuite(test for suite in subsuites if _rank(suite) == 0 for test in suite)
+        browser = halves([suite for suite in subsuites if _rank(suite) == 0])
         rest = sorted((suite for suite in subsuites if _rank(suite)), key=_rank)
-        super().__init__([browser, *rest] if browser.countTestCases() else rest, *args, **kwargs)
+        super().__init__([*browser, *rest], *args, **kwargs)
+
+
+def halves(suites: list[unittest.TestSuite]) -> list[unittest.TestSuite]:
+    """Suites put together to two that take about the same time; none that is empty."""
+    parts: list[list[unittest.TestCase]] = [[], []]
+    for suite in sorted(suites, key=_seconds, reverse=True):
+        min(parts, key=_seconds).extend(suite)
+    return [unittest.TestSuite(part) for part in parts if part]
+
+
+def _seconds(tests: Iterable[unittest.TestCase]) -> float:
+    return sum(getattr(test, "seconds", 1) for test in tests)
 
 
 class Runner(DiscoverRunner):

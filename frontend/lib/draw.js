@@ -202,6 +202,7 @@ export async function draw(host, data) {
   if (there && canMove(there, key, data)) {
     giveData(there.view, there.names, data);
     await there.view.runAsync();
+    referWithin(host);
     makeReachable(host);
     return;
   }
@@ -215,9 +216,23 @@ export async function draw(host, data) {
   else await drawPanels(host, data, /** @type {import("./panels.js").Room} */ (data.panels), { key, first });
   host.querySelector("svg")?.setAttribute("aria-label", data.sentence ?? "");
   patterned(host, themed(data.spec, data.dark ?? {}, isDark(host)).usermeta?.patterns);
+  referWithin(host);
   sayPlainly(host);
   makeReachable(host);
   watch(host);
+}
+
+/**
+ * Has a drawing refer to its own parts (shades, what cuts marks off) by their names alone. The drawing library puts the
+ * address of the page before them, which changes with what narrows a dashboard: they would not be found any more.
+ * @param {HTMLElement} host
+ */
+function referWithin(host) {
+  for (const name of ["fill", "stroke", "clip-path"]) {
+    for (const part of host.querySelectorAll(`svg [${name}^="url("]`)) {
+      part.setAttribute(name, (part.getAttribute(name) ?? "").replace(/url\([^)#]*#/, "url(#"));
+    }
+  }
 }
 
 /**

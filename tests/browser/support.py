@@ -106,6 +106,8 @@ class BrowserTest(unittest.TestCase):
     """A page of its own for each test. Anything the page complains about fails the test."""
 
     viewport = {"width": 1280, "height": 800}
+    seconds = 5
+    """How long each test takes, about."""
 
     def run(self, result: unittest.TestResult) -> None:
         """A test that fails is run once more, and that is said: a busy machine is no fault of Veduta's."""
@@ -162,6 +164,7 @@ class BrowserTest(unittest.TestCase):
     def open_saved_chart(self, name: str) -> None:
         """The same as it is saved, without the draft that another test has left."""
         self.open_chart(name)
+        self.sees("[x-ref=sentence] .clause")
         with self.page.expect_navigation():
             self.page.get_by_role("button", name="More", exact=True).click()
             self.page.get_by_role("button", name="Back to what is saved").click()

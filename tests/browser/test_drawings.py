@@ -207,6 +207,7 @@ class Drawings(BrowserTest):
         self.has_text(".mark-said", "Passengers")
         self.sees(".mark-frame")
         self.page.keyboard.press("Enter")
+        self.page.get_by_role("toolbar", name="What is marked").get_by_role("button", name="Rows behind").click()
         self.has_text("dialog", "1 of")
 
     def test_a_specification_is_written_checked_completed_and_undone(self):

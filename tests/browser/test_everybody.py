@@ -37,6 +37,7 @@ SIDEWAYS = "document.documentElement.scrollWidth - document.documentElement.clie
 class Everybody(BrowserTest):
     """What each walks through; a class for each, so that they walk at the same time."""
 
+    seconds = 60
     who: str
     maxDiff = None
 

@@ -57,7 +57,7 @@ class Narrowing(BrowserTest):
         dialog.get_by_role("button", name="Done").click()
         self.add_control(":top_n", "Top n")
         self.publish()
-        self.has_text("[x-ref=trail]", "among the top :top_n by fare revenue")
+        self.has_text("[x-ref=trail]", "among the top 5 by fare revenue")
 
         page.locator("[x-ref=trail] [data-control]").click()
         expect(self.bars()).to_have_count(5)
@@ -67,6 +67,7 @@ class Narrowing(BrowserTest):
         expect(self.bars()).to_have_count(3)
         page.locator(".popover").get_by_label("No limit").check()
         expect(self.bars()).to_have_count(8)
+        expect(page.locator("[x-ref=trail] .chip-fixed")).to_have_count(0)
 
     def test_buttons_stand_side_by_side_and_what_waits_is_applied_together(self):
         page = self.page

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import Locator, expect
 
 from tests.browser.support import BrowserTest
@@ -82,3 +84,12 @@ class Selecting(BrowserTest):
         expect(bar.get_by_role("status")).to_have_text("2 marks")
         bar.get_by_role("button", name="Leave these out").click()
         self.has_text("[x-ref=sentence]", "only route is not")
+
+    def test_what_a_drawing_refers_to_is_found_when_the_address_changes(self):
+        page = self.page
+        self.go("/dashboards/")
+        page.get_by_role("link", name="Season in pictures", exact=True).first.click()
+        block = page.get_by_role("group", name="Where passengers go aboard, and what they pay")
+        block.locator("[role=graphics-symbol].reachable").nth(1).click()
+        self.has_text("[data-selection]", "From port is")
+        expect(block.locator("svg .role-legend-gradient path")).to_have_attribute("fill", re.compile(r"^url\(#"))

@@ -109,3 +109,20 @@ class Together(BrowserTest):
         expect(title).to_have_value("Why sailings were cancelled")
         other.get_by_role("button", name="Bring mine back").click()
         expect(title).to_have_value("Reasons")
+
+    def test_what_is_done_without_a_connection_is_brought_together_once_there_is_one(self):
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        self.page.click("button:text-is('New dashboard')")
+        self.has_text("[role=status]", "not published yet")
+        other = self.second_page(self.page.url)
+        self.page.context.set_offline(True)
+        for what in ("Divider", "Gap"):
+            self.page.get_by_role("toolbar", name="Blocks and controls").get_by_text(what, exact=True).click()
+        self.has_text("[role=status]", "no connection: 2 edits wait")
+        self.add(other, "Heading")
+        self.page.context.set_offline(False)
+        for page in (self.page, other):
+            for block in ("heading", "divider", "gap"):
+                expect(page.locator(f".block-{block}")).to_have_count(1)
+        self.complaints.clear()

@@ -24,6 +24,8 @@ from veduta.web.dashboards.models import Comment
 from veduta.web.dashboards.reading import Reading
 from veduta.web.modelling.rows import count_rows
 
+THREADS = 200
+"""How many are listed, those that are open first."""
 Points = tuple[tuple[Any, ...], ...]
 
 
@@ -50,13 +52,14 @@ def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
     reading = reading_for(request, pk)
     found = comments.threads(request.user, reading.dashboard)
     names = {block.id: reading.name_of(block) for block in reading.definition.charts}
-    shown = [_thread(thread, reading, names) for thread in found]
+    shown = [_thread(thread, reading, names) for thread in found[:THREADS]]
     comments.mark_read(request.user, [comment for thread in found for comment in thread.said])
     people = [person.label for person in viewers(reading.dashboard) if person.pk != request.user.pk]
     context = {
         "open": [each for each in shown if not each["thread"].begun.resolved_at],
         "resolved": [each for each in shown if each["thread"].begun.resolved_at],
         "people": people,
+        "not_shown": max(len(found) - THREADS, 0),
         "dashboard": reading.dashboard,
     }
     return render(request, "dashboards/comments.html", context)

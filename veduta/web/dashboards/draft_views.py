@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from collections.abc import Callable, Iterable, Sequence
 from itertools import groupby, pairwise
@@ -31,6 +32,8 @@ from veduta.web.together.live import HereSent, Watch, be_present, streamed
 from veduta.web.together.log import Entry
 
 watch = Watch(Dashboard)
+MARKS = re.compile(r"[*#>`]+")
+"""What Markdown writes around words."""
 SITTINGS = 15
 """How many sittings are listed at a time."""
 
@@ -144,7 +147,7 @@ def namer(definitions: Iterable[DashboardDefinition]) -> Callable[[Block], str]:
     def name(block: Block) -> str:
         if block.kind == "chart":
             return block.title or names.get(block.chart) or "Chart"
-        words = block.title or block.text.strip().split("\n")[0][:80]
+        words = block.title or MARKS.sub("", block.text.strip().split("\n")[0]).strip()[:80]
         return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
 
     return name

@@ -120,5 +120,5 @@ class MembershipFilter(FieldCondition):
         if condition := self.condition():
             parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
         inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
-        scope = "" if self.follows else " overall"
+        scope = "" if self.follows or self.filters else " overall"
         return f"{schema[self.field].name} is {'not ' * self.exclude}among {' and '.join(parts)}{inside}{scope}"
