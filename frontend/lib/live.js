@@ -16,25 +16,39 @@ const SIGN = 20_000;
 export function goLive(base, names, changed, shown = () => {}) {
   const tab = crypto.randomUUID?.() ?? String(Math.random());
   let part = "";
-  const events = new EventSource(`${base}live/`);
-  events.addEventListener("changed", ({ data }) => changed(JSON.parse(data).revision));
-  events.addEventListener("people", ({ data }) => {
-    /** @type {{ tab: string, name: string, part: string }[]} */
-    const people = JSON.parse(data);
+  /** @type {EventSource | null} */
+  let events = null;
+  const listen = () => {
+    events = new EventSource(`${base}live/`);
+    events.addEventListener("changed", ({ data }) => changed(JSON.parse(data).revision));
+    events.addEventListener("people", ({ data }) => showPeople(JSON.parse(data)));
+  };
+  const hush = () => {
+    events?.close();
+    events = null;
+  };
+  /** @param {{ tab: string, name: string, part: string }[]} people */
+  const showPeople = (people) => {
     const others = people.filter((person) => person.tab !== tab);
     const each = [...new Set(others.map(({ name }) => name))];
     names.replaceChildren(
       ...each.map((name) => made("span", { className: "person-chip", textContent: name, title: `${name} is here` })),
     );
     shown(others);
-  });
+  };
   const sign = () => post(`${base}present/`, { tab, part }).catch(() => {}); // the next one says it
   const soon = debounce(sign, 500);
-  const signs = setInterval(() => document.hidden || sign(), SIGN);
+  setInterval(() => document.hidden || sign(), SIGN);
   sign();
+  listen();
+  // A browser has few connections to a server for all its tabs: those that nobody looks at have none.
+  document.addEventListener("visibilitychange", () => {
+    if (document.hidden) return hush();
+    sign();
+    return events || listen();
+  });
   addEventListener("pagehide", () => {
-    clearInterval(signs);
-    events.close();
+    hush();
     post(`${base}present/`, { tab, leaves: true }).catch(() => {});
   });
   return (now) => {

@@ -6,6 +6,7 @@ import asyncio
 import datetime as dt
 from unittest import mock
 
+from asgiref.sync import SyncToAsync, ThreadSensitiveContext, sync_to_async
 from django.utils import timezone
 
 from tests.web.dashboard_support import DashboardTest
@@ -102,3 +103,15 @@ class Events(DashboardTest):
                 return {event async for event in Watch(Dashboard).told("d")}
 
             self.assertEqual(asyncio.run(pings()), {b": still here\n\n"})
+
+    def test_a_page_that_is_told_holds_no_thread(self):
+        async def threads_held() -> list[bool]:
+            async with ThreadSensitiveContext() as context:
+                await sync_to_async(lambda: None)()  # as the request is looked at
+                before = context in SyncToAsync.context_to_thread_executor
+                async for _ in live.streamed(Watch(Dashboard), self.dashboard):
+                    return [before, context in SyncToAsync.context_to_thread_executor]
+            return []
+
+        with mock.patch.object(live, "_looked", lambda model, things: {str(self.dashboard.pk): Seen(1, ())}):
+            self.assertEqual(asyncio.run(threads_held()), [True, False])

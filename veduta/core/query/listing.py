@@ -34,21 +34,23 @@ def group_values(
     value = group_expression(grouping, model.schema).alias("v")
     home = model.home_of({field.id})
     there = _rows_under(model, field.id, home, *under) if under and under[0] else model.scan([field.id], home)
+    if search and field.kind is Kind.TEXT:
+        there = there.filter(value.str.to_lowercase().str.contains(search.lower(), literal=True))
     counted = there.group_by(value).agg(n=pl.len()).collect()
-    if search:
-        if field.kind is Kind.TEXT:
-            counted = counted.filter(pl.col("v").str.to_lowercase().str.contains(search.lower(), literal=True))
-        else:
-            said = [search.lower() in value_words(v, field, grouping.grain).lower() for v in counted["v"]]
-            counted = counted.filter(pl.Series(said, dtype=pl.Boolean))
+    if search and field.kind is not Kind.TEXT:
+        said = [search.lower() in value_words(v, field, grouping.grain).lower() for v in counted["v"]]
+        counted = counted.filter(pl.Series(said, dtype=pl.Boolean))
     by = ["v"] if grouping.grain else ["n", "v"]
     chosen = pl.col("v").is_in(pl.Series(list(selected), dtype=counted["v"].dtype).implode(), nulls_equal=True)
-    counted = counted.with_columns(chosen=chosen).sort(
+    there_are = counted.height
+    counted = counted.with_columns(chosen=chosen)
+    if not grouping.grain and there_are > limit:  # only those that could be among the first are sorted
+        counted = counted.filter(pl.col("chosen") | (pl.col("n") >= counted["n"].top_k(limit).min()))
+    shown = counted.sort(
         ["chosen", *by], descending=[True, *([False] if len(by) == 1 else [True, False])], nulls_last=True
-    )
-    shown = counted.head(limit)
+    ).head(limit)
     rows = [(v, value_words(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
-    return rows, counted.height
+    return rows, there_are
 
 
 def _rows_under(model: Model, field: str, home: str, filters: tuple[Filter, ...], context: Context) -> pl.LazyFrame:

@@ -16,8 +16,8 @@ from collections.abc import AsyncIterator, Collection
 from dataclasses import dataclass
 from typing import Annotated, Any
 
-from asgiref.sync import sync_to_async
-from django.db import connection
+from asgiref.sync import SyncToAsync, sync_to_async
+from django.db import connection, connections
 from django.db.models import Model
 from django.http import StreamingHttpResponse
 from django.utils import timezone
@@ -135,8 +135,23 @@ def be_present(user: User, thing: Model, here: HereSent) -> None:
         Present.objects.filter(at__lt=now - FORGOTTEN).delete()
 
 
+async def _let_the_thread_go() -> None:
+    """End the thread in which the request was looked at: Django would keep it for as long as the answer lasts."""
+    context = SyncToAsync.thread_sensitive_context.get(None)
+    executor = SyncToAsync.context_to_thread_executor.pop(context, None) if context else None
+    if executor:
+        await asyncio.get_running_loop().run_in_executor(executor, connections.close_all)
+        executor.shutdown(wait=False)
+
+
+async def _events_of(watch: Watch, thing: str) -> AsyncIterator[bytes]:
+    await _let_the_thread_go()
+    async for event in watch.told(thing):
+        yield event
+
+
 def streamed(watch: Watch, thing: Model) -> StreamingHttpResponse:
     """What happens to a thing while it is open, as server-sent events."""
-    response = StreamingHttpResponse(watch.told(str(thing.pk)), content_type="text/event-stream")
+    response = StreamingHttpResponse(_events_of(watch, str(thing.pk)), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     return response
