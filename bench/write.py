@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 import statistics
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from bench.measuring import ROOT, Figure, load
 
@@ -76,6 +76,19 @@ def many_readers(groups: Groups) -> list[str]:
     return goals(groups["load"])
 
 
+def _with_baselines(figures: Iterable[Figure]) -> list[str]:
+    lines = ["| figure | ours | baseline | ratio | goal |", "|---|--:|--:|--:|--:|"]
+    for figure in figures:
+        values = [figure.said(figure.ours), figure.said(figure.baseline), ratio(figure), figure.goal]
+        lines.append(f"| {figure.name} | {' | '.join(values)} |")
+    return lines
+
+
+@table("lists", "lists")
+def lists(groups: Groups) -> list[str]:
+    return _with_baselines(groups["lists"])
+
+
 @table("live", "live")
 def open_editors(groups: Groups) -> list[str]:
     return goals(groups["live"])
@@ -117,12 +130,7 @@ def others(groups: Groups) -> list[str]:
 
 @table("everything", "shaping", "preview", "bigfile", "import", "http", "browser")
 def everything(groups: Groups) -> list[str]:
-    lines = ["| figure | ours | baseline | ratio | goal |", "|---|--:|--:|--:|--:|"]
-    for group in groups.values():
-        for figure in group:
-            values = [figure.said(figure.ours), figure.said(figure.baseline), ratio(figure), figure.goal]
-            lines.append(f"| {figure.name} | {' | '.join(values)} |")
-    return lines
+    return _with_baselines(figure for group in groups.values() for figure in group)
 
 
 def main() -> None:
