@@ -82,7 +82,7 @@ class Selecting(BrowserTest):
         marks.nth(1).click(modifiers=["Shift"])
         marks.nth(2).click(modifiers=["Shift"])
         expect(bar.get_by_role("status")).to_have_text("2 marks")
-        bar.get_by_role("button", name="Leave these out").click()
+        bar.get_by_role("button", name="Leave out").click()
         self.has_text("[x-ref=sentence]", "only route is not")
 
     def test_what_a_drawing_refers_to_is_found_when_the_address_changes(self):

@@ -39,7 +39,7 @@ class Talking(Comments):
         page = self.listed()
         self.assertContains(page, "Why so low?")
         self.assertContains(page, "A storm.")
-        self.assertContains(self.look("dashboard", self.dashboard.pk), 'class="count">1<')
+        self.assertRegex(self.look("dashboard", self.dashboard.pk).content.decode(), r'"commentCount"\s*>1<')
         self.change(begun, resolved=True)
         self.assertContains(self.listed(), "1 thread is settled")
         self.said("Not quite.", thread=str(begun.pk))

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
+from collections.abc import Coroutine
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar
 from unittest import mock
 
 from asgiref.sync import SyncToAsync, ThreadSensitiveContext, sync_to_async
@@ -14,6 +17,14 @@ from veduta.web.dashboards.models import Dashboard
 from veduta.web.together import live
 from veduta.web.together.live import Seen, Watch, look
 from veduta.web.together.models import Present
+
+T = TypeVar("T")
+
+
+def run_aside(work: Coroutine[Any, Any, T]) -> T:
+    """What asynchronous work gives, in a thread of its own: browser tests leave a loop running in this one."""
+    with ThreadPoolExecutor(1) as executor:
+        return executor.submit(asyncio.run, work).result()
 
 
 class Presence(DashboardTest):
@@ -81,7 +92,7 @@ class Events(DashboardTest):
             mock.patch.object(live, "_looked", lambda model, things: {"d": next(seen, last)}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=0.4, PING=10.0),
         ):
-            return asyncio.run(all_pages())
+            return run_aside(all_pages())
 
     def test_how_it_is_at_first_and_what_changes(self):
         one, two = Seen(1, ()), Seen(2, ())
@@ -102,7 +113,7 @@ class Events(DashboardTest):
             async def pings() -> set[bytes]:
                 return {event async for event in Watch(Dashboard).told("d")}
 
-            self.assertEqual(asyncio.run(pings()), {b": still here\n\n"})
+            self.assertEqual(run_aside(pings()), {b": still here\n\n"})
 
     def test_a_page_that_is_told_holds_no_thread(self):
         async def threads_held() -> list[bool]:
@@ -114,4 +125,4 @@ class Events(DashboardTest):
             return []
 
         with mock.patch.object(live, "_looked", lambda model, things: {str(self.dashboard.pk): Seen(1, ())}):
-            self.assertEqual(asyncio.run(threads_held()), [True, False])
+            self.assertEqual(run_aside(threads_held()), [True, False])
