@@ -501,49 +501,15 @@ def bench_bigfile() -> None:
 
 
 def bench_lists() -> None:
-    """The list of values of a field with 100,000 of them, with counts: all, some that are searched for, and those under
-    a filter, beside Polars by hand."""
-    import random
-
-    from veduta.core.calendar import Grouping
-    from veduta.core.query.filters import ListFilter
-    from veduta.core.query.listing import group_values
-    from veduta.demo.load import import_file, load_people
-    from veduta.web.modelling.services import parts_for
+    """The list of values of a field with 100,000 of them, with counts."""
+    from bench import lists
 
     call_command("migrate", verbosity=0)
-    chance, path = random.Random(7), FOLDER / "passes.csv"
-    with path.open("w") as file:
-        file.write("holder,region\n")
-        for _ in range(ROWS):
-            file.write(f"Holder {chance.randrange(100_000):06},{chance.choice(('North', 'South', 'Outer'))}\n")
-    model, context = parts_for(import_file(load_people()["analyst"], path, "Passes"), None)
-    holder, region = (field.id for field in model.schema)
-    frame, group = model.scan([holder, region]).collect(), Grouping(field=holder)
-    under = ((ListFilter(field=region, values=("North",)),), context)
-
-    def by_hand(frame: pl.DataFrame) -> None:
-        frame.group_by(holder).agg(n=pl.len()).top_k(200, by="n").rows()
-
-    def searched() -> pl.DataFrame:
-        return frame.filter(pl.col(holder).str.contains("er 0123", literal=True))
-
-    for words, ours, theirs in (
-        ("with their counts", lambda: group_values(model, group), lambda: by_hand(frame)),
-        ("searched for", lambda: group_values(model, group, "er 0123"), lambda: by_hand(searched())),
-        (
-            "under a filter",
-            lambda: group_values(model, group, under=under),
-            lambda: by_hand(frame.filter(pl.col(region) == "North")),
-        ),
-    ):
-        report(f"100,000 values {words}", *alternately(ours, theirs, 9), "100 ms")
+    lists.run(figures, FOLDER, ROWS)
 
 
 def bench_load() -> None:
     """One reader, and many at once, who click at random on the demo's dashboard over HTTP; for BENCH_LOAD_SECONDS."""
-    import asyncio
-
     from bench import load
     from tests.browser.support import start_server
     from veduta.demo.load import load_demo
@@ -553,28 +519,11 @@ def bench_load() -> None:
     path = f"/dashboards/{dashboard.pk}/"
     vessel = next(each.field for each in dashboard.published.load().controls if each.id == "vessel")
     address = start_server(FOLDER)
-    alone = asyncio.run(load.read(address, path, vessel, 1, min(load.SECONDS, 60)))
-    report("One reader who clicks at random, median", alone.percentile(50))
-    held, worked = load.used_by(address)
-    report("  memory at the start", held, unit="GB")
-    many = asyncio.run(load.read(address, path, vessel, load.READERS, load.SECONDS))
-    report(f"{load.READERS} readers, median", many.percentile(50))
-    for act, words in (("blocks", "all blocks"), ("drill", "a drill"), ("controls", "a list of values")):
-        report(f"  median of {words}", statistics.median(many.by_act[act]))
-    report("  95% of them within", many.percentile(95), goal="1,000 ms")
-    report("  answers a second", len(many.took) / (load.SECONDS - load.WARMING), goal="13", unit="/s")
-    held_then, worked_then = load.used_by(address)
-    report("  processor time for each", (worked_then - worked) / many.asked)
-    report("  memory at the end", held_then, unit="GB")
-    report("  memory gained meanwhile", held_then - held, goal="flat", unit="GB")
-    if many.errors or alone.errors:
-        sys.exit(f"{len(many.errors + alone.errors)} errors: {(many.errors + alone.errors)[:3]}")
+    load.run(figures, address, path, vessel)
 
 
 def bench_live() -> None:
     """Fifty editors of a dashboard open at once, while somebody changes it."""
-    import asyncio
-
     from bench import live
     from tests.browser.support import start_server
     from veduta.demo.load import load_demo
@@ -583,11 +532,7 @@ def bench_live() -> None:
     dashboard = load_demo(FOLDER / "demo", 60_000)
     path = f"/dashboards/{dashboard.pk}/"
     address = start_server(FOLDER)
-    found = asyncio.run(live.measured(address, path, dashboard.draft, dashboard.revision))
-    report(f"{live.PAGES} open editors: half hear of a change within", found["half"], goal="2,000 ms")
-    report("  all of them, at worst", found["last"], goal="2,000 ms")
-    report("  threads they add on the server", found["threads"], goal="0", unit="")
-    report("  a list of dashboards meanwhile", found["page"])
+    live.run(figures, address, path, dashboard)
 
 
 def bench_engine() -> None:

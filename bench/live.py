@@ -14,6 +14,8 @@ from typing import Any
 import httpx
 
 from bench.load import processes, signed_in
+from bench.measuring import Figure, Figures
+from veduta.web.dashboards.models import Dashboard
 
 PAGES, CHANGES = 50, 20
 
@@ -25,6 +27,17 @@ async def heard(client: httpx.AsyncClient, path: str, at: dict[int, list[float]]
             if line.startswith("data: {"):
                 ready.set()
                 at.setdefault(json.loads(line.removeprefix("data: "))["revision"], []).append(time.perf_counter())
+
+
+def run(figures: Figures, address: str, path: str, dashboard: Dashboard) -> None:
+    found = asyncio.run(measured(address, path, dashboard.draft, dashboard.revision))
+    for name, value, goal, unit in (
+        (f"{PAGES} open editors: half hear of a change within", found["half"], "2,000 ms", "ms"),
+        ("  all of them, at worst", found["last"], "2,000 ms", "ms"),
+        ("  threads they add on the server", found["threads"], "0", ""),
+        ("  a list of dashboards meanwhile", found["page"], "", "ms"),
+    ):
+        figures.add(Figure(name, value, None, goal, unit=unit))
 
 
 async def measured(address: str, path: str, draft: dict[str, Any], revision: int) -> dict[str, float]:

@@ -13,6 +13,7 @@ import re
 import resource
 import statistics
 import subprocess
+import sys
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,6 +21,7 @@ from typing import Any
 
 import httpx
 
+from bench.measuring import Figure, Figures
 from veduta.demo import PASSWORD
 from veduta.demo.generate import ROUTES, VESSELS
 
@@ -142,6 +144,30 @@ def processes(address: str) -> list[str]:
         for pid in found.stdout.split()
         if port in Path(f"/proc/{pid}/environ").read_text(errors="replace").split("\0")
     ]
+
+
+def run(figures: Figures, address: str, path: str, vessel: str) -> None:
+    """Report one reader, and many at once. Ends the run if one of them met an error."""
+
+    def report(name: str, seconds: float, goal: str = "", unit: str = "ms") -> None:
+        figures.add(Figure(name, seconds, None, goal, unit=unit))
+
+    alone = asyncio.run(read(address, path, vessel, 1, min(SECONDS, 60)))
+    report("One reader who clicks at random, median", alone.percentile(50))
+    held, worked = used_by(address)
+    report("  memory at the start", held, unit="GB")
+    many = asyncio.run(read(address, path, vessel, READERS, SECONDS))
+    report(f"{READERS} readers, median", many.percentile(50))
+    for act, words in (("blocks", "all blocks"), ("drill", "a drill"), ("controls", "a list of values")):
+        report(f"  median of {words}", statistics.median(many.by_act[act]))
+    report("  95% of them within", many.percentile(95), goal="1,000 ms")
+    report("  answers a second", len(many.took) / (SECONDS - WARMING), goal="13", unit="/s")
+    held_then, worked_then = used_by(address)
+    report("  processor time for each", (worked_then - worked) / many.asked)
+    report("  memory at the end", held_then, unit="GB")
+    report("  memory gained meanwhile", held_then - held, goal="flat", unit="GB")
+    if many.errors or alone.errors:
+        sys.exit(f"{len(many.errors + alone.errors)} errors: {(many.errors + alone.errors)[:3]}")
 
 
 def used_by(address: str) -> tuple[float, float]:

@@ -1,7 +1,7 @@
 // Marks that are chosen in the workbench, one after another, by a range, a box or a line: what is done with them writes
 // the sentence.
 import { markElements, pointAt } from "./lib/draw.js";
-import { same, toggled } from "./selecting.js";
+import { same, standFor, toggled } from "./selecting.js";
 
 /** @returns {any} Methods of the workbench. */
 export function marked() {
@@ -29,14 +29,13 @@ export function marked() {
       this.showMarked();
     },
     showMarked() {
-      const isMarked = (point) => points.some((each) => same(each, point.slice(0, each.length)));
       for (const [element, point] of markElements(this.$refs.picture)) {
-        element.classList.toggle("marked", isMarked(point));
+        element.classList.toggle("marked", standFor(points, point));
       }
     },
     // Those marked, if one of them is pointed at; else that one alone.
     pointsFor(point) {
-      return points.some((each) => same(each, point.slice(0, each.length))) ? points : [point];
+      return standFor(points, point) ? points : [point];
     },
     onlyMarked() {
       this.editMarked({ edit: "only_marks", exclude: false });

@@ -9,7 +9,7 @@ import { failed, toast, whenReachable } from "./lib/page.js";
  * @returns {any} Methods of the workbench.
  */
 export function saving(working) {
-  let saved = Promise.resolve(true); // the newest save, until it is done
+  let lastSave = Promise.resolve(true);
 
   return {
     async draft() {
@@ -28,8 +28,8 @@ export function saving(working) {
       }
     },
     save() {
-      saved = this.saveNow();
-      return saved;
+      lastSave = this.saveNow();
+      return lastSave;
     },
     async saveNow() {
       await working(); // what was typed last is part of it
@@ -66,25 +66,20 @@ export function saving(working) {
     beginTogether() {
       let taken = Promise.resolve();
       goLive(this.base, this.$refs.people, (revision) => {
-        taken = Promise.all([taken, saved]).then(() => revision > this.revision && this.bringTogether());
+        taken = Promise.all([taken, lastSave]).then(() => revision > this.revision && this.bringTogether());
       });
     },
     // Somebody else has saved since: what both did is brought together, and so are the states that undo leads to.
     async bringTogether() {
       try {
-        for (;;) {
-          const { now } = this.history;
-          const states = this.history.around().map(({ definition }) => definition);
-          const answer = await post(`${this.base}draft/merge/`, { revision: this.revision, states });
-          if (this.history.now !== now) continue; // an edit was made meanwhile
-          this.history.rebase(answer.states.map((definition) => ({ definition })));
-          this.revision = answer.revision;
-          this.saved = answer.saved;
-          this.status = `${answer.who} saved it`;
-          this.tellOfOthers(answer);
-          await Promise.all([this.answer(), this.draft()]);
-          return true;
-        }
+        const { revision } = this;
+        const answer = await this.history.rebase((states) => post(`${this.base}draft/merge/`, { revision, states }));
+        this.revision = answer.revision;
+        this.saved = answer.saved;
+        this.status = `${answer.who} saved it`;
+        this.tellOfOthers(answer);
+        await Promise.all([this.answer(), this.draft()]);
+        return true;
       } catch (error) {
         failed(error);
         return false;

@@ -11,6 +11,13 @@ import { failed } from "./lib/page.js";
 export const same = (a, b) => JSON.stringify(a) === JSON.stringify(b);
 
 /**
+ * Whether some points stand for a mark: they may hold its first dimensions only.
+ * @param {any[][]} points
+ * @param {any[] | undefined} point
+ */
+export const standFor = (points, point) => !!point && points.some((each) => same(each, point.slice(0, each.length)));
+
+/**
  * What is selected in a block, as it is kept: its marks, and those values into which it is drilled.
  * @param {any} block
  * @param {any[][]} points

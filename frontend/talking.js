@@ -3,7 +3,7 @@ import { all, made, near, sent } from "./lib/dom.js";
 import { markElements } from "./lib/draw.js";
 import { getHtml, post } from "./lib/http.js";
 import { failed, postAndOfferUndo, toast } from "./lib/page.js";
-import { same, selectionOf } from "./selecting.js";
+import { selectionOf, standFor } from "./selecting.js";
 
 /**
  * What is being typed behind the last @ before a place in a text; null for none.
@@ -81,7 +81,7 @@ export function talking() {
         const [picture] = all(document, `#block-${thread.dataset.blockOf} .picture`);
         const points = JSON.parse(thread.dataset.points);
         for (const [mark, point] of picture ? markElements(picture) : []) {
-          if (!point || !points.some((each) => same(each, point.slice(0, each.length)))) continue;
+          if (!standFor(points, point)) continue;
           mark.classList.add("commented", ...(thread === pointedAt ? ["marked"] : []));
         }
       }

@@ -36,19 +36,17 @@ export function together() {
     async bringTogether() {
       let { synced: base, revision } = this;
       try {
-        for (;;) {
-          const states = this.history.around();
-          const answer = await post(`${this.base}draft/merge/`, { base, revision, states });
-          [[base], revision] = [states, answer.revision];
-          if (this.history.now !== base) continue; // an edit was made meanwhile
-          this.history.rebase(answer.states);
-          [this.synced] = answer.states;
-          this.unsent = false;
-          this.saved(answer);
-          this.tellOfOthers(answer);
-          await this.fill();
-          return true;
-        }
+        const answer = await this.history.rebase(async (states) => {
+          const brought = await post(`${this.base}draft/merge/`, { base, revision, states });
+          [[base], revision] = [states, brought.revision];
+          return brought;
+        });
+        [this.synced] = answer.states;
+        this.unsent = false;
+        this.saved(answer);
+        this.tellOfOthers(answer);
+        await this.fill();
+        return true;
       } catch (error) {
         this.unsent = true;
         this.status = "draft not saved";

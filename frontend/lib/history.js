@@ -37,21 +37,24 @@ export class History {
     return true;
   }
 
-  /** The state now, and some before and after it, which are brought to what others did. */
-  around() {
-    return [this.now, ...this.past.slice(-STATES), ...this.future.slice(-STATES)];
-  }
-
   /**
-   * Takes what somebody else has changed: every state around is another one now, and no step is added.
-   * @param {T[]} states
+   * Brings the state now, and some before and after it, to what others did: each is another one then, and no step is
+   * added. It is asked again if a step is made meanwhile.
+   * @template {{ states: T[] }} A
+   * @param {(states: T[]) => Promise<A>} ask
    */
-  rebase([now, ...others]) {
-    const behind = Math.min(this.past.length, STATES);
-    this.now = now;
-    this.past = others.slice(0, behind);
-    this.future = others.slice(behind);
-    this.keep();
+  async rebase(ask) {
+    for (;;) {
+      const { now } = this;
+      const answer = await ask([now, ...this.past.slice(-STATES), ...this.future.slice(-STATES)]);
+      if (this.now !== now) continue;
+      const behind = Math.min(this.past.length, STATES) + 1;
+      this.now = answer.states[0];
+      this.past = answer.states.slice(1, behind);
+      this.future = answer.states.slice(behind);
+      this.keep();
+      return answer;
+    }
   }
 
   undo() {

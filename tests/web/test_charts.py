@@ -399,10 +399,11 @@ class Saving(ChartTest):
 
     def together(self, *states, revision=1):
         self.as_(self.analyst)
-        sent = {"revision": revision, "states": [self.chart.definition | state for state in states]}
+        sent = {"revision": revision, "states": [{"definition": self.chart.definition | state} for state in states]}
         answer = self.ask("chart-draft-merge", self.chart.pk, data=sent)
         self.assertEqual(answer.status_code, 200, answer.content[:300])
-        return answer.json()
+        together = answer.json()
+        return together | {"states": [each["definition"] for each in together["states"]]}
 
     def test_what_two_changed_of_different_parts_is_brought_together_with_the_states_of_undoing(self):
         self.save(self.steward, "Theirs", 1)

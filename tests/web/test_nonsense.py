@@ -146,7 +146,7 @@ class Nonsense(WebTest):
                 "definition": definition, "points": point, "revision": 1, "name": "x", "page": 1, "sort": fare,
                 "descending": "1", "find": "x",
             }  # fmt: skip
-        yield "chart-draft-merge", [chart.pk], {"revision": 1, "states": [definition]}
+        yield "chart-draft-merge", [chart.pk], {"revision": 1, "states": [{"definition": definition}]}
         draft = self.dashboard.draft
         yield "dashboard-draft", [self.dashboard.pk], {"definition": draft, "name": "x", "revision": 1}
         state = {"definition": draft, "name": "x"}

@@ -27,3 +27,8 @@ class User(AbstractUser):
     @property
     def label(self) -> str:
         return self.get_full_name() or self.username
+
+
+def label_of(user: User | None) -> str:
+    """What somebody is called, who may be unknown by now."""
+    return user.label if user else "Somebody"

@@ -10,7 +10,7 @@ from veduta.core.chart.merging import ALL, changed, merged, with_parts
 from veduta.core.errors import DefinitionProblem
 from veduta.core.words import listed
 from veduta.web.accounts.access import must_build
-from veduta.web.accounts.models import User
+from veduta.web.accounts.models import User, label_of
 from veduta.web.charts.models import Chart, Revision
 from veduta.web.together.log import Entry
 
@@ -20,12 +20,13 @@ ENTRIES = 200
 
 @dataclass(frozen=True)
 class BroughtTogether:
-    """Somebody's states with what others saved meanwhile: the first is the one now. `who` saved last. `won` says what
-    others changed too and is as this person has it, and `theirs` is the chart with it as the others have it; `lost`
-    says what this person had saved and others have changed since, and `mine` is the chart with it as it was."""
+    """Somebody's states with what others saved meanwhile: the first is the one now, which `is_saved` if nothing of it
+    is this person's own. `who` saved last. `won` says what others changed too and is as this person has it, and
+    `theirs` is the chart with it as the others have it; `lost` says what this person had saved and others have changed
+    since, and `mine` is the chart with it as it was."""
 
-    chart: Chart
     states: list[ChartDefinition]
+    is_saved: bool
     who: str
     won: str
     theirs: ChartDefinition
@@ -43,10 +44,10 @@ def bring_together(user: User, chart: Chart, base_revision: int, states: Sequenc
     made = [merged(base, saved, each) for each in states]
     now, both = made[0].definition, made[0].both
     lost = _lost(user, chart, begun, saved) - changed(saved, now) if begun else set()
-    who = chart.updated_by.label if chart.updated_by else "Somebody"
+    who = label_of(chart.updated_by)
     return BroughtTogether(
-        chart,
         [each.definition for each in made],
+        now == saved,
         who,
         _told(who, both, "as you have it"),
         _with(now, saved, both),
@@ -90,7 +91,7 @@ def log_of(chart: Chart) -> list[Entry]:
         said = _words(parts)
         entries.append(
             Entry(
-                who=revision.saved_by.label if revision.saved_by else "Somebody",
+                who=label_of(revision.saved_by),
                 began=revision.saved_at,
                 ended=revision.saved_at,
                 first=revision.number,

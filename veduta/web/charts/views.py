@@ -87,7 +87,7 @@ class StatesSent(Sent):
     """A chart as it is on the page, and the states to which undoing and redoing lead, begun from a revision."""
 
     revision: Whole = 0
-    states: Annotated[Objects, Attribute(min_length=1, max_length=60)]
+    states: Annotated[list[ChartSent], Attribute(min_length=1, max_length=60)]
 
 
 class Question(ChartSent):
@@ -303,7 +303,7 @@ def save(request: Request, pk: uuid.UUID) -> JsonResponse:
 def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Bring a chart as it is on the page together with what others saved meanwhile."""
     chart, wanted = _chart(pk), sent(request, StatesSent)
-    states = [ChartSent(definition=each).load(chart) for each in wanted.states]
+    states = [each.load(chart) for each in wanted.states]
     together = merging.bring_together(request.user, chart, wanted.revision, states)
     return JsonResponse(
         {
@@ -313,8 +313,8 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
             "theirs": definition_json(together.theirs),
             "lost": together.lost,
             "mine": definition_json(together.mine),
-            "states": [definition_json(each) for each in together.states],
-            "saved": together.states[0] == chart.load(),
+            "states": [{"definition": definition_json(each)} for each in together.states],
+            "saved": together.is_saved,
         }
     )
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import re
 import uuid
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
 from itertools import groupby, pairwise
 from typing import Annotated
 
@@ -16,24 +15,21 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard.changes import both_words, changes
-from veduta.core.dashboard.definition import Block, DashboardDefinition, load_dashboard
-from veduta.core.dashboard.kinds import KINDS
+from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
 from veduta.core.dashboard.log import Sitting
 from veduta.core.words import counted, listed
 from veduta.web.accounts.access import Request, builders_only
-from veduta.web.accounts.models import User
-from veduta.web.charts.models import Chart
+from veduta.web.accounts.models import User, label_of
 from veduta.web.common.requests import Line, Object, Sent, Whole, asked, sent
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import drafts, services
 from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.block_names import namer
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.together.live import HereSent, Watch, be_present, streamed
 from veduta.web.together.log import Entry
 
 watch = Watch(Dashboard)
-MARKS = re.compile(r"[*#>`]+")
-"""What Markdown writes around words."""
 SITTINGS = 15
 """How many sittings are listed at a time."""
 
@@ -113,7 +109,7 @@ def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
         {
             "revision": together.dashboard.revision,
             "at": _time(together.dashboard),
-            "who": _label(together.who),
+            "who": label_of(together.who),
             "won": _told(together.won, now, "It is as you have it"),
             "theirs": together.theirs.model_dump(mode="json"),
             "lost": _told(together.lost, now, "It is as they have it"),
@@ -125,32 +121,14 @@ def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     )
 
 
-def _label(user: User | None) -> str:
-    return user.label if user else "Somebody"
-
-
 def _told(clashes: list[services.Clash], now: DashboardDefinition, so: str) -> str:
     """Who changed which settings too, and how they are now; "" if there are none."""
     name = namer([now])
     said = []
-    for who, those in groupby(sorted(clashes, key=lambda each: _label(each.who)), lambda each: _label(each.who)):
+    for who, those in groupby(sorted(clashes, key=lambda each: label_of(each.who)), lambda each: label_of(each.who)):
         settings = dict.fromkeys(both_words(each.both, now, name) for each in those)
         said.append(f"{who} changed {'; '.join(settings)}")
     return f"{listed(said)}, too. {so}." if said else ""
-
-
-def namer(definitions: Iterable[DashboardDefinition]) -> Callable[[Block], str]:
-    """What blocks of some definitions are called."""
-    wanted = {block.chart for each in definitions for block in each.charts if block.chart}
-    names = {str(pk): name for pk, name in Chart.objects.filter(pk__in=wanted).values_list("pk", "name")}
-
-    def name(block: Block) -> str:
-        if block.kind == "chart":
-            return block.title or names.get(block.chart) or "Chart"
-        words = block.title or MARKS.sub("", block.text.strip().split("\n")[0]).strip()[:80]
-        return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
-
-    return name
 
 
 @require_GET
@@ -204,7 +182,7 @@ def _entries(dashboard: Dashboard, shown: Sequence[Sitting], before_that: dict[i
                 found = [("What readers do not see", "changes")]
         entries.append(
             Entry(
-                who=_label(people.get(sitting.last.who or 0)),
+                who=label_of(people.get(sitting.last.who or 0)),
                 began=sitting.first.at,
                 ended=sitting.last.at,
                 first=sitting.first.number,

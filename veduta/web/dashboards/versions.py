@@ -20,7 +20,7 @@ from veduta.web.accounts.access import Request, builders_only
 from veduta.web.common.requests import Line, Sent, filled_in, sent
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards.access import find_dashboard
-from veduta.web.dashboards.draft_views import namer
+from veduta.web.dashboards.block_names import namer
 from veduta.web.dashboards.miniatures import miniature
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.reading import Reading

@@ -6,22 +6,31 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('dashboards', '0010_looked'),
+        ("dashboards", "0010_looked"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Present',
+            name="Present",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('tab', models.CharField(max_length=36, unique=True)),
-                ('block', models.CharField(blank=True, max_length=40)),
-                ('at', models.DateTimeField(db_index=True)),
-                ('dashboard', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='present', to='dashboards.dashboard')),
-                ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("tab", models.CharField(max_length=36, unique=True)),
+                ("block", models.CharField(blank=True, max_length=40)),
+                ("at", models.DateTimeField(db_index=True)),
+                (
+                    "dashboard",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="present", to="dashboards.dashboard"
+                    ),
+                ),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
     ]

@@ -6,29 +6,43 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('dashboards', '0011_present'),
+        ("dashboards", "0011_present"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='DraftState',
+            name="DraftState",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.PositiveIntegerField()),
-                ('name', models.CharField(max_length=200)),
-                ('definition', models.JSONField()),
-                ('saved_at', models.DateTimeField(db_index=True)),
-                ('over', models.JSONField(blank=True, default=list)),
-                ('otherwise', models.JSONField(blank=True, null=True)),
-                ('dashboard', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='draft_states', to='dashboards.dashboard')),
-                ('saved_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("number", models.PositiveIntegerField()),
+                ("name", models.CharField(max_length=200)),
+                ("definition", models.JSONField()),
+                ("saved_at", models.DateTimeField(db_index=True)),
+                ("over", models.JSONField(blank=True, default=list)),
+                ("otherwise", models.JSONField(blank=True, null=True)),
+                (
+                    "dashboard",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="draft_states",
+                        to="dashboards.dashboard",
+                    ),
+                ),
+                (
+                    "saved_by",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="+",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
             options={
-                'ordering': ['-number'],
-                'constraints': [models.UniqueConstraint(fields=('dashboard', 'number'), name='draft_state_number')],
+                "ordering": ["-number"],
+                "constraints": [models.UniqueConstraint(fields=("dashboard", "number"), name="draft_state_number")],
             },
         ),
     ]

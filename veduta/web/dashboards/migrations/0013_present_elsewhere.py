@@ -4,13 +4,12 @@ from django.db import migrations
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('dashboards', '0012_draft_states'),
+        ("dashboards", "0012_draft_states"),
     ]
 
     operations = [
         migrations.DeleteModel(
-            name='Present',
+            name="Present",
         ),
     ]

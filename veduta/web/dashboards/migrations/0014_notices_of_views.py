@@ -14,35 +14,38 @@ def as_old_as_their_comments(apps, schema_editor):
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('dashboards', '0013_present_elsewhere'),
+        ("dashboards", "0013_present_elsewhere"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.AlterModelOptions(
-            name='notice',
-            options={'ordering': ['-at']},
+            name="notice",
+            options={"ordering": ["-at"]},
         ),
         migrations.AddField(
-            model_name='notice',
-            name='at',
+            model_name="notice",
+            name="at",
             field=models.DateTimeField(default=django.utils.timezone.now),
         ),
         migrations.RunPython(as_old_as_their_comments, migrations.RunPython.noop),
         migrations.AddField(
-            model_name='notice',
-            name='view',
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='notices', to='dashboards.keptview'),
+            model_name="notice",
+            name="view",
+            field=models.ForeignKey(
+                null=True, on_delete=django.db.models.deletion.CASCADE, related_name="notices", to="dashboards.keptview"
+            ),
         ),
         migrations.AlterField(
-            model_name='notice',
-            name='comment',
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='notices', to='dashboards.comment'),
+            model_name="notice",
+            name="comment",
+            field=models.ForeignKey(
+                null=True, on_delete=django.db.models.deletion.CASCADE, related_name="notices", to="dashboards.comment"
+            ),
         ),
         migrations.AddConstraint(
-            model_name='notice',
-            constraint=models.UniqueConstraint(fields=('view', 'user'), name='one_notice_of_a_view_each'),
+            model_name="notice",
+            constraint=models.UniqueConstraint(fields=("view", "user"), name="one_notice_of_a_view_each"),
         ),
     ]

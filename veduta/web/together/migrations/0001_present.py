@@ -6,7 +6,6 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
@@ -15,14 +14,19 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.CreateModel(
-            name='Present',
+            name="Present",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('tab', models.CharField(max_length=36, unique=True)),
-                ('thing', models.CharField(db_index=True, max_length=40)),
-                ('part', models.CharField(blank=True, max_length=40)),
-                ('at', models.DateTimeField(db_index=True)),
-                ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("tab", models.CharField(max_length=36, unique=True)),
+                ("thing", models.CharField(db_index=True, max_length=40)),
+                ("part", models.CharField(blank=True, max_length=40)),
+                ("at", models.DateTimeField(db_index=True)),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
     ]
