@@ -7,6 +7,7 @@ import { clear, draw, listen, pointAt } from "./lib/draw.js";
 import { showNotes, showTexts } from "./lib/words.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
+import { letReadersSet } from "./lib/number_parameter.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { drawingParts } from "./drawing_parts.js";
 import { formulaEditor } from "./formula.js";
@@ -426,10 +427,11 @@ export function workbench() {
         this.shut();
         return this.answer({ edit: "drill", step: JSON.parse(lead.dataset.step) });
       }
-      const button = near(event, "[data-edit], [data-open], [data-fill], [data-move]");
+      const button = near(event, "[data-edit], [data-open], [data-fill], [data-move], [data-number-parameter]");
       if (!button || button.matches(":disabled")) return;
       event.preventDefault();
-      if (button.dataset.open) {
+      if (button.dataset.numberParameter) await this.letReadersSet(button);
+      else if (button.dataset.open) {
         const { open, at: index, field, way } = button.dataset;
         await this.openPopover({ clause: open, index: Number(index), field, way });
       } else if (button.dataset.edit) {
@@ -441,6 +443,15 @@ export function workbench() {
         else await this.refreshPopover();
       } else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
       else if (button.dataset.move) await this.moveOwn(button);
+    },
+    async letReadersSet(button) {
+      try {
+        const { revision, form } = await letReadersSet(button);
+        this.$root.dataset.revision = revision;
+        await this.sendForm(form);
+      } catch (error) {
+        failed(error);
+      }
     },
     // Puts a value into the text that had the keyboard last, where it was.
     putIntoText(value) {

@@ -54,11 +54,12 @@ export function board() {
       const looks = JSON.stringify([this.definition.pages.map(groundOf), this.definition.filters]);
       if (stale.length || looks !== grounded) {
         const asked = { definition: this.definition, blocks: stale.map(({ id }) => id) };
-        const { faces: html, grounds: rules, filters: said } = await post(`${this.base}faces/`, asked);
+        const { faces: html, grounds: rules, filters: said, datasets } = await post(`${this.base}faces/`, asked);
         if (mine !== turn) return; // the definition has changed meanwhile
         grounds.replaceSync(rules);
         grounded = looks;
         this.filterWords = said;
+        this.datasets = datasets;
         this.showControls();
         for (const block of stale) {
           this.putFace(block.id, html[block.id]);

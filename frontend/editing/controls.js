@@ -12,6 +12,8 @@ export function controls() {
   return {
     openControl: null,
     filterWords: {},
+    /** @type {string[]} Those of the dashboard's charts. */
+    datasets: [],
 
     showControls() {
       const chips = this.definition.controls.map((control) => {
@@ -37,19 +39,29 @@ export function controls() {
     },
     async chooseControl() {
       const { element, closed } = openDialog("choose-control", "Add a control");
+      this.ownDatasetsFirst(element);
+      const data = /** @type {HTMLSelectElement} */ (element.querySelector("[data-chooser-data]"));
+      if (this.datasets.length) [data.value] = this.datasets;
       const choice = await closed;
       if (!choice) return false;
-      const data = /** @type {HTMLSelectElement} */ (element.querySelector("[data-chooser-data]"));
       if (choice.startsWith("chooser ")) return this.addChooser(choice.slice("chooser ".length), data.value);
       const [dataset, field] = choice.split(" ");
+      return this.addControl({ dataset, ...(field.startsWith(":") ? { parameter: field.slice(1) } : { field }) });
+    },
+    // A control of the usual kind on a field or a parameter of a dataset.
+    async addControl(on) {
       try {
-        const what = field.startsWith(":") ? { parameter: field.slice(1) } : { field };
-        const control = await post(`${this.base}new-control/`, { dataset, ...what });
+        const control = await post(`${this.base}new-control/`, on);
         return await this.edit({ edit: "add_control", control });
       } catch (error) {
         failed(error);
         return false;
       }
+    },
+    // What can be chosen of the data that is on the dashboard stands before that of all other data.
+    ownDatasetsFirst(element) {
+      const own = all(element, "[data-close]").filter(({ dataset }) => this.datasets.includes(dataset.close.split(" ")[0]));
+      own[0]?.parentElement.prepend(...own);
     },
     // A control by which readers choose what charts show, from options that are ticked.
     async addChooser(of, dataset) {

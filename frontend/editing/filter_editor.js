@@ -4,6 +4,7 @@ import { filledForm, formData } from "../lib/forms.js";
 import { post, postForHtml } from "../lib/http.js";
 import { newId } from "../lib/ids.js";
 import { debounce, dialog, failed } from "../lib/page.js";
+import { letReadersSet } from "../lib/number_parameter.js";
 import { focusFirst, moveByArrows } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
@@ -81,11 +82,12 @@ export class FilterEditor {
   }
 
   async clicked(event) {
-    const button = near(event, "[data-open], [data-fill], [data-edit]");
+    const button = near(event, "[data-open], [data-fill], [data-edit], [data-number-parameter]");
     if (!button) return;
     event.preventDefault();
     const { open, field = "", way = "", at } = button.dataset;
     try {
+      if (button.dataset.numberParameter) return await this.letReadersSet(button);
       if (button.dataset.fill) await this.set(/** @type {HTMLFormElement} */ (filledForm(button, "filter")));
       else if (open) {
         if (Number(at) !== this.index) this.id = null; // another one
@@ -94,6 +96,13 @@ export class FilterEditor {
     } catch (error) {
       failed(error);
     }
+  }
+  // The number becomes a parameter, and a control by which readers set it stands in the trail.
+  async letReadersSet(button) {
+    const { id: parameter, form } = await letReadersSet(button);
+    this.waiting = null;
+    await this.set(form);
+    await this.editor.addControl({ dataset: this.dataset, parameter });
   }
   remove() {
     this.element.close();

@@ -28,8 +28,11 @@ export function narrowing() {
       });
     },
     async chooseFilter() {
-      const choice = await openDialog("choose-filter", "A filter of the dashboard").closed;
-      if (choice) this.openFilter(choice, null);
+      if (this.datasets.length === 1) return this.openFilter(this.datasets[0], null);
+      const { element, closed } = openDialog("choose-filter", "A filter of the dashboard");
+      this.ownDatasetsFirst(element);
+      const choice = await closed;
+      return choice && this.openFilter(choice, null);
     },
     changeFilter(id) {
       const { dataset } = this.definition.filters.find((filter) => filter.id === id);

@@ -32,7 +32,7 @@ export function goLive(base, names, changed, shown = () => {}) {
     const others = people.filter((person) => person.tab !== tab);
     const each = [...new Set(others.map(({ name }) => name))];
     names.replaceChildren(
-      ...each.map((name) => made("span", { className: "person-chip", textContent: name, title: `${name} is here` })),
+      ...each.map((name) => made("span", { className: "person-chip", textContent: name })),
     );
     shown(others);
   };

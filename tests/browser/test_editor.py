@@ -72,9 +72,11 @@ class Editor(BrowserTest):
     def test_a_block_is_dragged_to_where_a_line_and_words_say(self):
         page = self.page
         self.new_dashboard()
-        self.add("Empty place", 1)
-        self.add("Empty place", 2)
-        first, second = page.locator(BLOCKS).nth(0), page.locator(BLOCKS).nth(1)
+        for count in (1, 2, 3):
+            self.add("Empty place", count)
+        names = page.locator(BLOCKS).evaluate_all("blocks => blocks.map((block) => block.dataset.id)")
+        first, beside, second = (page.locator(f'[data-id="{name}"]') for name in names)
+        self.stands(beside, "7 / span 6", "1 / span 5")
         self.drag(second, first, 0.9, 0.5)
         self.has_text(".drop-words", "at its right: each has half of its place")
         page.keyboard.press("Escape")

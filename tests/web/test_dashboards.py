@@ -321,7 +321,7 @@ class Editing(DashboardTest):
         answer = self.ask("dashboard-place", self.dashboard.pk, data={"chart": str(chart.pk)})
         self.assertEqual(answer.json()["address"], reverse("dashboard-edit", args=[self.dashboard.pk]))
         placed = Dashboard.objects.get().load_draft().blocks[-1]
-        self.assertEqual((placed.chart, placed.y), (str(chart.pk), 12))
+        self.assertEqual((placed.chart, placed.x, placed.y), (str(chart.pk), 6, 4))
         self.assertEqual(self.ask("dashboard-place", self.dashboard.pk, data={"chart": "x"}).status_code, 422)
         self.assertContains(self.client.get(reverse("dashboard-choices")), "Season")
 

@@ -15,10 +15,11 @@ from django.utils import timezone
 from tests.web.dashboard_support import DashboardTest
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.together import live
-from veduta.web.together.live import Seen, Watch, look
+from veduta.web.together.live import Person, Seen, Watch, look
 from veduta.web.together.models import Present
 
 T = TypeVar("T")
+READER = 1
 
 
 def run_aside(work: Coroutine[Any, Any, T]) -> T:
@@ -39,7 +40,7 @@ class Presence(DashboardTest):
         self.say(self.analyst, "one", part="bars")
         self.say(self.steward, "two")
         self.say(self.analyst, "one", part="count")
-        people = {(tab, block) for tab, _, block in self.there().people}
+        people = {(person.tab, person.part) for person in self.there().people}
         self.assertEqual(people, {("one", "count"), ("two", "")})
 
     def test_who_leaves_or_says_nothing_is_not_there(self):
@@ -78,7 +79,7 @@ class Events(DashboardTest):
 
         async def page(watch: Watch) -> list[str]:
             events = []
-            async for event in watch.told("d"):
+            async for event in watch.told("d", READER):
                 events.append(event.decode().split("\n")[0].removeprefix("event: "))
             return events
 
@@ -96,9 +97,14 @@ class Events(DashboardTest):
 
     def test_how_it_is_at_first_and_what_changes(self):
         one, two = Seen(1, ()), Seen(2, ())
-        three = Seen(2, (("tab", "Analyst", "bars"),))
+        three = Seen(2, (Person("tab", READER + 1, "Analyst", "bars"),))
         (found,) = self.told(one, one, two, two, three)
         self.assertEqual(found, ["changed", "people", "changed", "people"])
+
+    def test_own_pages_are_told_as_such(self):
+        mine = Person("tab", READER, "Analyst", "bars")
+        self.assertEqual(mine.told_to(READER)["name"], "you, in another window")
+        self.assertEqual(mine.told_to(READER + 1)["name"], "Analyst")
 
     def test_many_pages_share_one_look(self):
         found = self.told(Seen(1, ()), pages=50)
@@ -111,7 +117,7 @@ class Events(DashboardTest):
         ):
 
             async def pings() -> set[bytes]:
-                return {event async for event in Watch(Dashboard).told("d")}
+                return {event async for event in Watch(Dashboard).told("d", READER)}
 
             self.assertEqual(run_aside(pings()), {b": still here\n\n"})
 
@@ -120,7 +126,7 @@ class Events(DashboardTest):
             async with ThreadSensitiveContext() as context:
                 await sync_to_async(lambda: None)()  # as the request is looked at
                 before = context in SyncToAsync.context_to_thread_executor
-                async for _ in live.streamed(Watch(Dashboard), self.dashboard):
+                async for _ in live.streamed(Watch(Dashboard), self.dashboard, self.analyst):
                     return [before, context in SyncToAsync.context_to_thread_executor]
             return []
 

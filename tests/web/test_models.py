@@ -300,6 +300,20 @@ class Parameters(ModelTest):
         self.assertEqual(answer([2]).json()["chart"]["title"], "The 2 that earn most, at 10:15")
         self.assertIn("goes from 1 to 5", answer([9]).json()["message"])
 
+    def test_one_is_made_where_a_number_is_set(self):
+        made = self.ask("model-number", self.dataset.pk, data={"of": "Region", "count": 2}).json()
+        self.assertEqual((made["id"], made["revision"]), ("top_n_of_region", self.now().model_revision))
+        self.definition["keep"]["parameter"] = made["id"]
+        asked = {"definition": self.definition, "edits": []}
+        chart = charts.create_chart(self.analyst, self.now(), load_definition(self.definition))
+        self.assertEqual(len(self.ask("chart-answer", chart.pk, data=asked).json()["chart"]["rows"]), 2)
+        self.assertEqual(
+            self.ask("model-number", self.dataset.pk, data={"of": "Region"}).json()["id"], "top_n_of_region_2"
+        )
+        self.assertEqual(self.ask("model-number", self.dataset.pk, data={"count": 0}).status_code, 422)
+        self.as_(self.explorer)
+        self.assertIn(self.ask("model-number", self.dataset.pk, data={}).status_code, (403, 404))
+
     def test_a_control_of_a_dashboard_sets_it_for_readers(self):
         chart = charts.create_chart(self.analyst, self.now(), load_definition(self.definition), "Top")
         charts.save_chart(self.analyst, chart, chart.load(), 0)

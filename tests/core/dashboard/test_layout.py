@@ -15,6 +15,7 @@ from veduta.core.dashboard.layout import (
     moved,
     narrowed,
     neighbour,
+    next_place,
     overlaps,
     packed,
     put,
@@ -146,6 +147,17 @@ class Places(unittest.TestCase):
         self.assertEqual(
             places(put(page, "b", "h", "right")), {"h": (0, 0, 12, 1), "a": (0, 5, 6, 4), "b": (0, 1, 12, 4)}
         )
+
+    def test_a_new_one_goes_beside_the_last_where_there_is_room_and_else_below_all(self):
+        def goes(*blocks):
+            there = next_place(blocks, block("new"))
+            return there.x, there.y
+
+        self.assertEqual(goes(), (0, 0))
+        self.assertEqual(goes(block("a", h=7)), (6, 0))
+        self.assertEqual(goes(block("a"), block("b", 6)), (0, 4))
+        self.assertEqual(goes(block("a"), block("b", 6, h=9), block("c", y=4)), (0, 9), "beside the last stands another")
+        self.assertEqual(goes(block("a", w=7)), (0, 4))
 
     def test_two_of_one_width_trade_places(self):
         page = (block("a", 0, 0, 6, 2), block("b", 0, 2, 6, 5), block("c", 6, 0, 6, 7))

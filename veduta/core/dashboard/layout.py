@@ -259,6 +259,16 @@ def bottom(blocks: Iterable[Block]) -> int:
     return max((block.y + block.h for block in blocks), default=0)
 
 
+def next_place(blocks: Sequence[Block], block: Block) -> Block:
+    """A new block where reading would go on: beside the last block where there is room for it, else below all."""
+    last = max(blocks, key=lambda each: (each.y, each.x), default=None)
+    if last is not None and last.x + last.w + block.w <= COLUMNS:
+        beside = at(block, x=last.x + last.w, y=last.y)
+        if not any(overlaps(beside, other) for other in blocks):
+            return beside
+    return at(block, y=bottom(blocks))
+
+
 def stacked(blocks: Sequence[Block]) -> tuple[Block, ...]:
     """The blocks below one another over the full width, in reading order, as a narrow screen has them."""
     row, placed = 0, {}

@@ -304,6 +304,7 @@ def _keep(opened: Opened) -> dict[str, Any]:
     keep = definition.keep or Keep(by=definition.measures[0])
     return {
         "keep": keep,
+        "of": model.schema[definition.by[0].field].name if definition.by else "",
         "measures": measure_choices(definition, model.schema, keep.by),
         "is_new": definition.keep is None,
         "parameters": numbers(model),

@@ -323,7 +323,7 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """What happens to a chart while it is open."""
-    return streamed(watch, _chart(pk))
+    return streamed(watch, _chart(pk), request.user)
 
 
 @require_POST

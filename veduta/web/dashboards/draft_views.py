@@ -80,7 +80,7 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """What happens to a draft while it is open."""
-    return streamed(watch, find_dashboard(request.user, pk, edit=True))
+    return streamed(watch, find_dashboard(request.user, pk, edit=True), request.user)
 
 
 @require_POST

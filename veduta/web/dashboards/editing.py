@@ -233,14 +233,20 @@ def change(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """The HTML of blocks of a draft as it stands on the page, by their names."""
+    """The HTML of blocks of a draft as it stands on the page, by their names, and of which data its charts are."""
     dashboard = find_dashboard(request.user, pk, edit=True)
     asked = sent(request, FacesAsked)
     definition = frozen(load_dashboard(asked.definition))
     reading = Reading(dashboard, definition, ViewState(), request.user)
     grounds = " ".join(grounds_of(page, reading.paints) for page in definition.pages)
-    faces = faces_to_edit(reading, asked.blocks)
-    return JsonResponse({"faces": faces, "grounds": grounds, "filters": filter_words(reading)})
+    return JsonResponse(
+        {
+            "faces": faces_to_edit(reading, asked.blocks),
+            "grounds": grounds,
+            "filters": filter_words(reading),
+            "datasets": reading.datasets,
+        }
+    )
 
 
 @require_POST

@@ -126,10 +126,16 @@ class Reading:
             self._models[key] = model_for(dataset, self.reader)
         return self._models[key]
 
+    @property
+    def datasets(self) -> list[str]:
+        """The ids of the datasets of the dashboard's charts."""
+        found = ((block.definition or {}).get("dataset", "") for block in self.definition.charts)
+        return [pk for pk in dict.fromkeys(found) if pk]
+
     def words_of_rules(self) -> list[str]:
         """Of which datasets the reader sees only some rows, by which rules."""
         words: list[str] = []
-        for pk in dict.fromkeys((block.definition or {}).get("dataset", "") for block in self.definition.charts):
+        for pk in self.datasets:
             try:
                 words += self.model(self.dataset(pk)).ruling.words()
             except VedutaError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Set as AbstractSet
 from typing import Any
 
@@ -49,6 +50,18 @@ def change_model(
         made = edit.apply(do, sent, dataset.model_definition, model_of(dataset))
         _keep(user, dataset, made, anyway)
     return dataset
+
+
+def add_number(user: User, dataset: Dataset, of: str, count: int) -> tuple[Dataset, str]:
+    """Make a parameter with which people say how many of something are kept, and first as many as now. Gives its id
+    too."""
+    plain = f"Top n of {of}" if of else "Top n"
+    names = (plain if number == 1 else f"{plain} {number}" for number in itertools.count(1))
+    taken = {each.name.casefold() for each in dataset.model_definition.parameters}
+    name = next(each for each in names if each.casefold() not in taken)
+    parameter = {"name": name, "default": [str(count)], "low": 1, "step": 1}
+    changed = change_model(user, dataset, "save_parameter", parameter, dataset.model_revision)
+    return changed, changed.model_definition.parameters[-1].id
 
 
 def bring_back_model(user: User, dataset: Dataset, number: int) -> Dataset:

@@ -4,7 +4,7 @@ formulas, parameters, drill paths and rules."""
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from typing import Annotated, Any
 
 import polars as pl
 from django.contrib import messages
@@ -13,6 +13,8 @@ from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import AfterValidator
+from pydantic import Field as Attribute
 
 from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
@@ -71,6 +73,13 @@ class Change(Sent):
     section: Line = ""
     revision: Whole = -1
     anyway: Flag = False
+
+
+class NumberWanted(Sent):
+    """Of what, in words, people shall say how many are kept, and how many at first."""
+
+    of: Annotated[Line, AfterValidator(lambda name: name.strip()[:150])] = ""
+    count: Annotated[Whole, Attribute(ge=1, le=10_000)] = 10
 
 
 class Begun(Sent):
@@ -329,6 +338,15 @@ def _suggest(request: Request, dataset: Dataset) -> None:
             continue
         return
     messages.error(request, f"“{new.name}” has no column in common with the other tables. Choose its keys below.")
+
+
+@require_POST
+@builders_only
+def model_number(request: Request, pk: uuid.UUID) -> JsonResponse:
+    """A new parameter that says how many of something are kept."""
+    wanted = sent(request, NumberWanted)
+    changed, parameter = model_changes.add_number(request.user, dataset_at(pk), wanted.of, wanted.count)
+    return JsonResponse({"id": parameter, "revision": changed.model_revision})
 
 
 @require_POST

@@ -39,21 +39,34 @@ FORGOTTEN = dt.timedelta(hours=1)
 
 
 @dataclass(frozen=True)
+class Person:
+    """Somebody in a page, and the part on which they are."""
+
+    tab: str
+    user: int
+    name: str
+    part: str
+
+    def told_to(self, user: int) -> dict[str, str]:
+        """As somebody is told of it: of their own other pages they are told as such."""
+        return {"tab": self.tab, "name": "you, in another window" if self.user == user else self.name, "part": self.part}
+
+
+@dataclass(frozen=True)
 class Seen:
     """A thing at a look: its revision, and who is there, each page with its part."""
 
     revision: int
-    people: tuple[tuple[str, str, str], ...]
-    """The page, the name of the person, the part."""
+    people: tuple[Person, ...]
 
 
 def look(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
     """Things of a model, which have a `revision`, as they are now."""
     revisions = model._default_manager.filter(pk__in=things).values_list("pk", "revision")
     there = Present.objects.filter(thing__in=things, at__gt=timezone.now() - HERE).select_related("user")
-    people: dict[str, list[tuple[str, str, str]]] = {}
+    people: dict[str, list[Person]] = {}
     for each in there.order_by("pk"):
-        people.setdefault(each.thing, []).append((each.tab, each.user.label, each.part))
+        people.setdefault(each.thing, []).append(Person(each.tab, each.user_id, each.user.label, each.part))
     return {str(pk): Seen(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
 
 
@@ -73,8 +86,8 @@ class Watch:
         self.now: dict[str, Seen] = {}
         self.task: asyncio.Task[None] | None = None
 
-    async def told(self, thing: str) -> AsyncIterator[bytes]:
-        """The events of a thing: how it is at first, and then what changes."""
+    async def told(self, thing: str, user: int) -> AsyncIterator[bytes]:
+        """The events of a thing, as somebody is told of them: how it is at first, and then what changes."""
         self.open[thing] += 1
         began = sent_at = time.monotonic()
         last: Seen | None = None
@@ -84,7 +97,7 @@ class Watch:
             while time.monotonic() - began < LONGEST:
                 now = self.now.get(thing)
                 if now is not None and now != last:
-                    for event in _events(last, now):
+                    for event in _events(last, now, user):
                         yield event
                     last, sent_at = now, time.monotonic()
                 elif time.monotonic() - sent_at > PING:
@@ -102,13 +115,12 @@ class Watch:
         self.now = {}
 
 
-def _events(last: Seen | None, now: Seen) -> list[bytes]:
+def _events(last: Seen | None, now: Seen, user: int) -> list[bytes]:
     events = []
     if last is None or last.revision != now.revision:
         events.append(_event("changed", {"revision": now.revision}))
     if last is None or last.people != now.people:
-        people = [{"tab": tab, "name": name, "part": part} for tab, name, part in now.people]
-        events.append(_event("people", people))
+        events.append(_event("people", [person.told_to(user) for person in now.people]))
     return events
 
 
@@ -144,14 +156,14 @@ async def _let_the_thread_go() -> None:
         executor.shutdown(wait=False)
 
 
-async def _events_of(watch: Watch, thing: str) -> AsyncIterator[bytes]:
+async def _events_of(watch: Watch, thing: str, user: int) -> AsyncIterator[bytes]:
     await _let_the_thread_go()
-    async for event in watch.told(thing):
+    async for event in watch.told(thing, user):
         yield event
 
 
-def streamed(watch: Watch, thing: Model) -> StreamingHttpResponse:
-    """What happens to a thing while it is open, as server-sent events."""
-    response = StreamingHttpResponse(_events_of(watch, str(thing.pk)), content_type="text/event-stream")
+def streamed(watch: Watch, thing: Model, user: User) -> StreamingHttpResponse:
+    """What happens to a thing while somebody has it open, as server-sent events."""
+    response = StreamingHttpResponse(_events_of(watch, str(thing.pk), user.pk), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     return response

@@ -54,7 +54,7 @@ def add_block(
     target: str = "",
     side: Side = "below",
 ) -> DashboardDefinition:
-    """Add a block at the bottom of a page (the first, unless one is named), or at a side of another one."""
+    """Add a block at the end of a page (the first, unless one is named), or at a side of another one."""
     on = page_with(definition, [target]) if target else page_named(definition, page or definition.pages[0].id)
     w, h = KINDS[kind].w, KINDS[kind].h
     if on.kind == "fixed":
@@ -63,8 +63,7 @@ def add_block(
     if on.kind == "fixed":
         added = on.model_copy(update={"blocks": (*on.blocks, block)})
         return definition.with_page(fixed.moved(added, [id], on.step, on.step))
-    block = at(block, y=layout.bottom(each for each in on.blocks if not each.group))
-    blocks = (*on.blocks, block)
+    blocks = (*on.blocks, layout.next_place([each for each in on.blocks if not each.group], block))
     return with_blocks(definition, on, groups.put(blocks, [id], target, side) if target else groups.settled(blocks))
 
 
