@@ -90,9 +90,11 @@ export function drilling() {
       }
     },
     replaceMember(block, number, value) {
-      const steps = block._data.drill.steps.map((step, place) =>
-        place === number ? { ...step, into: [value] } : step,
-      );
+      const steps = [...block._data.drill.steps];
+      const { position = 0, into: before } = steps[number];
+      // Of a mark the values of the other dimensions stay.
+      const into = before.length > 1 ? before.map((each, place) => (place === position ? value : each)) : [value];
+      steps[number] = { ...steps[number], into };
       this.drillTo(block.dataset.block, steps);
     },
 

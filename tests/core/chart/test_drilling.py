@@ -129,6 +129,13 @@ class Steps(unittest.TestCase):
         with self.assertRaises(DefinitionProblem):
             step_taken(chart(), step("region", "North"), MODEL)
 
+    def test_into_a_mark_of_several_dimensions(self):
+        split = chart(months("year"), split={"field": "region"})
+        found = step_taken(split, step("route", "2026-01-01", "South"), MODEL)
+        self.assertEqual(shown(found), {("C", "South"): 4, ("B", "South"): 16})
+        gone = step_taken(split, step("route", None, None), MODEL)
+        self.assertEqual(shown(gone), {})
+
     def test_into_what_was_gathered(self):
         keep = {"count": 1, "by": FARE, "rest": True}
         found = step_taken(chart("region", keep=keep), step("route", REST_POINT), MODEL)
@@ -174,6 +181,7 @@ class Steps(unittest.TestCase):
             (chart("region"), step("fare")),
             (chart("region"), step("nothing")),
             (chart("region"), step("route", "South", position=4)),
+            (chart("region"), step("route", "South", "C")),
             (chart("region"), step("region")),
         ]
         for definition, wanted in refused:
@@ -224,6 +232,18 @@ class AgainstALoop(unittest.TestCase):
             "fare": st.integers(-(10**9), 10**9).map(float),
         }
     )
+
+    @given(st.lists(row, min_size=1, max_size=12), st.data())
+    def test_the_parts_of_a_mark_are_those_of_its_rows(self, rows, data):
+        mark = data.draw(st.sampled_from([(row["region"], row["sailed"]) for row in rows]))
+        day = mark[1] and mark[1].isoformat()
+        by_both = chart("region", split=months("day"))
+        found = step_taken(by_both, step("route", mark[0], day), model := model_of(rows))
+        expected: dict[Any, float] = defaultdict(float)
+        for row in rows:
+            if (row["region"], row["sailed"]) == mark:
+                expected[(row["route"], mark[1])] += row["fare"]
+        self.assertEqual(shown(found, model), expected)
 
     @given(st.lists(row, min_size=1, max_size=12), st.data())
     def test_the_parts_of_a_value_are_those_of_its_rows(self, rows, data):

@@ -25,14 +25,21 @@ MOST_STEPS = 20
 
 
 class Step(Frozen):
-    """The dimension at a `position` among those of a chart gives way `to` another; with `into`, a tuple of one, only
-    the rows of that value of it are left. A chart without dimensions gets its first one. To `unfold` a table is to
-    put the other one after it instead, with subtotals into which its rows are folded."""
+    """The dimension at a `position` among those of a chart gives way `to` another; with `into`, only the rows of that
+    value of it are left, or those of a mark: of a value of each of the chart's first dimensions. A chart without
+    dimensions gets its first one. To `unfold` a table is to put the other one after it instead, with subtotals into
+    which its rows are folded."""
 
     position: int = Attribute(0, ge=0, lt=10)
     to: Grouping
-    into: tuple[Value, ...] | None = Attribute(None, min_length=1, max_length=1)
+    into: tuple[Value, ...] | None = Attribute(None, min_length=1, max_length=10)
     unfold: bool = False
+
+    def narrowed(self, chart: ChartDefinition) -> list[tuple[Grouping, Value]]:
+        """The dimensions of a chart of which only a value is left after the step."""
+        into = self.into or ()
+        first = self.position if len(into) == 1 else 0
+        return list(zip(chart.groups[first:], into, strict=False))
 
 
 @dataclass(frozen=True)
@@ -79,9 +86,10 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
     if step.unfold:
         return _unfolded(chart, step.to, model)
     only = chart.only
-    if step.into is not None:
-        narrowed = marks_filter(chart, [step.into], by=(chart.groups[step.position],))
-        only = (*only, narrowed) if narrowed else only
+    if narrowed := step.narrowed(chart):
+        by, values = zip(*narrowed, strict=True)
+        within = marks_filter(chart, [values], by=by)
+        only = (*only, within) if within else only
     after = with_group(chart, step.position, step.to).model_copy(update={"only": only})
     after = _tidied(after, chart, step)
     return after.model_copy(update={"kind": _kind(chart, after, model)})
@@ -89,7 +97,7 @@ def step_taken(chart: ChartDefinition, step: Step, model: Model) -> ChartDefinit
 
 def allows(chart: ChartDefinition, step: Step, model: Model) -> bool:
     """Whether a step is one that the chart offers to whoever reads it."""
-    if chart.drill.off or (step.into is not None and step.position >= len(chart.groups)):
+    if chart.drill.off or len(step.narrowed(chart)) < len(step.into or ()):
         return False
     if step.unfold and (step.into is not None or not unfolds(chart, step.position, model)):
         return False

@@ -56,9 +56,10 @@ def leads_offered(chart: ChartDefinition, model: Model, point: list[Any]) -> dic
             ("Up", [_lead(chart, way.position, way.to, schema) for way in up]),
         ],
         "others": [
-            (_step(0, group, point), grouping_words(group, schema), _table(group, schema)) for group in broken_down
+            (_step(0, group, point, whole=True), grouping_words(group, schema), _table(group, schema))
+            for group in broken_down
         ],
-        "value": words_of_value(point[0], chart.groups[0], schema) if point else "",
+        "value": ", ".join(words_of_value(*of, schema) for of in zip(point, chart.groups, strict=False)),
         "is_empty": not leads and not broken_down,
     }
 
@@ -69,8 +70,9 @@ def _table(group: Grouping, schema: Schema) -> str:
     return schema.tables.get(table, "") if table else ""
 
 
-def _step(position: int, to: Grouping, point: list[Any]) -> dict[str, Any]:
-    into = (point[position],) if position < len(point) else None
+def _step(position: int, to: Grouping, point: list[Any], whole: bool = False) -> dict[str, Any]:
+    """The step to a dimension, into the value of a mark at its position or into the `whole` mark."""
+    into = tuple(point if whole else point[position : position + 1]) or None
     return Step(position=position, to=to, into=into).model_dump(mode="json", exclude_defaults=True)
 
 

@@ -37,7 +37,7 @@ def _crumb(step: Step, stage: ChartDefinition, schema: Schema) -> Crumb:
     to = in_sentence(grouping_words(step.to, schema))
     if step.unfold:
         return Crumb("", f"{in_sentence(grouping_words(stage.groups[step.position], schema))} and {to}")
-    return Crumb(words_of_value(step.into[0], stage.groups[step.position], schema) if step.into else "", to)
+    return Crumb(", ".join(words_of_value(value, group, schema) for group, value in step.narrowed(stage)), to)
 
 
 def drill_data(reading: Reading, block: Block) -> dict[str, Any]:
@@ -47,9 +47,10 @@ def drill_data(reading: Reading, block: Block) -> dict[str, Any]:
     chart = made.chart
     model = reading.model(reading.dataset(chart.dataset))
     within = {
-        stage.groups[step.position].field: (stage.groups[step.position], step.into[0])
+        group.field: (group, value)
         for step, stage in zip(made.steps, made.stages, strict=True)
-        if step.into and step.into[0] != REST_POINT
+        for group, value in step.narrowed(stage)
+        if value != REST_POINT
     }
     return {
         "steps": [step.model_dump(mode="json", exclude_defaults=True) for step in made.steps],

@@ -54,16 +54,16 @@ def members(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     reading = reading_for(request, pk)
     block = reading.block(block_id)
     made, number = reading.drilled(block), asked(request, StepAsked).step
-    into = made.steps[number].into if number < len(made.steps) else None
-    if into is None:
+    if number >= len(made.steps) or made.steps[number].into is None:
         raise VedutaError("That step is not there any more.", hint="Load the page again.")
     stage, position = made.stages[number], made.steps[number].position
+    now = dict(made.steps[number].narrowed(stage)).get(stage.groups[position])
     model, following = reading.asked(block, stage)
     result = work_out(stage, model, context_now(model), tuple(following.filters))[2]
     column = result.dimensions[position]
     values = dict.fromkeys(result.value(row, column.key) for row in result.frame.iter_rows(named=True))
     plain = plain_point(list(values))
-    at = plain.index(into[0]) if into[0] in plain else -1
+    at = plain.index(now) if now in plain else -1
     listed = [
         {"value": value, "words": words_of_value(value, stage.groups[position], model.schema), "chosen": place == at}
         for place, value in enumerate(plain[:MOST_MEMBERS])
