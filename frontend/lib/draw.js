@@ -322,22 +322,44 @@ async function drawPanels(host, data, room, { key, first }) {
 }
 
 /**
- * A specification ready to be drawn. Raises what the drawing library says is wrong.
+ * What was made ready last: who clicks to and fro comes back to the same drawings.
  * @typedef {{ runtime: any, isMap: boolean, signals: string[], names: string[] }} Prepared
+ * @type {Map<string, Prepared>}
+ */
+const madeReady = new Map();
+const MOST_READY = 40;
+
+/**
+ * A specification ready to be drawn. Raises what the drawing library says is wrong.
  * @param {any} spec
  * @param {Record<string, string>} [own] Dark counterparts of colours that people have chosen.
  * @returns {Prepared}
  */
 function prepared(spec, own = {}, dark = isDark()) {
+  const key = JSON.stringify([spec, own, dark]);
+  const ready = madeReady.get(key) ?? compiled(spec, own, dark);
+  madeReady.delete(key); // the last one used stands last
+  madeReady.set(key, ready);
+  if (madeReady.size > MOST_READY) madeReady.delete(/** @type {string} */ (madeReady.keys().next().value));
+  return ready;
+}
+
+/**
+ * @param {any} spec
+ * @param {Record<string, string>} own
+ * @param {boolean} dark
+ * @returns {Prepared}
+ */
+function compiled(spec, own, dark) {
   const config = readThemes()[dark ? "dark" : "light"];
-  const compiled = vegaLite.compile(themed(spec, own, dark), { config, logger: quiet }).spec;
-  if (!spec.concat) limitLegends(compiled);
-  const isMap = !spec.concat && madeZoomable(compiled);
+  const full = vegaLite.compile(themed(spec, own, dark), { config, logger: quiet }).spec;
+  if (!spec.concat) limitLegends(full);
+  const isMap = !spec.concat && madeZoomable(full);
   return {
-    runtime: vega.parse(compiled, undefined, { ast: true }),
+    runtime: vega.parse(full, undefined, { ast: true }),
     isMap,
-    signals: (compiled.signals ?? []).map((signal) => signal.name),
-    names: (compiled.data ?? []).map((data) => data.name),
+    signals: (full.signals ?? []).map((signal) => signal.name),
+    names: (full.data ?? []).map((data) => data.name),
   };
 }
 

@@ -134,9 +134,10 @@ function asUsual(table) {
 /** Gives tables that have come to the page the widths that were kept for them. */
 function restore() {
   const tables = /** @type {HTMLTableElement[]} */ (all(document, "table[data-widths]:not(.sized)"));
-  for (const table of tables.filter((each) => each.offsetParent)) {
+  for (const table of tables) {
     const kept = keptWidths(table);
-    if (!Object.keys(kept).length) continue;
+    // Whether it is seen is asked of few only: the browser lays the page out to answer.
+    if (!Object.keys(kept).length || !table.offsetParent) continue;
     headingsOf(table).forEach((heading, index) => {
       const width = kept[titleOf(heading)];
       if (width) show({ table, heading, index }, width);
