@@ -20,7 +20,7 @@ import { History } from "./lib/history.js";
 import { post } from "./lib/http.js";
 import { newId } from "./lib/ids.js";
 import { shortcuts } from "./lib/keys.js";
-import { debounce, failed, openDialog, toast, whenReachable } from "./lib/page.js";
+import { debounce, failed, noConnection, openDialog, toast, whenReachable } from "./lib/page.js";
 
 function editor() {
   const start = sent("start");
@@ -131,7 +131,7 @@ function editor() {
       });
     },
     showWaiting() {
-      this.status = `no connection: ${waiting === 1 ? "an edit waits" : `${waiting} edits wait`}`;
+      this.status = noConnection(waiting);
     },
     // Takes a new state of the dashboard: history, draft, screen.
     take(changes, redraw = true) {

@@ -86,8 +86,8 @@ export function saving(working) {
       }
     },
     tellOfOthers({ won, theirs, lost, mine }) {
-      if (won) toast(won, { label: "Bring theirs back", run: () => this.takeState(theirs) }, 0);
-      if (lost) toast(lost, { label: "Bring mine back", run: () => this.takeState(mine) }, 0);
+      if (won) toast(won, { label: "Bring theirs back", run: () => this.answer(theirs) }, 0);
+      if (lost) toast(lost, { label: "Bring mine back", run: () => this.answer(mine) }, 0);
     },
     takeState(definition) {
       if (!this.history.push({ definition })) return;

@@ -9,13 +9,14 @@ import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
 import { letReadersSet } from "./lib/number_parameter.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
+import { EditQueue } from "./lib/edit_queue.js";
 import { drawingParts } from "./drawing_parts.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
 import { saving } from "./saving.js";
 import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
-import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { debounce, dialog, failed, noConnection, toast, whenReachable } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { elementOf, fills, framed } from "./lib/parts.js";
@@ -38,8 +39,7 @@ export function workbench() {
   let edited = false;
   let writtenLast = null; // the text of the popover that had the keyboard
   let openings = [];
-  /** @type {object[]} Edits that are sent again until an answer has come that has them. */
-  let unanswered = [];
+  const waiting = new EditQueue();
 
   return {
     ...wordOrder(),
@@ -101,7 +101,7 @@ export function workbench() {
       const placeAgain = () => this.popoverOpen && this.placePopover();
       addEventListener("resize", debounce(placeAgain, 250));
       addEventListener("beforeunload", (event) => {
-        if (this.unsent) event.preventDefault();
+        if (this.unsent || waiting.length) event.preventDefault();
       });
       listen(this.$refs.rows, (points, how) => points[0].length && !how.from && this.behind(points));
       this.$root.addEventListener("click", (event) => {
@@ -144,33 +144,38 @@ export function workbench() {
     },
     async ask(edit) {
       const turn = ++asked;
-      if (edit) unanswered.push(edit);
-      const edits = [...unanswered];
+      if (edit) waiting.push(edit);
+      const edits = waiting.next();
       this.$refs.picture.classList.add("waiting");
       try {
         const data = await post(`${this.base}answer/`, { definition: this.definition, edits, page, turn });
         if (turn !== asked) return false;
-        unanswered = [];
+        waiting.made(edits.length);
         if (edits.length) {
           edited = true;
           this.$refs.openings.hidden = true;
           if (this.history.push({ definition: data.definition })) this.changed();
         }
         await this.show(data);
-        return true;
+        return waiting.length ? this.ask(null) : true;
       } catch (error) {
-        if (turn !== asked) return false;
-        if (!edits.length) this.problem(error);
-        else {
-          failed(error);
-          unanswered.pop(); // the others stand
-          if (unanswered.length) this.answer();
-        }
-        return false;
+        return turn === asked && this.refused(error, edits.length);
       } finally {
         if (turn === asked) this.$refs.picture.classList.remove("waiting");
         this.buttons();
       }
+    },
+
+    // What cannot be made is given up; without a connection all waits until there is one.
+    refused(error, count) {
+      if (error.status === 0) {
+        this.status = noConnection(waiting.length);
+        whenReachable(() => this.answer());
+        return false;
+      }
+      if (!count) this.problem(error);
+      else if (waiting.refused(count)) failed(error);
+      return waiting.length ? this.ask(null) : false;
     },
 
     begin() {
@@ -248,14 +253,17 @@ export function workbench() {
       this.keepDraft();
       this.buttons();
     },
+    // What is not made yet goes first.
     undo() {
-      this.step(this.history.undo());
+      if (!waiting.length) return this.step(this.history.undo());
+      waiting.dropLast();
+      return this.answer();
     },
     redo() {
       this.step(this.history.redo());
     },
     step(state) {
-      unanswered = [];
+      waiting.clear();
       if (!state) return;
       this.shut();
       this.changed();
@@ -263,7 +271,7 @@ export function workbench() {
       this.answer();
     },
     buttons() {
-      this.canUndo = this.history.past.length > 0;
+      this.canUndo = this.history.past.length > 0 || waiting.length > 0;
       this.canRedo = this.history.future.length > 0;
     },
     keys(event) {

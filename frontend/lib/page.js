@@ -105,6 +105,15 @@ export async function postAndOfferUndo(address, after) {
   }
 }
 
+/**
+ * That nothing reaches the server, and how many edits wait until something does.
+ * @param {number} waiting
+ */
+export function noConnection(waiting) {
+  if (!waiting) return "no connection";
+  return `no connection: ${waiting === 1 ? "an edit waits" : `${waiting} edits wait`}`;
+}
+
 const SOON = 5_000;
 
 /**

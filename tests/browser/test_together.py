@@ -110,6 +110,22 @@ class Together(BrowserTest):
         other.get_by_role("button", name="Bring mine back").click()
         expect(title).to_have_value("Reasons")
 
+    def test_edits_of_a_chart_wait_for_a_connection(self):
+        self.sign_in("analyst")
+        self.open_saved_chart("Share of cancelled sailings by month")
+        self.page.context.set_offline(True)
+        title = self.page.get_by_role("textbox", name="Title of the chart")
+        for words in ("Once", "Twice"):
+            title.fill(words)
+            title.press("Enter")
+        self.has_text("[role=status]", "no connection: 2 edits wait")
+        self.page.locator(".head").get_by_role("button", name="Undo").click()
+        self.has_text("[role=status]", "no connection: an edit waits")
+        self.page.context.set_offline(False)
+        self.has_text("[role=status]", "draft saved")
+        expect(title).to_have_value("Once")
+        self.complaints.clear()
+
     def test_what_is_done_without_a_connection_is_brought_together_once_there_is_one(self):
         self.sign_in("analyst")
         self.go("/dashboards/")

@@ -294,6 +294,10 @@ class Edits(unittest.TestCase):
             "set_condition": ({"index": 0, "changes": {"sign": "up"}}, lambda d: d.conditional[0].sign == "up"),
             "set_foot": ({"foot": " Source: {rows} rows "}, lambda d: d.foot == "Source: {rows} rows"),
             "set_note": ({"note": " {= sum(fare)} "}, lambda d: d.note == '{= sum("#fare")}'),
+            "take_parts": (
+                {"other": {"dataset": "d", "show": [{}], "kind": "bar", "title": "Fares"}, "parts": ["title"]},
+                lambda d: (d.title, d.kind) == ("Fares", None),
+            ),
             "set_title": ({"title": " Fares "}, lambda d: d.title == "Fares"),
         }
         self.assertEqual({*examples_, "set_value"}, set(EDITS))

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.merging import ALL, changed, merged, with_parts
-from veduta.core.errors import DefinitionProblem
+from veduta.core.chart.merging import ALL, changed, merged
 from veduta.core.words import listed
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User, label_of
 from veduta.web.charts.models import Chart, Revision
 from veduta.web.together.log import Entry
 
+Edit = dict[str, Any]
 ENTRIES = 200
 """How many of the newest saved states the log has."""
 
@@ -22,16 +23,16 @@ ENTRIES = 200
 class BroughtTogether:
     """Somebody's states with what others saved meanwhile: the first is the one now, which `is_saved` if nothing of it
     is this person's own. `who` saved last. `won` says what others changed too and is as this person has it, and
-    `theirs` is the chart with it as the others have it; `lost` says what this person had saved and others have changed
-    since, and `mine` is the chart with it as it was."""
+    `theirs` is the edit that takes it as the others have it; `lost` says what this person had saved and others have
+    changed since, and `mine` is the edit that takes it as it was."""
 
     states: list[ChartDefinition]
     is_saved: bool
     who: str
     won: str
-    theirs: ChartDefinition
+    theirs: Edit
     lost: str
-    mine: ChartDefinition
+    mine: Edit
 
 
 def bring_together(user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition]) -> BroughtTogether:
@@ -50,9 +51,9 @@ def bring_together(user: User, chart: Chart, base_revision: int, states: Sequenc
         now == saved,
         who,
         _told(who, both, "as you have it"),
-        _with(now, saved, both),
+        _taking(saved, both),
         _told(who, lost, "as they have it"),
-        _with(now, base, lost),
+        _taking(base, lost),
     )
 
 
@@ -65,11 +66,8 @@ def _lost(user: User, chart: Chart, begun: Revision, saved: ChartDefinition) -> 
     return changed(load_definition(before.definition), mine) & changed(mine, saved)
 
 
-def _with(now: ChartDefinition, other: ChartDefinition, parts: Collection[str]) -> ChartDefinition:
-    try:
-        return with_parts(now, other, parts)
-    except DefinitionProblem:  # these parts alone do not fit
-        return other
+def _taking(other: ChartDefinition, parts: Collection[str]) -> Edit:
+    return {"edit": "take_parts", "other": other.model_dump(mode="json"), "parts": sorted(parts)}
 
 
 def _told(who: str, parts: Collection[str], so: str) -> str:

@@ -310,9 +310,9 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
             "revision": chart.revision,
             "who": together.who,
             "won": together.won,
-            "theirs": definition_json(together.theirs),
+            "theirs": together.theirs,
             "lost": together.lost,
-            "mine": definition_json(together.mine),
+            "mine": together.mine,
             "states": [{"definition": definition_json(each)} for each in together.states],
             "saved": together.is_saved,
         }

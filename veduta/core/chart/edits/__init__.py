@@ -1,6 +1,6 @@
 """The ways in which a chart's sentence is edited."""
 
-from veduta.core.chart.edits import clauses, colouring, conditional, drilling, layers, looks, order
+from veduta.core.chart.edits import clauses, colouring, conditional, drilling, layers, looks, order, taking
 from veduta.core.chart.edits.clauses import group_of
 from veduta.core.chart.edits.registry import EDITS, apply_edit, edit
 
@@ -16,4 +16,5 @@ __all__ = [
     "layers",
     "looks",
     "order",
+    "taking",
 ]
