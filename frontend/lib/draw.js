@@ -129,6 +129,17 @@ function makeReachable(host) {
   });
 }
 
+/**
+ * What only stands beside marks, such as names on the areas of a map, lets the pointer through to them.
+ * @param {HTMLElement} host
+ */
+function letThrough(host) {
+  for (const group of all(host, ".role-mark[aria-hidden=true]")) {
+    const datum = itemOf(group.firstElementChild)?.datum;
+    group.style.pointerEvents = datum?.point || datum?.tip ? "" : "none";
+  }
+}
+
 const PARTS = {
   "group mark container": "drawing",
   "line mark container": "lines",
@@ -203,6 +214,7 @@ export async function draw(host, data) {
     giveData(there.view, there.names, data);
     await there.view.runAsync();
     referWithin(host);
+    letThrough(host);
     makeReachable(host);
     return;
   }
@@ -218,6 +230,7 @@ export async function draw(host, data) {
   patterned(host, themed(data.spec, data.dark ?? {}, isDark(host)).usermeta?.patterns);
   referWithin(host);
   sayPlainly(host);
+  letThrough(host);
   makeReachable(host);
   watch(host);
 }

@@ -45,6 +45,15 @@ class Drilling(BrowserTest):
         expect(block.locator(".crumbs")).to_be_hidden()
         expect(block.locator(".block-title")).to_have_text("Fare revenue by route, highest first")
 
+    def test_the_name_on_an_area_of_a_map_leads_where_the_area_does(self):
+        self.open_saved_chart("Fare revenue by sea area in 2026")
+        self.sees("[x-ref=picture] .reachable")
+        box = self.page.locator("[x-ref=picture] .mark-text text").filter(has_text="North Reach").bounding_box()
+        self.page.mouse.click(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2, button="right")
+        self.page.get_by_role("dialog", name="What can be done").get_by_text("Into North Reach, by route").click()
+        self.has_text("[x-ref=sentence]", "by route")
+        self.has_text("[x-ref=sentence]", "region is North Reach")
+
     def test_by_the_keyboard_down_up_and_to_any_dimension(self):
         self.open_season()
         block = self.block("Fare revenue by month and region")
