@@ -78,6 +78,7 @@ function editor() {
       });
       this.fill();
       this.beginTogether();
+      if (location.hash === "#log") this.showLog();
     },
 
     get definition() {

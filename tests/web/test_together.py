@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 
+from django.urls import reverse
 from django.utils import timezone
 
 from tests.web.dashboard_support import DashboardTest
@@ -14,7 +15,7 @@ from veduta.core.dashboard.edits import apply_edit
 from veduta.web.accounts.models import User
 from veduta.web.dashboards import drafts, services
 from veduta.web.dashboards.access import set_grant
-from veduta.web.dashboards.models import DraftState
+from veduta.web.dashboards.models import DraftState, Notice
 
 
 class Together(DashboardTest):
@@ -80,6 +81,24 @@ class Together(DashboardTest):
         self.assertEqual(answer["lost"], "Steward changed Heading “Theirs”, its text, too. It is as they have it.")
         self.assertEqual(answer["won"], "")
         self.assertEqual(self.texts(answer["mine"]), {"title": "Mine", "words": "More"})
+
+    def test_who_is_away_is_told_in_the_inbox_and_has_it_back_with_one_click(self):
+        self.merge(self.analyst, self.state(self.say("title", "Mine")))
+        self.merge(self.steward, self.state(self.say("title", "Theirs"), self.say("words", "More")))
+        self.as_(self.analyst)
+        said = "Steward changed Heading “Theirs”, its text in Season, too, while you were away."
+        self.assertContains(self.client.get(reverse("inbox")), said)
+        self.client.post(reverse("dashboard-mine-back", args=[self.dashboard.pk, 3]), {"leave": 1})
+        self.assertNotContains(self.client.get(reverse("inbox")), "Bring mine back")
+        self.client.post(reverse("dashboard-mine-back", args=[self.dashboard.pk, 3]))
+        self.dashboard.refresh_from_db()
+        self.assertEqual(self.texts(self.dashboard.draft), {"title": "Mine", "words": "More"})
+
+    def test_who_sees_it_happen_is_not_told_in_the_inbox(self):
+        self.merge(self.analyst, self.state(self.say("title", "Mine")))
+        self.ask("dashboard-present", self.dashboard.pk, data={"tab": "one"})
+        self.merge(self.steward, self.state(self.say("title", "Theirs")))
+        self.assertEqual(Notice.objects.count(), 0)
 
     def test_who_has_set_it_anew_meanwhile_is_not_told_that_it_was_lost(self):
         mine = self.state(self.say("title", "Mine"))

@@ -9,17 +9,18 @@ from typing import Annotated
 from django.contrib import messages
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only, signed_in
 from veduta.web.accounts.models import User
-from veduta.web.common.requests import Line, Sent, filled_in, sent
-from veduta.web.dashboards import tasks
+from veduta.web.common.requests import Flag, Line, Sent, filled_in, sent
+from veduta.web.dashboards import drafts, services, tasks
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.models import Task
-from veduta.web.dashboards.notices import notices_of
+from veduta.web.dashboards.notices import notices_of, what_was_set
 from veduta.web.datasets.models import Dataset
 
 NOTICES_SHOWN = 50
@@ -40,12 +41,17 @@ class Answered(Sent):
     answer: Line = ""
 
 
+class Decided(Sent):
+    leave: Flag = False
+
+
 @require_GET
 @signed_in
 def inbox(request: Request) -> HttpResponse:
     asked = tasks.asked_by(request.user)
+    told = list(notices_of(request.user)[:NOTICES_SHOWN])
     context = {
-        "notices": notices_of(request.user)[:NOTICES_SHOWN],
+        "notices": [(each, what_was_set(each.state, request.user) if each.state else "") for each in told],
         "tasks": tasks.tasks_of(request.user),
         "asked": asked.filter(state=Task.State.OPEN),
         "ended": asked.exclude(state=Task.State.OPEN)[:SHOWN_BEFORE],
@@ -76,6 +82,20 @@ def hand_back(request: Request, pk: uuid.UUID) -> HttpResponse:
     tasks.hand_back(request.user, _task(pk), filled_in(request, Answered).answer)
     messages.success(request, "It is handed back.")
     return redirect("inbox")
+
+
+@require_POST
+@builders_only
+def bring_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
+    """Have what was set over somebody's settings as they had it, unless they leave it as it is."""
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    state = drafts.state_of(dashboard, number)
+    state.notices.filter(user=request.user).update(read_at=timezone.now())
+    if filled_in(request, Decided).leave:
+        return redirect("inbox")
+    services.bring_back(request.user, dashboard, state)
+    messages.success(request, "It is as you had it. The log has how it was before that.")
+    return redirect("dashboard-edit", pk)
 
 
 @require_POST

@@ -210,11 +210,12 @@ class Comment(models.Model):
 
 
 class Notice(models.Model):
-    """That something concerns somebody: they are mentioned in a comment, it answers a thread of theirs, or they were
-    given a view."""
+    """That something concerns somebody: they are mentioned in a comment, it answers a thread of theirs, they were
+    given a view, or a state of a draft went over what they had set."""
 
     comment = models.ForeignKey(Comment, null=True, on_delete=models.CASCADE, related_name="notices")
     view = models.ForeignKey(KeptView, null=True, on_delete=models.CASCADE, related_name="notices")
+    state = models.ForeignKey(DraftState, null=True, on_delete=models.CASCADE, related_name="notices")
     at = models.DateTimeField(default=timezone.now)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="notices")
     mentioned = models.BooleanField(default=False)
@@ -225,6 +226,7 @@ class Notice(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["comment", "user"], name="one_notice_each"),
             models.UniqueConstraint(fields=["view", "user"], name="one_notice_of_a_view_each"),
+            models.UniqueConstraint(fields=["state", "user"], name="one_notice_of_a_state_each"),
         ]
 
 

@@ -1,12 +1,33 @@
-"""What concerns somebody: comments that mention or answer them, and views they were given."""
+"""What concerns somebody: comments that mention or answer them, views they were given, and what others set over theirs
+while they were away."""
 
 from __future__ import annotations
 
 from django.db.models import Q, QuerySet
 
+from veduta.core.dashboard.changes import both_words
+from veduta.core.dashboard.merging import Both
+from veduta.core.words import listed
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.access import dashboards_for
-from veduta.web.dashboards.models import Notice
+from veduta.web.dashboards.block_names import namer
+from veduta.web.dashboards.models import DraftState, Notice
+from veduta.web.together.live import who_has_open
+
+
+def tell_who_is_away(state: DraftState) -> None:
+    """Tell those over whose settings a state went and who do not see it happen."""
+    away = {who for who, *_ in state.over} - who_has_open(str(state.dashboard_id))
+    there = User.objects.filter(pk__in=away, is_active=True)
+    Notice.objects.bulk_create(Notice(state=state, user=user) for user in there)
+
+
+def what_was_set(state: DraftState, user: User) -> str:
+    """The settings of somebody over which a state went, in words."""
+    definition = state.load()
+    name = namer([definition])
+    lost = [Both(*setting) for who, *setting in state.over if who == user.pk]
+    return listed(list(dict.fromkeys(both_words(each, definition, name) for each in lost)))
 
 
 def notices_of(user: User) -> QuerySet[Notice]:
@@ -14,5 +35,13 @@ def notices_of(user: User) -> QuerySet[Notice]:
     may_see = dashboards_for(user)
     said = Q(comment__deleted_at=None, comment__dashboard__in=may_see)
     given = Q(view__deleted_at=None, view__dashboard__in=may_see, view__given_to=user)
-    there = Notice.objects.filter(said & Q(comment__isnull=False) | given & Q(view__isnull=False), user=user)
-    return there.select_related("comment__author", "comment__dashboard", "view__owner", "view__dashboard").distinct()
+    lost = Q(state__isnull=False, state__dashboard__in=may_see)
+    there = Notice.objects.filter(said & Q(comment__isnull=False) | given & Q(view__isnull=False) | lost, user=user)
+    return there.select_related(
+        "comment__author",
+        "comment__dashboard",
+        "view__owner",
+        "view__dashboard",
+        "state__saved_by",
+        "state__dashboard",
+    ).distinct()

@@ -25,7 +25,7 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import must_build_on
-from veduta.web.dashboards import drafts, tasks
+from veduta.web.dashboards import drafts, notices, tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
@@ -119,9 +119,17 @@ def merge_draft(
         if (made[0].definition, names[0]) != (shared, name):
             state = _save(user, dashboard, made[0].definition, names[0])
             drafts.note_over(state, [(each.who, each.both) for each in won], theirs)
+            notices.tell_who_is_away(state)
     together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
     lost, mine = _lost(user, meanwhile, made[0])
     return BroughtTogether(dashboard, together, who, won, theirs, lost, mine)
+
+
+def bring_back(user: User, dashboard: Dashboard, state: DraftState) -> BroughtTogether:
+    """Have what somebody had set, and over which a state of the draft went, in the draft as they had it."""
+    otherwise = load_dashboard(state.otherwise or state.definition)
+    name = state.name
+    return merge_draft(user, dashboard, State(state.load(), name), state.number, [State(otherwise, name)])
 
 
 def _lost(user: User, meanwhile: Iterable[DraftState], now: Merged) -> tuple[list[Clash], DashboardDefinition]:

@@ -81,6 +81,7 @@ urlpatterns = [
     path("<uuid:pk>/draft/merge/", draft_views.merge_draft, name="dashboard-draft-merge"),
     path("<uuid:pk>/draft/log/", draft_views.log, name="dashboard-log"),
     path("<uuid:pk>/draft/states/<int:number>/", draft_views.state, name="dashboard-draft-state"),
+    path("<uuid:pk>/draft/states/<int:number>/mine/", inbox.bring_back, name="dashboard-mine-back"),
     path("<uuid:pk>/before-publishing/", versions.before_publishing, name="dashboard-before-publishing"),
     path("<uuid:pk>/publish/", versions.publish, name="dashboard-publish"),
     path("<uuid:pk>/take-back/", versions.take_back, name="dashboard-take-back"),

@@ -70,6 +70,11 @@ def look(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
     return {str(pk): Seen(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
 
 
+def who_has_open(thing: str) -> set[int]:
+    """The ids of those who have a thing open."""
+    return set(Present.objects.filter(thing=thing, at__gt=timezone.now() - HERE).values_list("user", flat=True))
+
+
 def _looked(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
     try:
         return look(model, things)
