@@ -60,7 +60,9 @@ export function controls() {
     },
     // What can be chosen of the data that is on the dashboard stands before that of all other data.
     ownDatasetsFirst(element) {
-      const own = all(element, "[data-close]").filter(({ dataset }) => this.datasets.includes(dataset.close.split(" ")[0]));
+      const own = all(element, "[data-close]").filter(({ dataset }) =>
+        this.datasets.includes(dataset.close.split(" ")[0]),
+      );
       own[0]?.parentElement.prepend(...own);
     },
     // A control by which readers choose what charts show, from options that are ticked.

@@ -31,9 +31,7 @@ export function goLive(base, names, changed, shown = () => {}) {
   const showPeople = (people) => {
     const others = people.filter((person) => person.tab !== tab);
     const each = [...new Set(others.map(({ name }) => name))];
-    names.replaceChildren(
-      ...each.map((name) => made("span", { className: "person-chip", textContent: name })),
-    );
+    names.replaceChildren(...each.map((name) => made("span", { className: "person-chip", textContent: name })));
     shown(others);
   };
   const sign = () => post(`${base}present/`, { tab, part }).catch(() => {}); // the next one says it

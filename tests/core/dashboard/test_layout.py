@@ -156,7 +156,7 @@ class Places(unittest.TestCase):
         self.assertEqual(goes(), (0, 0))
         self.assertEqual(goes(block("a", h=7)), (6, 0))
         self.assertEqual(goes(block("a"), block("b", 6)), (0, 4))
-        self.assertEqual(goes(block("a"), block("b", 6, h=9), block("c", y=4)), (0, 9), "beside the last stands another")
+        self.assertEqual(goes(block("a"), block("b", 6, h=9), block("c", y=4)), (0, 9), "there stands another")
         self.assertEqual(goes(block("a", w=7)), (0, 4))
 
     def test_two_of_one_width_trade_places(self):

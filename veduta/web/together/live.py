@@ -49,7 +49,8 @@ class Person:
 
     def told_to(self, user: int) -> dict[str, str]:
         """As somebody is told of it: of their own other pages they are told as such."""
-        return {"tab": self.tab, "name": "you, in another window" if self.user == user else self.name, "part": self.part}
+        name = "you, in another window" if self.user == user else self.name
+        return {"tab": self.tab, "name": name, "part": self.part}
 
 
 @dataclass(frozen=True)
