@@ -93,8 +93,8 @@ export function drilling() {
       const steps = [...block._data.drill.steps];
       const { position = 0, into: before } = steps[number];
       // Of a mark the values of the other dimensions stay.
-      const into = before.length > 1 ? before.map((each, place) => (place === position ? value : each)) : [value];
-      steps[number] = { ...steps[number], into };
+      const values = before.length > 1 ? before.map((each, place) => (place === position ? value : each)) : [value];
+      steps[number] = { ...steps[number], into: values };
       this.drillTo(block.dataset.block, steps);
     },
 

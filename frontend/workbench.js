@@ -438,19 +438,19 @@ export function workbench() {
       const button = near(event, "[data-edit], [data-open], [data-fill], [data-move], [data-number-parameter]");
       if (!button || button.matches(":disabled")) return;
       event.preventDefault();
+      const { open, at: index, field, way } = button.dataset;
       if (button.dataset.numberParameter) await this.letReadersSet(button);
-      else if (button.dataset.open) {
-        const { open, at: index, field, way } = button.dataset;
-        await this.openPopover({ clause: open, index: Number(index), field, way });
-      } else if (button.dataset.edit) {
-        const edit = JSON.parse(button.dataset.edit);
-        if (!(await this.answer(edit))) return;
-        const { then, at: index } = button.dataset;
-        if ("shut" in button.dataset) this.shut(true);
-        else if (then) await this.openPopover({ clause: then, index: Number(index) });
-        else await this.refreshPopover();
-      } else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
+      else if (open) await this.openPopover({ clause: open, index: Number(index), field, way });
+      else if (button.dataset.edit) await this.editBy(button);
+      else if (button.dataset.fill) await this.sendForm(filledForm(button, "filter"));
       else if (button.dataset.move) await this.moveOwn(button);
+    },
+    async editBy(button) {
+      if (!(await this.answer(JSON.parse(button.dataset.edit)))) return;
+      const { then, at: index } = button.dataset;
+      if ("shut" in button.dataset) this.shut(true);
+      else if (then) await this.openPopover({ clause: then, index: Number(index) });
+      else await this.refreshPopover();
     },
     async letReadersSet(button) {
       try {

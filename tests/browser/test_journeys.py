@@ -282,7 +282,7 @@ class AnalystJourney(BrowserTest):
         page.context.set_offline(True)
         page.fill("[x-ref=title]", "Under way")
         page.keyboard.press("Tab")
-        self.has_text("#toasts", "The server cannot be reached.")
+        self.has_text("[role=status]", "no connection: an edit waits")
         page.context.set_offline(False)
         page.fill("[x-ref=title]", "Arrived")
         page.keyboard.press("Tab")

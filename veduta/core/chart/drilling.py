@@ -158,12 +158,13 @@ def paths(model: Model) -> list[tuple[str, list[Grouping]]]:
         (path.name, [model.grouping(field) for field in path.fields if field in schema])
         for path in model.definition.paths
     ]
-    dates = [
-        ("", [Grouping(field=field.id, grain=grain) for grain in grains_for(field) if grain in PERIODS])
-        for field in schema
-        if field.kind.is_date and field.level == "row"
-    ]
-    return [*named, *dates]
+    if paths not in model.prepared:
+        model.prepared[paths] = [
+            ("", [Grouping(field=field.id, grain=grain) for grain in grains_for(field) if grain in PERIODS])
+            for field in schema
+            if field.kind.is_date and field.level == "row"
+        ]
+    return [*named, *model.prepared[paths]]
 
 
 def others(chart: ChartDefinition, model: Model) -> list[Grouping]:

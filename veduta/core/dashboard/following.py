@@ -39,11 +39,13 @@ class Narrowing:
 
 @dataclass
 class Following:
-    """The filters of one block, those that only set off its marks, and all that narrows the dashboard."""
+    """The filters of one block, those that only set off its marks, all that narrows the dashboard, and the places of
+    the selections that it follows, be it only that they set its marks off."""
 
     filters: list[Filter] = attribute(default_factory=list)
     highlights: list[Filter] = attribute(default_factory=list)
     narrowings: list[Narrowing] = attribute(default_factory=list)
+    selected: set[int] = attribute(default_factory=set)
 
     @property
     def not_followed(self) -> list[str]:
@@ -158,7 +160,7 @@ def filters_for_block(
     for control in dashboard.controls:
         if control.kind not in NOT_FILTERS:
             _follow_control(following, control, choice_of(control, state), place)
-    for selection in state.selections:
+    for number, selection in enumerate(state.selections):
         is_own = selection.block == block_id and not selection.dashboard
         if is_own:
             if not selection.own_points(chart):
@@ -166,7 +168,8 @@ def filters_for_block(
             continue
         source = source_of(selection)
         if source is not None and (selection.by or source[0].groups):
-            _follow_selection(following, selection, source, place, dashboard)
+            if _follow_selection(following, selection, source, place, dashboard):
+                following.selected.add(number)
     _reach_into_questions(following, dashboard)
     return following
 
@@ -258,29 +261,30 @@ def _follow_selection(
     source: tuple[ChartDefinition, Schema],
     place: _Place,
     dashboard: DashboardDefinition,
-) -> None:
+) -> bool:
+    """Whether the block follows it."""
     definition, source_schema = source
     made = selection.filter(definition)
     if made is None:
-        return
+        return False
     words = made.words(source_schema)
     clicked = None if selection.dashboard else dashboard.block(selection.block)
     if not place.is_in(clicked.reaches if clicked else EVERYWHERE):
         following.leave(words, words, "a click there is set not to reach it")
-        return
+        return False
     dataset = place.chart.dataset
     if made.rest and definition.dataset != dataset:
         # Which values were gathered is known only in the selection's own dataset.
         name = source_schema[made.rest.field].name
         following.leave(name, words, "which values were gathered is known in its own data only", lacks=True)
-        return
+        return False
     groups = []
     for group in made.groups:
         field = source_schema[group.field]
         own = matching_field(field.id, field.name, field.kind, definition.dataset, dataset, place.schema, {})
         if own is None:
             following.leave(field.name, words, _lacks(field.name, {}, place), lacks=True)
-            return
+            return False
         groups.append(group.model_copy(update={"field": own}))
     filter_ = made.model_copy(update={"groups": tuple(groups)})
     if selection.mode == "highlight" or (clicked and place.block in clicked.highlights):
@@ -288,3 +292,4 @@ def _follow_selection(
         following.narrowings.append(Narrowing(words, words, "it only sets its marks off"))
     else:
         following.follow(words, words, filter_)
+    return True

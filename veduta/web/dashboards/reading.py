@@ -74,6 +74,7 @@ class Reading:
         self._schemas: dict[str, Schema] = {}
         self._models: dict[str, Model] = {}
         self._drilled: dict[str, Drilled] = {}
+        self._asked: dict[str, tuple[Model, Following]] = {}
         self._others: dict[str, Reading | None] = {}
         self._members: dict[str, ListFilter | None] = {}
         self.kept: dict[str, Any] = {}
@@ -282,7 +283,14 @@ class Reading:
         return answered, following
 
     def asked(self, block: Block, chart: ChartDefinition) -> tuple[Model, Following]:
-        """The model that a chart in a block asks, and what narrows it there."""
+        """The model that a chart in a block asks, and what narrows it there; worked out once for a block's own."""
+        if block.id not in self._drilled or chart is not self._drilled[block.id].chart:
+            return self._asked_by(block, chart)
+        if block.id not in self._asked:
+            self._asked[block.id] = self._asked_by(block, chart)
+        return self._asked[block.id]
+
+    def _asked_by(self, block: Block, chart: ChartDefinition) -> tuple[Model, Following]:
         dataset, following = self.following(block, chart)
         return with_values(self.model(dataset), chart.values | self.values(block, chart)), following
 
@@ -392,8 +400,7 @@ class Reading:
     def latest(self) -> str:
         """The latest date in the data of the dashboard's controls or charts, in words."""
         latest: dt.date | None = None
-        of_charts = {(block.definition or {}).get("dataset", "") for block in self.definition.charts}
-        for pk in {control.dataset for control in self.definition.controls} | of_charts:
+        for pk in {control.dataset for control in self.definition.controls} | {*self.datasets}:
             try:
                 days = context_now(self.model(self.dataset(pk))).latest_of_first()
             except VedutaError:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from veduta.core.dashboard.controls import Control, ParameterChoice
-from veduta.core.dashboard.definition import Block, Page, Selection, ViewState
+from veduta.core.dashboard.definition import Block, Page
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
+from veduta.core.dashboard.following import choice_of, parameter_values
 from veduta.core.errors import VedutaError
 from veduta.web.dashboards.drilled import crumbs
 from veduta.web.dashboards.reading import Reading
@@ -87,22 +87,13 @@ def _selection_item(reading: Reading, index: int) -> TrailItem | None:
     followers = 0
     for block in others:
         try:
-            followers += _follows(reading, block, selection)
+            followers += index in reading.asked(block, reading.chart(block))[1].selected
         except VedutaError:
             continue
     made = selection.filter(source[0])
     words = made.words(source[1]) if made else ""
     carried, narrows = bool(selection.dashboard), selection.mode != "highlight"
     return TrailItem(str(index), words, narrows, mode=selection.mode, carried=carried, followers=followers)
-
-
-def _follows(reading: Reading, block: Block, selection: Selection) -> bool:
-    chart = reading.chart(block)
-    only = ViewState(selections=(selection,))
-    schema = reading.schema_of(chart.dataset)
-    alone = reading.definition.model_copy(update={"controls": (), "filters": ()})
-    following = filters_for_block(block.id, chart, schema, alone, only, reading.source_of, reading.schema_of)
-    return bool(following.filters or following.highlights)
 
 
 def _drill_item(reading: Reading, block: Block) -> TrailItem | None:
