@@ -167,9 +167,10 @@ def filters_for_block(
                 _set_off_own(following, selection, source_of(selection))
             continue
         source = source_of(selection)
-        if source is not None and (selection.by or source[0].groups):
-            if _follow_selection(following, selection, source, place, dashboard):
-                following.selected.add(number)
+        if source is None or not (selection.by or source[0].groups):
+            continue
+        if _follow_selection(following, selection, source, place, dashboard):
+            following.selected.add(number)
     _reach_into_questions(following, dashboard)
     return following
 
