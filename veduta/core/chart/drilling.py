@@ -22,6 +22,8 @@ from veduta.core.query.filters import Value
 from veduta.core.query.measures import counted_tables, measure_node
 
 MOST_STEPS = 20
+DATE_PATHS = "date paths"
+"""By which a model keeps them, once they are made."""
 
 
 class Step(Frozen):
@@ -158,13 +160,13 @@ def paths(model: Model) -> list[tuple[str, list[Grouping]]]:
         (path.name, [model.grouping(field) for field in path.fields if field in schema])
         for path in model.definition.paths
     ]
-    if paths not in model.prepared:
-        model.prepared[paths] = [
+    if DATE_PATHS not in model.prepared:
+        model.prepared[DATE_PATHS] = [
             ("", [Grouping(field=field.id, grain=grain) for grain in grains_for(field) if grain in PERIODS])
             for field in schema
             if field.kind.is_date and field.level == "row"
         ]
-    return [*named, *model.prepared[paths]]
+    return [*named, *model.prepared[DATE_PATHS]]
 
 
 def others(chart: ChartDefinition, model: Model) -> list[Grouping]:
