@@ -160,11 +160,11 @@ class BrowserTest(unittest.TestCase):
         """From the list, in which a name is searched for, as there are more charts than a page of it shows."""
         self.go(f"/charts/?find={quote(name)}")
         self.page.click(f'main a:text-is("{name}")')
+        self.sees("[x-ref=sentence] .clause")
 
     def open_saved_chart(self, name: str) -> None:
         """The same as it is saved, without the draft that another test has left."""
         self.open_chart(name)
-        self.sees("[x-ref=sentence] .clause")
         with self.page.expect_navigation():
             self.page.get_by_role("button", name="More", exact=True).click()
             self.page.get_by_role("button", name="Back to what is saved").click()

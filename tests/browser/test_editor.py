@@ -156,6 +156,15 @@ class Editor(BrowserTest):
         page.keyboard.press("Alt+PageUp")
         self.has_text(".board h2", "Routes")
 
+        # Presented, the pages turn by themselves, each once it is drawn.
+        page.clock.install()
+        page.get_by_role("button", name="Present it, or keep it up to date").click()
+        page.get_by_role("button", name="every 15 seconds").click()
+        for words in ("Routes", "Vessels", "Routes"):
+            expect(page.frame_locator(".stage iframe.shown").locator(".board h2")).to_have_text(words)
+            expect(page.locator(".stage iframe")).to_have_count(1)
+            page.clock.fast_forward(15_000)
+
     def test_a_chart_is_changed_in_one_block_only(self):
         page = self.page
         self.go("/dashboards/")
