@@ -145,18 +145,27 @@ export function talking() {
       box.focus();
     },
     commentKeys(event) {
+      const list = event.target.parentElement?.querySelector(".mention-list:not([hidden])");
+      if (list && event.target.matches("[data-mentions]") && this.mentionKeys(event, list)) return;
       if (event.key === "Escape") {
         event.stopPropagation();
         this.closeComments();
       } else if (event.key === "Enter" && (event.ctrlKey || event.metaKey)) {
         event.stopPropagation();
         event.target.closest("form")?.requestSubmit();
-      } else if (event.key === "ArrowDown" && event.target.matches("[data-mentions]")) {
-        const [first] = all(event.target.parentElement, "[data-mention]");
-        if (!first) return;
-        event.preventDefault();
-        first.focus();
       }
+    },
+    // While people are offered: Enter or Tab take the first, an arrow goes on to the others, Escape puts them away.
+    mentionKeys(event, list) {
+      const [first] = all(list, "[data-mention]");
+      if (event.key === "Escape") list.hidden = true;
+      else if (event.key === "ArrowDown") first.focus();
+      else if (["Enter", "Tab"].includes(event.key) && !event.shiftKey && !event.ctrlKey && !event.metaKey)
+        this.mention(first);
+      else return false;
+      event.preventDefault();
+      event.stopPropagation();
+      return true;
     },
 
     // Mentions: people whose names begin with what is typed behind an @.

@@ -63,3 +63,26 @@ class ReadersOwn(BrowserTest):
         text = page.evaluate("() => navigator.clipboard.readText()")
         self.assertEqual(len(text.splitlines()), 8)
         self.assertTrue(text.startswith("Weekday of sailing date\tPassengers\nMonday\t"), text[:80])
+
+    def test_a_comment_on_a_mark_mentions_somebody_who_finds_it_in_the_inbox(self):
+        page = self.page
+        self.sign_in("explorer")
+        self.open_season()
+        block = page.get_by_role("group", name="Fare revenue by route, highest first")
+        block.locator("[role=graphics-symbol].reachable").first.click(button="right")
+        page.get_by_role("dialog", name="What can be done").get_by_text("Comment on this").click()
+        expect(page.get_by_label("A comment")).to_be_focused()
+        page.keyboard.type("@jon")
+        expect(page.locator(".mention-list [data-mention]")).to_have_text(["Jonas Tern"])
+        page.keyboard.press("Enter")
+        page.keyboard.type("is this the new ramp?")
+        page.keyboard.press("Control+Enter")
+        self.has_text(".comments-panel", "@Jonas Tern is this the new ramp?")
+        expect(block.locator(".commented")).to_have_count(1)
+
+        page.context.clear_cookies()
+        self.sign_in("analyst")
+        self.go("/dashboards/inbox/")
+        page.locator(".notice-line").filter(has_text="is this the new ramp?").click()
+        self.has_text(".comments-panel", "@Jonas Tern is this the new ramp?")
+        expect(block.locator(".commented")).to_have_count(1)
