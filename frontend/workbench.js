@@ -7,12 +7,13 @@ import { clear, draw, listen, pointAt } from "./lib/draw.js";
 import { showNotes, showTexts } from "./lib/words.js";
 import { History } from "./lib/history.js";
 import { shortcuts } from "./lib/keys.js";
-import { letReadersSet } from "./lib/number_parameter.js";
+import { numberAsParameter } from "./lib/number_parameter.js";
 import { getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { EditQueue } from "./lib/edit_queue.js";
 import { drawingParts } from "./drawing_parts.js";
 import { formulaEditor } from "./formula.js";
 import { keepFormula } from "./model.js";
+import { openings } from "./openings.js";
 import { saving } from "./saving.js";
 import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
@@ -38,11 +39,11 @@ export function workbench() {
   let working = null; // the newest question, until it is answered
   let edited = false;
   let writtenLast = null; // the text of the popover that had the keyboard
-  let openings = [];
   const waiting = new EditQueue();
 
   return {
     ...wordOrder(),
+    ...openings(() => edited),
     ...fieldList(),
     ...saving(() => working),
     ...marked(),
@@ -182,35 +183,6 @@ export function workbench() {
       if (document.activeElement === document.body) this.$refs.sentence.querySelector("[data-clause]")?.focus();
       this.offerOpenings();
     },
-    // What else a new chart could begin as, in small pictures, until it is edited.
-    async offerOpenings() {
-      try {
-        openings = (await getJson(`${this.base}openings/`)).openings;
-      } catch {
-        return; // the chart itself is there
-      }
-      const place = this.$refs.openings;
-      if (edited || !openings.length) return;
-      place.hidden = false;
-      for (const [index, opening] of openings.entries()) {
-        const button = place.appendChild(made("button", { type: "button", className: "opening" }));
-        button.dataset.opening = String(index);
-        const frame = button.appendChild(made("span", { className: "opening-frame" }));
-        frame.inert = true;
-        frame.setAttribute("aria-hidden", "true");
-        const small = frame.appendChild(made("span", { className: "opening-picture" }));
-        await draw(small, opening.chart);
-        button.append(made("span", { className: "opening-name", textContent: opening.chart.title }));
-      }
-    },
-    openingChosen(event) {
-      const button = near(event, "[data-opening]");
-      if (!button) return;
-      const { definition } = openings[Number(button.dataset.opening)];
-      if (this.history.push({ definition })) this.changed();
-      this.answer();
-    },
-
     async show(data) {
       lastAnswer = data;
       this.inGrammar = Boolean(data.chart.spec);
@@ -454,7 +426,7 @@ export function workbench() {
     },
     async letReadersSet(button) {
       try {
-        const { revision, form } = await letReadersSet(button);
+        const { revision, form } = await numberAsParameter(button);
         this.$root.dataset.revision = revision;
         await this.sendForm(form);
       } catch (error) {

@@ -4,7 +4,7 @@ import { filledForm, formData } from "../lib/forms.js";
 import { post, postForHtml } from "../lib/http.js";
 import { newId } from "../lib/ids.js";
 import { debounce, dialog, failed } from "../lib/page.js";
-import { letReadersSet } from "../lib/number_parameter.js";
+import { numberAsParameter } from "../lib/number_parameter.js";
 import { focusFirst, moveByArrows } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
@@ -99,7 +99,7 @@ export class FilterEditor {
   }
   // The number becomes a parameter, and a control by which readers set it stands in the trail.
   async letReadersSet(button) {
-    const { id: parameter, form } = await letReadersSet(button);
+    const { id: parameter, form } = await numberAsParameter(button);
     this.waiting = null;
     await this.set(form);
     await this.editor.addControl({ dataset: this.dataset, parameter });

@@ -1,16 +1,16 @@
 // Draws what the server answered: a Vega-Lite specification with its rows, or HTML.
 import * as vega from "vega";
 import { expressionInterpreter } from "vega-interpreter";
-import * as vegaLite from "vega-lite";
 import { canvasOf, goToPainted, MOST_ELEMENTS, paintedItem, paintedMarks, watchCanvas } from "./canvas.js";
-import { all, made, near, sent } from "./dom.js";
+import { all, made, near } from "./dom.js";
 import { refold } from "./folding.js";
-import { madeZoomable, watchMap } from "./maps.js";
+import { watchMap } from "./maps.js";
 import { watchMarking } from "./marking.js";
 import { layPages } from "./paging.js";
 import { arranged, fitted, pager } from "./panels.js";
 import { patterned } from "./patterns.js";
-import { entriesOf, entryAt, focusEntry, limitLegends, pointsAtLabel, pointsOf, watchSeries } from "./series.js";
+import { isDark, prepared, quiet, themed } from "./ready.js";
+import { entriesOf, entryAt, focusEntry, pointsAtLabel, pointsOf, watchSeries } from "./series.js";
 import { giveTones } from "./tones.js";
 import { updateContent } from "./update.js";
 
@@ -29,34 +29,6 @@ import { updateContent } from "./update.js";
 const drawings = new WeakMap();
 /** @type {WeakSet<HTMLElement>} Hosts whose size is watched. */
 const watched = new WeakSet();
-
-/** @type {{ dark_colours: Record<string, string>, light: vegaLite.Config, dark: vegaLite.Config } | undefined} */
-let themes;
-
-function readThemes() {
-  themes ??= sent("chart-themes");
-  return /** @type {NonNullable<typeof themes>} */ (themes);
-}
-
-/** @param {Element} [at] What stands on a ground of its own is drawn as that asks for. */
-export function isDark(at) {
-  const ground = at?.closest(".in-light, .in-dark");
-  if (ground) return ground.matches(".in-dark");
-  const set = document.documentElement.dataset.theme;
-  return set ? set === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
-}
-
-/**
- * A specification in the colours of the theme; `own` are the dark counterparts of colours that people have chosen.
- * @param {any} spec
- * @param {Record<string, string>} own
- * @param {boolean} dark
- */
-function themed(spec, own, dark) {
-  if (!dark) return spec;
-  const counterparts = { ...readThemes().dark_colours, ...own };
-  return JSON.parse(JSON.stringify(spec).replace(/#[0-9A-Fa-f]{6}\b/g, (colour) => counterparts[colour] ?? colour));
-}
 
 /** @type {HTMLElement | undefined} */
 let tip;
@@ -289,7 +261,7 @@ function showHtml(host, html) {
 /**
  * @param {HTMLElement} host
  * @param {Answer} data
- * @param {Prepared} ready
+ * @param {import("./ready.js").Prepared} ready
  * @param {string} key
  */
 async function drawWhole(host, data, ready, key) {
@@ -335,51 +307,9 @@ async function drawPanels(host, data, room, { key, first }) {
 }
 
 /**
- * What was made ready last: who clicks to and fro comes back to the same drawings.
- * @typedef {{ runtime: any, isMap: boolean, signals: string[], names: string[] }} Prepared
- * @type {Map<string, Prepared>}
- */
-const madeReady = new Map();
-const MOST_READY = 40;
-
-/**
- * A specification ready to be drawn. Raises what the drawing library says is wrong.
- * @param {any} spec
- * @param {Record<string, string>} [own] Dark counterparts of colours that people have chosen.
- * @returns {Prepared}
- */
-function prepared(spec, own = {}, dark = isDark()) {
-  const key = JSON.stringify([spec, own, dark]);
-  const ready = madeReady.get(key) ?? compiled(spec, own, dark);
-  madeReady.delete(key); // the last one used stands last
-  madeReady.set(key, ready);
-  if (madeReady.size > MOST_READY) madeReady.delete(/** @type {string} */ (madeReady.keys().next().value));
-  return ready;
-}
-
-/**
- * @param {any} spec
- * @param {Record<string, string>} own
- * @param {boolean} dark
- * @returns {Prepared}
- */
-function compiled(spec, own, dark) {
-  const config = readThemes()[dark ? "dark" : "light"];
-  const full = vegaLite.compile(themed(spec, own, dark), { config, logger: quiet }).spec;
-  if (!spec.concat) limitLegends(full);
-  const isMap = !spec.concat && madeZoomable(full);
-  return {
-    runtime: vega.parse(full, undefined, { ast: true }),
-    isMap,
-    signals: (full.signals ?? []).map((signal) => signal.name),
-    names: (full.data ?? []).map((data) => data.name),
-  };
-}
-
-/**
  * A view of a specification in an element, not run yet.
  * @param {HTMLElement} place
- * @param {Prepared} ready
+ * @param {import("./ready.js").Prepared} ready
  * @param {Answer} data
  */
 function shown(place, ready, data) {
@@ -432,26 +362,6 @@ async function turnTo(host, data, first) {
   const buttons = /** @type {HTMLButtonElement[]} */ (all(host, ".pager button:enabled"));
   (buttons.find((button) => button.textContent === pressed) ?? buttons[0])?.focus();
 }
-
-/** @type {vega.LoggerInterface} */
-const quiet = {
-  level() {
-    return /** @type {any} */ (this);
-  },
-  warn() {
-    return this;
-  },
-  info() {
-    return this;
-  },
-  debug() {
-    return this;
-  },
-  error(...parts) {
-    console.error(...parts);
-    return this;
-  },
-};
 
 /** @param {HTMLElement} host */
 const sizeOf = (host) => `${host.clientWidth} ${host.clientHeight}`;

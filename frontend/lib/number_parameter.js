@@ -6,7 +6,7 @@ import { post } from "./http.js";
  * @param {HTMLElement} button
  * @returns {Promise<{ id: string, revision: number, form: HTMLFormElement }>} The parameter, and the model's revision.
  */
-export async function letReadersSet(button) {
+export async function numberAsParameter(button) {
   const form = /** @type {HTMLFormElement} */ (button.closest("form"));
   const count = /** @type {HTMLInputElement} */ (form.querySelector('[name$=".count"]'));
   const parameter = /** @type {HTMLSelectElement} */ (form.querySelector('[name$=".parameter"]'));

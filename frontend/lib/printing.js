@@ -1,5 +1,6 @@
 // On paper everything is light, whatever the theme is.
-import { isDark, refit } from "./draw.js";
+import { refit } from "./draw.js";
+import { isDark } from "./ready.js";
 
 /** @param {string | undefined} theme The light one, or what was set before. */
 function show(theme) {

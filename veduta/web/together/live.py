@@ -18,7 +18,7 @@ from typing import Annotated, Any
 
 from asgiref.sync import SyncToAsync, sync_to_async
 from django.db import connection, connections
-from django.db.models import Model
+from django.db.models import Model, QuerySet
 from django.http import StreamingHttpResponse
 from django.utils import timezone
 from pydantic import StringConstraints
@@ -64,16 +64,20 @@ class Seen:
 def look(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
     """Things of a model, which have a `revision`, as they are now."""
     revisions = model._default_manager.filter(pk__in=things).values_list("pk", "revision")
-    there = Present.objects.filter(thing__in=things, at__gt=timezone.now() - HERE).select_related("user")
     people: dict[str, list[Person]] = {}
-    for each in there.order_by("pk"):
+    for each in _there(things).select_related("user").order_by("pk"):
         people.setdefault(each.thing, []).append(Person(each.tab, each.user_id, each.user.label, each.part))
     return {str(pk): Seen(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
 
 
 def who_has_open(thing: str) -> set[int]:
     """The ids of those who have a thing open."""
-    return set(Present.objects.filter(thing=thing, at__gt=timezone.now() - HERE).values_list("user", flat=True))
+    return set(_there([thing]).values_list("user", flat=True))
+
+
+def _there(things: Collection[str]) -> QuerySet[Present]:
+    """Those who have things open."""
+    return Present.objects.filter(thing__in=things, at__gt=timezone.now() - HERE)
 
 
 def _looked(model: type[Model], things: Collection[str]) -> dict[str, Seen]:

@@ -6,20 +6,24 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('dashboards', '0014_notices_of_views'),
+        ("dashboards", "0014_notices_of_views"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='notice',
-            name='state',
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='notices', to='dashboards.draftstate'),
+            model_name="notice",
+            name="state",
+            field=models.ForeignKey(
+                null=True,
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="notices",
+                to="dashboards.draftstate",
+            ),
         ),
         migrations.AddConstraint(
-            model_name='notice',
-            constraint=models.UniqueConstraint(fields=('state', 'user'), name='one_notice_of_a_state_each'),
+            model_name="notice",
+            constraint=models.UniqueConstraint(fields=("state", "user"), name="one_notice_of_a_state_each"),
         ),
     ]
