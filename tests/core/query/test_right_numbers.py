@@ -45,8 +45,8 @@ VESSELS = [("Knot", 1990), ("Plover", 2005), ("Tern", 2015)]
 TRIPS = [("Knot", 10.0), ("Knot", 20.0), ("Plover", 5.0), ("Tern", 7.0), ("Nobody", 1.0), (None, 2.0)]
 
 
-def fleet(**more: Any) -> Model:
-    trips = pl.DataFrame({"vessel": [t[0] for t in TRIPS], "fare": [t[1] for t in TRIPS]})
+def fleet(sold: list[tuple] = TRIPS, **more: Any) -> Model:
+    trips = pl.DataFrame({"vessel": [t[0] for t in sold], "fare": [t[1] for t in sold]})
     vessels = pl.DataFrame({"vessel": [v[0] for v in VESSELS], "built": [v[1] for v in VESSELS]})
     fields = [field("Vessel", Kind.TEXT), field("Fare", Kind.DECIMAL)]
     others = [field("Vessel", Kind.TEXT), field("Built", Kind.WHOLE)]
@@ -192,6 +192,12 @@ class FirstAndLast(Asking):
             "last(fare) along (passengers desc)",
         )
         self.assertEqual(result.frame.rows(), [("A", 1.0, 3.0, 3.0, 3.0), ("B", 8.0, 8.0, 8.0, 8.0)])
+
+    def test_of_equals_the_first_is_the_first_of_the_table_with_looked_up_fields_too(self):
+        sold = [(("Knot", "Nobody", "Plover")[i % 3], float(i)) for i in range(300_000)]
+        asked = "first(fare) along (Vessels.built)", "last(fare) along (Vessels.built)"
+        found = ask_model(fleet(sold), ("vessels.built",), *asked).frame
+        self.assertEqual(found.rows(), [(1990, 0.0, 299997.0), (2005, 2.0, 299999.0), (None, 1.0, 299998.0)])
 
     def test_last_under_a_condition(self):
         self.assertEqual(self.values(self.ROWS, (), "last(fare where passengers > 3)")[()], 2.0)

@@ -125,9 +125,10 @@ class Rows:
             [f"__key{i}" for i in range(len(right))]
         )
         keys = [f"__key{i}" for i in range(len(right))]
+        # In the table's own order, so that of values with the same place in time the first is always the same one.
         return (
             rows.with_columns(e.alias(k) for e, k in zip(left, keys, strict=True))
-            .join(other, on=keys, how="left")
+            .join(other, on=keys, how="left", maintain_order="left")
             .drop(keys)
         )
 

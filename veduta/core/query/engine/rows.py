@@ -131,7 +131,7 @@ class FilteredRows(ABC):
             group_expression(g, self.schema).alias(k) for g, k in zip(source.groups, own, strict=True)
         )
         wanted = cells.lazy().select(*keys, pl.col(name).alias(attached_name(node)))
-        return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True)
+        return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True, maintain_order="left")
 
     def made(self, place: Place, home: str, parts: Iterable[Part]) -> pl.LazyFrame:
         """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
