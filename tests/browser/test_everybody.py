@@ -54,6 +54,7 @@ class Everybody(BrowserTest):
         super().tearDown()
 
     def findings(self, act: Callable[[Walker], None], part: str) -> list[str]:
+        self.page.goto("about:blank")  # the state before is not drawn anew in the size of this one
         self.page.set_viewport_size({"width": 1280, "height": 800})
         self.page.emulate_media(color_scheme="light")
         act(Walker(self.page, self.server))
