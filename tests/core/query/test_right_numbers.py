@@ -199,6 +199,11 @@ class FirstAndLast(Asking):
         found = ask_model(fleet(sold), ("vessels.built",), *asked).frame
         self.assertEqual(found.rows(), [(1990, 0.0, 299997.0), (2005, 2.0, 299999.0), (None, 1.0, 299998.0)])
 
+    def test_of_equals_the_first_is_the_first_of_the_table_beside_values_of_groups_too(self):
+        rows = [{"route": "AB"[i % 2], "sailed": FIRST, "fare": float(i)} for i in range(300_000)]
+        result = self.ask(rows, ("route",), "first(fare - min(fare) per (route))", "last(fare - min(fare) per (route))")
+        self.assertEqual(result.frame.rows(), [("A", 0.0, 299998.0), ("B", 0.0, 299998.0)])
+
     def test_last_under_a_condition(self):
         self.assertEqual(self.values(self.ROWS, (), "last(fare where passengers > 3)")[()], 2.0)
 

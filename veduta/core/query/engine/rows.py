@@ -120,7 +120,7 @@ class FilteredRows(ABC):
         """A value at a grain of its own, to stand beside the rows: the grain's cells, and the value's column."""
 
     def _attach(self, rows: pl.LazyFrame, node: Checked, place: Place) -> pl.LazyFrame:
-        """The value at a grain of its own, beside each row."""
+        """The value at a grain of its own, beside each row; the rows keep their order."""
         source = self.place_within(node.grain, replace(place, upto=None, unbroken=False))
         cells, name = self.at_grain(node.given(0), source)
         keys = [key_of(group) for group in source.groups]
