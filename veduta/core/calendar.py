@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from calendar import monthrange
 from collections.abc import Iterable
 from enum import StrEnum
 from typing import Any
@@ -284,17 +285,31 @@ Days = tuple[dt.date, dt.date]
 
 
 def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
-    """A range of days so many units away; the ends of months stay such.
+    """A range of days so many units away. The last day moves itself, and the end of a month stays one, so that whole
+    months stay whole; a single day is no end of anything.
 
     >>> moved_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
     datetime.date(2023, 2, 28)
+    >>> moved_days(dt.date(2026, 5, 1), dt.date(2026, 5, 30), -1, Grain.MONTH)[1]
+    datetime.date(2026, 4, 30)
     """
     step = STEPS[unit][1] * steps
-    late = dt.timedelta(days=0 if isinstance(last, dt.datetime) else 1)
     try:
-        return first + step, last + late + step - late
+        start, end = first + step, last + step
+        if unit in (Grain.YEAR, Grain.QUARTER, Grain.MONTH) and _is_month_end(last) and day_of(first) != day_of(last):
+            end += relativedelta(day=31)
     except (ValueError, OverflowError):
         return first, last
+    return start, end
+
+
+def _is_month_end(day: dt.date) -> bool:
+    return day.day == monthrange(day.year, day.month)[1]
+
+
+def day_of(day: dt.date) -> dt.date:
+    """The day of a moment."""
+    return day.date() if isinstance(day, dt.datetime) else day
 
 
 def common_days(a: Iterable[Days], b: Iterable[Days]) -> list[Days]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import statistics
 import unittest
+from typing import Any
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import load_model
 from veduta.core.model.model import Model
 from veduta.core.query.explain import explain
+from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 
 DAYS = [
@@ -41,9 +43,9 @@ def asked(**parts):
 
 
 class Variations(unittest.TestCase):
-    def vary(self, how: str) -> list:
+    def vary(self, how: str, **parts: Any) -> list:
         model = sailings(ROWS)
-        definition = load_definition({"dataset": "d", "show": [FARE], "by": [MONTH]})
+        definition = load_definition({"dataset": "d", "show": [FARE], "by": [MONTH], **parts})
         changed = apply_edit(definition, model, {"edit": "vary_measure", "index": 0, "how": how})
         return ask(changed, model, context_of(model)).result.frame["m1"].to_list()
 
@@ -56,22 +58,41 @@ class Variations(unittest.TestCase):
             "change": [None, None, 30, 30, None],
             "before": [None, 20, None, 20, -40],
             "to_date": [10, 40, 40, 100, 120],
+            "mean_to_date": [10, 20, 40, 50, 40],
             "running": [10, 40, 80, 140, 160],
             "moving": [10, 20, 40, 50, 40],  # of calendar months: nothing was sailed in the ten between
             "share": [value / 160 for value in shown],
             "rank": [5, 3, 2, 1, 4],
             "less_mean": [value - 32 for value in shown],
         }
-        self.assertEqual(set(wanted), {each.key for each in VARIATIONS})
+        self.assertEqual({*wanted, "share_of_parent"}, {each.key for each in VARIATIONS})
         for how, values in wanted.items():
             with self.subTest(how=how):
                 for found, value in zip(self.vary(how), values, strict=True):
                     self.assertEqual(found is None, value is None)
                     self.assertAlmostEqual(found or 0, value or 0)
 
+    def test_the_share_of_the_parent(self):
+        rows = asked(show=[FARE], by=["region"], split="route").result.frame.rows()
+        wholes: dict[Any, float] = {}
+        for region, _, fare in rows:
+            wholes[region] = wholes.get(region, 0) + fare
+        shares = self.vary("share_of_parent", by=["region"], split="route")
+        self.assertEqual(shares, [fare / wholes[region] for region, _, fare in rows])
+
+    def offered(self, *groups: Grouping, measure: dict = FARE) -> dict[str, str]:
+        return dict(fitting(groups, sailings(ROWS).schema, Measure.model_validate(measure), {}))
+
     def test_only_those_are_offered_that_the_dimensions_allow(self):
-        self.assertIn(("before", "Change on the month before"), fitting((Grouping(field="sailed", grain="month"),)))
-        self.assertNotIn("before", dict(fitting((Grouping(field="region"),))))
+        region, month = Grouping(field="region"), Grouping(field="sailed", grain="month")
+        self.assertEqual(self.offered(month)["before"], "Change on the month before")
+        self.assertFalse({"before", "share_of_parent"} & self.offered(region).keys())
+        self.assertEqual(self.offered(region, month)["share_of_parent"], "Share of its region")
+
+    def test_what_does_not_add_up_has_no_share_and_no_running_total(self):
+        offered = self.offered(Grouping(field="region"), measure={"field": "fare", "aggregate": "mean"})
+        self.assertFalse({"share", "running", "share_of_parent"} & offered.keys())
+        self.assertIn("rank", offered)
 
     def test_one_that_does_not_exist_is_refused(self):
         with self.assertRaises(DefinitionProblem):

@@ -16,7 +16,7 @@ import polars as pl
 
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.picture import Drawing
+from veduta.core.chart.drawing.picture import Drawing, units
 from veduta.core.chart.grammar.schema import with_plain_names
 from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
 from veduta.core.chart.kinds.base import kind
@@ -33,7 +33,7 @@ GRAMMARS = Path(__file__).parents[3] / "node_modules"
 MONTH = {"field": "sailed", "grain": "month"}
 DAY = {"field": "sailed", "grain": "day"}
 WEEKDAY = {"field": "sailed", "grain": "weekday"}
-MEASURES = [{"field": "fare", "aggregate": "sum"}, {"field": "passengers", "aggregate": "mean"}, {}]
+MEASURES = [{"field": "fare", "aggregate": "sum"}, {}, {"field": "passengers", "aggregate": "mean"}]
 DIMENSIONS = [
     [],
     ["route"],
@@ -135,6 +135,100 @@ def legends(part: Any) -> list[dict]:
         return []
     own = [part["legend"]] if isinstance(part.get("legend"), dict) else []
     return own + [legend for each in part.values() for legend in legends(each)]
+
+
+MEAN = {"field": "fare", "aggregate": "mean"}
+SUM = {"field": "fare", "aggregate": "sum"}
+
+
+class WhatDoesNotAddUp(unittest.TestCase):
+    """Means, ratios and the like are never stacked, nor drawn as parts of a whole."""
+
+    def stacks(self, **parts: Any) -> set[Any]:
+        """The ways in which bars and areas of a chart are stacked."""
+        spec = drawn({"by": ["route"], **parts}, ROWS["some rows"]).drawing.spec
+        marks = [unit for unit in units(spec) if unit["mark"]["type"] in ("bar", "area")]
+        return {channel.get("stack") for unit in marks for name, channel in unit["encoding"].items() if name in "xy"}
+
+    def test_veduta_stacks_sums_and_puts_means_side_by_side(self):
+        self.assertIn("zero", self.stacks(show=[SUM], split="region", kind="bar"))
+        ratio = {"formula": 'sum("#fare") / count_rows()'}
+        for measure in (MEAN, ratio, {"field": "route", "aggregate": "count_distinct"}):
+            for name in ("bar", "lying", "layers"):
+                self.assertNotIn("zero", self.stacks(show=[measure], split="region", kind=name))
+
+    def test_measures_are_stacked_only_when_somebody_says_so(self):
+        show = [SUM, {"formula": '2 * sum("#fare")'}]
+        self.assertNotIn("zero", self.stacks(show=show, kind="bar"))
+        self.assertIn("zero", self.stacks(show=show, kind="bar", settings={"stacking": "stacked"}))
+
+    def test_means_that_are_told_to_be_stacked_stand_side_by_side_and_say_why(self):
+        for stacking in ("stacked", "full"):
+            answered = drawn(
+                {"show": [MEAN], "by": ["route"], "split": "region", "kind": "bar", "settings": {"stacking": stacking}},
+                ROWS["some rows"],
+            )
+            self.assertIn("Values of “Mean of fare” do not add up to a whole. They stand side by side.", answered.notes)
+            self.assertIn("as grouped vertical bars", answered.sentence)
+
+    def test_kinds_of_parts_say_why_not(self):
+        for name in ("pie", "ring", "nested", "waterfall", "cumulative"):
+            answered = drawn({"show": [MEAN], "by": ["route"], "kind": name}, ROWS["some rows"])
+            self.assertNotEqual(answered.kind.name, name)
+            self.assertIn("“Mean of fare” do not add up to a whole.", " ".join(answered.notes))
+        area = drawn({"show": [MEAN], "by": [MONTH], "split": "region", "kind": "area"}, ROWS["some rows"])
+        self.assertEqual(area.kind.name, "line")
+
+    def test_running_totals_are_stacked_by_region_but_are_no_parts_of_a_year(self):
+        running = {"formula": 'running(sum("#fare"))'}
+        area = drawn({"show": [running], "by": [MONTH], "split": "region", "kind": "area"}, ROWS["some rows"])
+        self.assertEqual(area.kind.name, "area")
+        pie = drawn({"show": [running], "by": [MONTH], "kind": "pie"}, ROWS["some rows"])
+        self.assertIn("do not add up to a whole over periods", " ".join(pie.notes))
+
+    def test_areas_among_layers_that_cannot_be_stacked_are_lines(self):
+        layers = [{"measures": [0], "how": "area"}]
+        answered = drawn(
+            {"show": [MEAN], "by": [MONTH], "split": "region", "kind": "layers", "layers": layers}, ROWS["some rows"]
+        )
+        self.assertEqual({unit["mark"]["type"] for unit in units(answered.drawing.spec)}, {"line", "point"})
+        self.assertIn("They are drawn as lines.", " ".join(answered.notes))
+
+
+class Parts(unittest.TestCase):
+    """Pies gather their smallest parts, whatever the order they are shown in."""
+
+    def rows_of(self, kind: str = "pie", **parts: Any) -> list[dict]:
+        rows = [row(i, route=f"R{i:02}", fare=float(1 + (i * 7) % 20)) for i in range(12)]
+        return drawn({"show": [SUM], "by": ["route"], "kind": kind, **parts}, rows).drawing.rows
+
+    def test_the_smallest_are_gathered_in_any_order(self):
+        largest = {f"R{i:02}" for i in sorted(range(12), key=lambda i: -(1 + (i * 7) % 20))[:7]}
+        for sort in (None, {"by": "name"}, {"by": "measure", "measure": SUM, "descending": False}):
+            found = self.rows_of(**({"sort": sort} if sort else {}))
+            self.assertEqual({each["name"] for each in found[:-1]}, largest)
+            self.assertEqual(found[-1]["name"], "Other")
+            self.assertAlmostEqual(found[-1]["end"], 1)
+
+    def test_what_the_question_gathered_is_gathered_with_them(self):
+        keep = {"count": 9, "by": SUM, "rest": True}
+        found = self.rows_of(keep=keep)
+        self.assertEqual([each["name"] for each in found].count("Other"), 1)
+        self.assertEqual(found[-1]["name"], "Other")
+
+    def test_a_value_called_other_is_not_mixed_up_with_the_rest(self):
+        rows = [row(i, route="Other" if i == 0 else f"R{i:02}", fare=float(50 - i)) for i in range(12)]
+        found = drawn({"show": [SUM], "by": ["route"], "kind": "ring"}, rows).drawing.rows
+        self.assertEqual((found[0]["name"], found[-1]["name"]), ("Other", "All others"))
+
+    def test_no_radii_are_added_that_do_not_add_up(self):
+        show = [SUM, {"field": "passengers", "aggregate": "mean"}]
+        self.assertEqual(len(self.rows_of(show=show)), 12)
+        self.assertEqual(len(self.rows_of(show=[SUM, {}])), 8)
+
+    def test_other_comes_last_beside_the_share_so_far(self):
+        keep = {"count": 2, "by": SUM, "rest": True}
+        self.assertEqual(self.rows_of("cumulative", keep=keep)[2]["name"], "Other")
 
 
 class EveryKind(unittest.TestCase):

@@ -61,7 +61,7 @@ class Points(unittest.TestCase):
         self.assertIn("1 group without a place is not drawn.", answered.notes)
 
     def test_a_second_measure_is_the_shade_and_a_second_dimension_the_colour(self):
-        shaded = drawn({"kind": "points", "by": ["route"], "show": MEASURES[:2]}, ROWS)
+        shaded = drawn({"kind": "points", "by": ["route"], "show": [MEASURES[0], MEASURES[2]]}, ROWS)
         marks = {mark["name"]: mark["shade"] for mark in shaded.drawing.rows}
         for name, value in marks.items():
             of_it = [each["passengers"] for each in ROWS if each["route"] == name]

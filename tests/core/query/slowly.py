@@ -6,7 +6,7 @@ import datetime as dt
 import math
 import statistics
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any
 
@@ -37,6 +37,8 @@ STEPS = {
 PARTS = {"weekday": lambda d: d.isoweekday(), "month_of_year": lambda d: d.month, "hour_of_day": lambda d: d.hour}
 FINENESS = ("year", "quarter", "month", "week", "day", "hour")
 DATES = ("sailed", "departure")
+TIMES = ("shift", "whole", "to_date", "change", "growth", "since")
+WINDOWS = ("share", "rank", "running", "previous", "difference", "moving", "row_number")
 
 
 def start(day: dt.date, grain: str, fiscal: int = 1) -> dt.date:
@@ -76,6 +78,21 @@ def moved(first: dt.date, grain: str, steps: int, unit: str) -> dt.date | None:
             return None
     found = first + STEPS[unit] * steps
     return found if unit in ("week", "day", "hour") or found.day == first.day else None
+
+
+def moved_run(first: dt.date, last: dt.date, steps: int, unit: str) -> tuple[dt.date, dt.date]:
+    """Days so many units away; of several days that end with a month the last one ends a month there, too."""
+    months = {"year": 12, "quarter": 3, "month": 1}.get(unit)
+    if not months:
+        return first + STEPS[unit] * steps, last + STEPS[unit] * steps
+
+    def there(day: dt.date, ends: bool) -> dt.date:
+        number = day.year * 12 + day.month - 1 + steps * months
+        longest = (dt.date((number + 1) // 12, (number + 1) % 12 + 1, 1) - dt.timedelta(days=1)).day
+        return dt.date(number // 12, number % 12 + 1, longest if ends else min(day.day, longest))
+
+    ends = (last + dt.timedelta(days=1)).day == 1 and first != last
+    return there(first, False), there(last, ends)
 
 
 def percentile(values: list, percent: float):
@@ -130,6 +147,7 @@ class Slowly:
     unlimited: frozenset[str] = frozenset()
     stock: str = ""
     rows: list[Row] = field(init=False)
+    line_periods: set[dt.date] | None = field(init=False, default=None)
 
     def __post_init__(self) -> None:
         self.conditions = [each for each in self.filters if isinstance(each, MeasureFilter)]
@@ -254,8 +272,21 @@ class Slowly:
         self.narrowed = narrowed
         rows = [row for row in self.rows if tuple(self.key(row, g) for g in self.groups) in set(cells)]
         rows = self.inside(rows, groups, cell)
-        self.line_cells = cells
-        return self.value(parsed(text), Line(groups, cell, rows, True), self.rows)
+        self.line_cells, self.line_periods = cells, None
+        node, i = parsed(text), self.axis(self.groups)
+        if i is None or self.groups[i] in groups or not _compares(node):
+            return self.value(node, Line(groups, cell, rows, True), self.rows)
+        # What holds a period against another counts those that have both.
+        axis = self.groups[i]
+        both = set()
+        for period in {self.key(row, axis) for row in rows} - {None}:
+            own = [row for row in rows if self.key(row, axis) == period]
+            fine = Line((*groups, axis), (*cell, period), own, True)
+            if all(self.value(each, fine, self.rows) is not None for each in _needed(node)):
+                both.add(period)
+        self.line_periods = both
+        rows, scope = ([row for row in each if self.key(row, axis) in both] for each in (rows, self.rows))
+        return self.value(node, Line(groups, cell, rows, True), scope) if both else None
 
     # Values.
 
@@ -437,6 +468,7 @@ class Slowly:
         if i is None or (own is not None and line.groups[own] == self.groups[i]):
             return None
         starts = {cell[i] for cell in self.line_cells if cell[i] is not None}
+        starts = starts if self.line_periods is None else self.line_periods
         if own is not None:
             starts = {s for s in starts if start(s, line.groups[own].grain, self.fiscal) == line.cell[own]}
         return self.groups[i].field, self.groups[i].grain, sorted(starts)
@@ -493,8 +525,7 @@ class Slowly:
         i = self.axis(line.groups)
         if i is None:
             date, runs = self.filtered_days()
-            one = dt.timedelta(days=1)
-            wanted = [(a + STEPS[unit] * steps, b + one + STEPS[unit] * steps - one) for a, b in runs]
+            wanted = [moved_run(a, b, steps, unit) for a, b in runs]
             return self.of_periods(x, line, lambda d: any(a <= d <= b for a, b in wanted), "day", date)
         axis, at = line.groups[i], line.cell[i]
         at = at and moved(at, axis.grain, steps, unit)
@@ -696,6 +727,34 @@ class Slowly:
         """Whether a period without rows passes the filters on groups."""
         cell = tuple(period if p == i else value for p, value in enumerate(line.cell))
         return self.allowed(cell, line.groups, [])
+
+
+def _is_of_time(node) -> bool:
+    """Whether a value is made of other periods' in its own cell."""
+    if not isinstance(node, Call) or node.per is not None or node.unfiltered:
+        return False
+    if node.function in TIMES:
+        return True
+    return not _looks_at_rows(node) and any(_is_of_time(each) for each in node.arguments)
+
+
+def _looks_at_rows(node: Call) -> bool:
+    return node.function in (*AGGREGATES, "count_rows", "percentile", *WINDOWS)
+
+
+def _compares(node) -> bool:
+    return _is_of_time(node) and (node.function in ("change", "growth") or node.function not in TIMES)
+
+
+def _needed(node) -> list:
+    """The values that a period must have to count in a total."""
+    if not isinstance(node, Call):
+        return []
+    if node.function in ("change", "growth"):
+        return [replace(node, function="change")]
+    if node.per is not None or node.unfiltered or node.function not in ("+", "-", "*", "/", "^", "minus"):
+        return [node]
+    return [value for each in node.arguments for value in _needed(each)]
 
 
 def _bare(node: Call) -> Call:

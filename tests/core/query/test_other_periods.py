@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.query.asking import FIRST, Asking, ask_model, by, daily
 from tests.core.support import SAILING_FIELDS, MemoryTable, field, sailings_table
-from veduta.core.calendar import Grain, period_start
+from veduta.core.calendar import Grain, moved_days, period_start
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.problems import FormulaProblem
@@ -116,6 +116,131 @@ class FiltersOnOneDate(Asking):
     def test_a_filter_open_at_both_ends_says_no_period(self):
         with self.assertRaisesRegex(FormulaProblem, "no date"):
             self.grown(daily(10), DatesFilter(field="sailed"))
+
+
+class MovedDays(unittest.TestCase):
+    """Each range, the unit and the steps, and where its ends come to stand."""
+
+    EXAMPLES = (
+        ("2026-05-01", "2026-05-30", -1, Grain.MONTH, "2026-04-01", "2026-04-30"),
+        ("2026-05-01", "2026-05-31", -1, Grain.MONTH, "2026-04-01", "2026-04-30"),
+        ("2026-04-01", "2026-04-30", -1, Grain.MONTH, "2026-03-01", "2026-03-31"),
+        ("2026-03-01", "2026-03-28", -1, Grain.MONTH, "2026-02-01", "2026-02-28"),
+        ("2026-03-01", "2026-03-30", -1, Grain.MONTH, "2026-02-01", "2026-02-28"),
+        ("2012-02-28", "2012-02-28", -1, Grain.YEAR, "2011-02-28", "2011-02-28"),
+        ("2012-02-01", "2012-02-28", -1, Grain.YEAR, "2011-02-01", "2011-02-28"),
+        ("2025-01-01", "2025-02-28", -1, Grain.YEAR, "2024-01-01", "2024-02-29"),
+        ("2024-01-01", "2024-02-29", 1, Grain.YEAR, "2025-01-01", "2025-02-28"),
+        ("2026-02-15", "2026-02-28", -1, Grain.QUARTER, "2025-11-15", "2025-11-30"),
+        ("2026-04-30", "2026-04-30", -1, Grain.MONTH, "2026-03-30", "2026-03-30"),
+        ("2026-04-20", "2026-04-30", -1, Grain.WEEK, "2026-04-13", "2026-04-23"),
+        ("2026-04-20", "2026-04-30", -1, Grain.DAY, "2026-04-19", "2026-04-29"),
+        ("2026-04-01T06:00", "2026-04-30T18:00", -1, Grain.MONTH, "2026-03-01T06:00", "2026-03-31T18:00"),
+        ("2026-04-30T06:00", "2026-04-30T18:00", -1, Grain.MONTH, "2026-03-30T06:00", "2026-03-30T18:00"),
+        ("0001-01-01", "0001-01-31", -1, Grain.MONTH, "0001-01-01", "0001-01-31"),
+    )
+
+    def test_each_end(self):
+        def day(text: str) -> dt.date:
+            return dt.datetime.fromisoformat(text) if "T" in text else dt.date.fromisoformat(text)
+
+        for first, last, steps, unit, *wanted in self.EXAMPLES:
+            with self.subTest(first=first, last=last, unit=unit):
+                self.assertEqual(moved_days(day(first), day(last), steps, unit), tuple(map(day, wanted)))
+
+
+class WhichDaysWereCompared(Asking):
+    """A figure shows neither of the periods that it compares, so its note says them."""
+
+    def notes(self, first: dt.date, last: dt.date, text: str = "growth(sum(fare), 'year')", days: int = 1_000) -> list:
+        days_asked = DatesFilter(field="sailed", start=first, end=last)
+        return self.ask(daily(days), (), text, filters=(days_asked,)).notes
+
+    def test_both_ranges(self):
+        notes = self.notes(dt.date(2026, 5, 1), dt.date(2026, 5, 30), "growth(sum(fare), 'month')")
+        self.assertEqual(notes, ["1 May 2026 to 30 May 2026 is compared with Apr 2026."])
+
+    def test_unlike_numbers_of_days(self):
+        notes = self.notes(dt.date(2025, 1, 1), dt.date(2025, 2, 28))
+        self.assertEqual(notes, ["Jan 2025 to Feb 2025 is compared with Jan 2024 to Feb 2024 (59 days with 60)."])
+
+    def test_ends_of_the_data(self):
+        notes = self.notes(dt.date(2024, 7, 1), dt.date(2025, 6, 30), days=400)
+        self.assertIn("the data begins on 1 Jan 2024; the data ends on 3 Feb 2025.", notes[0])
+
+    def test_days_apart_from_each_other_are_not_said(self):
+        months = ListFilter(field="sailed", grain="month", values=("2025-01-01", "2025-03-01"))
+        self.assertEqual(self.ask(daily(), (), "growth(sum(fare), 'year')", filters=(months,)).notes, [])
+
+
+class TotalsOfComparedPeriods(Asking):
+    """They count the periods that have both values."""
+
+    def total(self, rows: list[dict], names: tuple[str, ...], text: str, total: tuple[int, ...] = ()) -> dict:
+        result = self.ask(rows, names, text, totals=(total,))
+        self.notes = result.notes
+        return {row[:-1]: row[-1] for row in result.totals[total].iter_rows()}
+
+    def monthly(self, rows: list[dict]) -> dict[dt.date, float]:
+        sums: dict[dt.date, float] = defaultdict(float)
+        for row in rows:
+            sums[row["sailed"].replace(day=1)] += row["fare"]
+        return sums
+
+    def test_growth_of_years_leaves_out_the_first_one(self):
+        rows = daily()
+        sums = self.monthly(rows)
+        both = [month for month in sums if month.replace(year=month.year - 1) in sums]
+        wanted = sum(map(sums.get, both)) / sum(sums[month.replace(year=month.year - 1)] for month in both) - 1
+        for text in ("growth(sum(fare), 'year')", "sum(fare) / shift(sum(fare), -1, 'year') - 1"):
+            self.assertAlmostEqual(self.total(rows, ("sailed@month",), text)[()], wanted)
+            self.assertIn("count the months that have both values: 21 of 33 months.", self.notes[0])
+
+    def test_the_total_of_changes_is_their_sum(self):
+        rows = daily()
+        changes = self.values(rows, ("sailed@month",), "change(sum(fare), 'month')").values()
+        total = self.total(rows, ("sailed@month",), "change(sum(fare), 'month')")[()]
+        self.assertAlmostEqual(total, sum(change for change in changes if change is not None))
+
+    def test_a_line_that_began_later_counts_its_own_periods(self):
+        rows = daily(800, route="A") + [row | {"route": "B"} for row in daily(800) if row["fare"] > 400]
+        found = self.total(rows, ("route", "sailed@month"), "change(sum(fare), 'year')", (0,))
+        for route in ("A", "B"):
+            own = self.monthly([row for row in rows if row["route"] == route])
+            earlier = {month: own.get(month.replace(year=month.year - 1)) for month in own}
+            wanted = sum(own[month] - before for month, before in earlier.items() if before is not None)
+            self.assertAlmostEqual(found[(route,)], wanted)
+
+    def test_a_period_of_nothing_before_counts(self):
+        rows = [{"sailed": dt.date(2024 + i, m, 1), "fare": float(i * m)} for i in (0, 1) for m in (1, 2)]
+        self.assertIsNone(self.total(rows, ("sailed@month",), "growth(sum(fare), 'year')")[()])
+        self.assertEqual(self.total(rows, ("sailed@month",), "change(sum(fare), 'year')")[()], 3)
+
+    def test_no_period_has_both(self):
+        self.assertEqual(self.total(daily(60), ("sailed@month",), "growth(sum(fare), 'year')"), {(): None})
+
+    def test_rows_without_a_date_are_on_neither_side(self):
+        rows = [*daily(366 + 365), {"fare": 1e6}]
+        total = self.total(rows, ("sailed@month",), "change(sum(fare), 'year')")[()]
+        self.assertAlmostEqual(total, sum(range(367, 732)) - sum(range(1, 367)))
+
+    def test_a_mere_value_of_another_period_is_of_all_that_are_shown(self):
+        self.assertEqual(self.total(daily(), ("sailed@month",), "shift(sum(fare), -1, 'year')")[()], sum(range(1, 640)))
+        self.assertEqual(self.notes, [])
+
+    def test_very_many_lines_with_periods_of_their_own_are_refused_in_words(self):
+        rows = [
+            {
+                "sailed": dt.date(2024 + (month + line) // 12, (month + line) % 12 + 1, 1),
+                "fare": 1.0,
+                "route": str(line),
+            }
+            for line in range(70)
+            for month in range(2)
+        ]
+        found = self.total(rows, ("route", "sailed@month"), "change(sum(fare), 'month')", (0,))
+        self.assertEqual(set(found.values()), {None})
+        self.assertIn("are not given: too many lines", self.notes[0])
 
 
 class TwoGroupingsOfOneDate(Asking):

@@ -19,7 +19,7 @@ from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
 from veduta.core.chart.drawing.references import reference_notes
 from veduta.core.chart.drawing.repainting import repainted
-from veduta.core.chart.kinds import Kind
+from veduta.core.chart.kinds import Asked, Kind
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import formulas_in
 from veduta.core.chart.rewriting import painted
@@ -165,7 +165,8 @@ def ask(
         kind, why = choose_kind(definition, model)
     result = in_language(result, definition.look.whole.language)
     event_notes: list[str] = []
-    picture = picture_of(definition, kind, result, model, context, atlas, extra)
+    drawn, why_drawn = kind.as_drawn(Asked(definition, model))
+    picture = picture_of(drawn, kind, result, model, context, atlas, extra)
     picture.value_colours = colours_within(definition, model, colours)
     picture.references = tuple(with_events(definition.references, result, others, event_notes))
     picture.rows_from, picture.paints = rows_from, paints
@@ -173,7 +174,7 @@ def ask(
     if selection:
         picture.selected, picture.excluded = selection.points, selection.excluded
     drawing = draw(picture, kind)
-    notes = [*result.notes, *drawing.notes, *_notes(picture, kind), *event_notes]
+    notes = [*result.notes, *([why_drawn] if why_drawn else []), *drawing.notes, *_notes(picture, kind), *event_notes]
     if own_kind_refused := (definition.kind and definition.kind != kind.name):
         notes.append(why)
     told = Told(picture, (*definition.only, *extra), model, context, result.rows_read)
@@ -185,7 +186,7 @@ def ask(
         title=title or default_title(definition, model.schema),
         note=note,
         foot=foot,
-        sentence=sentence_text(definition, kind, model.schema, parameter_settings(definition, model)),
+        sentence=sentence_text(drawn, kind, model.schema, parameter_settings(definition, model)),
         result=result,
         drawing=drawing,
         notes=notes,

@@ -6,19 +6,27 @@ from dataclasses import dataclass
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate, Schema
-from veduta.core.query.measures import Measure, measure_words
+from veduta.core.formula.additivity import adds_up
+from veduta.core.formula.functions import PERCENT
+from veduta.core.formula.measures import Parameters
+from veduta.core.query.filters import grouping_words
+from veduta.core.query.measures import Measure, measure_node, measure_words
+from veduta.core.words import in_sentence, listed
 
 
 @dataclass(frozen=True)
 class Variation:
-    """`formula` has {x} for the measure and {grain} for the chart's period; `name` {name} for the measure's name."""
+    """`formula` has {x} for the measure, {grain} for the chart's period and {last} for its last dimension; `name` has
+    {name} for the measure's name and {parent} for the dimensions before the last one, as `words` may. It may need a
+    time axis, several dimensions, or a measure whose values can be added up."""
 
     key: str
     words: str
     formula: str
     name: str
     needs_time: bool = False
-    grains: tuple[str, ...] = ()
+    needs_parent: bool = False
+    needs_sum: bool = False
 
 
 VARIATIONS = (
@@ -39,9 +47,18 @@ VARIATIONS = (
         True,
     ),
     Variation("to_date", "Year to date", "to_date({x}, 'year')", "{name}, year to date"),
-    Variation("running", "Running total", "running({x})", "Running {name}"),
+    Variation("mean_to_date", "Mean of the year so far", "to_date(mean, {x}, 'year')", "Mean {name} of the year", True),
+    Variation("running", "Running total", "running({x})", "Running {name}", needs_sum=True),
     Variation("moving", "Moving mean of 3 {grain}s", "moving(mean, {x}, 3)", "{name}, mean of 3 {grain}s", True),
-    Variation("share", "Share of the total", "share({x})", "Share of {name}"),
+    Variation("share", "Share of the total", "share({x})", "Share of {name}", needs_sum=True),
+    Variation(
+        "share_of_parent",
+        "Share of its {parent}",
+        "({x}) / ({x}) per (shown except {last})",
+        "Share of {name} of its {parent}",
+        needs_parent=True,
+        needs_sum=True,
+    ),
     Variation("rank", "Rank", "rank({x})", "Rank by {name}"),
     Variation(
         "less_mean",
@@ -63,21 +80,40 @@ def measure_formula(measure: Measure) -> str:
     return f'{measure.aggregate.value}("#{measure.field}")'
 
 
-def fitting(groups: tuple[Grouping, ...]) -> list[tuple[str, str]]:
-    """The variations that suit a chart's dimensions, as (key, words)."""
+def fitting(
+    groups: tuple[Grouping, ...], schema: Schema, measure: Measure, parameters: Parameters
+) -> list[tuple[str, str]]:
+    """The variations that suit a measure and a chart's dimensions, as (key, words)."""
     axis = next((group for group in groups if group.is_time_axis), None)
-    grain = axis.period.words if axis else ""
-    return [(each.key, each.words.format(grain=grain)) for each in VARIATIONS if axis or not each.needs_time]
+    lacking = {
+        "needs_time": axis is None,
+        "needs_parent": len(groups) < 2,
+        "needs_sum": not adds_up(measure_node(measure, schema, parameters)),
+    }
+    unfit = [name for name, lacks in lacking.items() if lacks]
+    words = _words_of(groups, schema)
+    fit = [each for each in VARIATIONS if not any(getattr(each, name) for name in unfit)]
+    return [(each.key, each.words.format(**words)) for each in fit]
+
+
+def _words_of(groups: tuple[Grouping, ...], schema: Schema) -> dict[str, str]:
+    axis = next((group for group in groups if group.is_time_axis), None)
+    parents = [in_sentence(grouping_words(group, schema)) for group in groups[:-1]]
+    return {"grain": axis.period.words if axis else "year", "parent": listed(parents)}
 
 
 def vary(measure: Measure, key: str, groups: tuple[Grouping, ...], schema: Schema) -> Measure:
     """The measure's variation. Raises KeyError for one that there is not."""
     variation = {each.key: each for each in VARIATIONS}[key]
-    axis = next((group for group in groups if group.is_time_axis), None)
-    grain = axis.period.words if axis else "year"
-    x = measure_formula(measure)
+    words = _words_of(groups, schema)
     name = measure_words(measure, schema)
-    said = variation.name.format(
-        name=name if variation.name.startswith("{") else name[0].lower() + name[1:], grain=grain
-    )
-    return Measure(formula=variation.formula.format(x=x, grain=grain), name=said[:200])
+    said = variation.name.format(name=name if variation.name.startswith("{") else name[0].lower() + name[1:], **words)
+    last = _named(groups[-1]) if groups else ""
+    formula = variation.formula.format(x=measure_formula(measure), last=last, **words)
+    return Measure(formula=formula, name=said[:200], format=PERCENT if variation.needs_parent else None)
+
+
+def _named(group: Grouping) -> str:
+    """A dimension as a stored formula names it in a grain."""
+    field = f'"#{group.field}"'
+    return f"trunc({field}, '{group.grain}')" if group.is_time_axis else field

@@ -96,6 +96,16 @@ class Times:
     fiscal_month: int = 1
 
 
+class AddsUp(StrEnum):
+    """When the values of some groups, added, make up the value of all of them together."""
+
+    NEVER = "never"
+    ITSELF = "as a sum or count does"
+    GIVEN = "if all that it is given does"
+    WITHIN_PERIODS = "if all that it is given does, but not over periods"
+    SCALED = "if one part does, and the other is the same in all groups"
+
+
 class SoFar(StrEnum):
     """Ways to work an aggregate out for all rows up to each period."""
 
@@ -150,10 +160,15 @@ class Function:
     """Whether a window starts anew, if it is not told otherwise, for each value of the chart's other dimensions."""
     looks_back: bool = False
     """Whether a window may look behind the shown period."""
-    adds_up: bool = False
-    """Whether a window's values over some rows add up to that over all of them; in a total it is of itself."""
+    adds_up: AddsUp = AddsUp.NEVER
+    """When the values of some groups make up that of all of them together. In a total a window that does so of itself
+    is of itself."""
+    commutes: bool = False
+    """Whether its two arguments can change places."""
     accumulates: bool = False
     """Whether the value of another cell than its own may be that of the latest cell before."""
+    compares: bool = False
+    """Whether it holds a cell's own value against that of another period, so that both must be there."""
     by_period: bool = False
     """Whether a window that looks back counts the periods of a time axis, also those without rows."""
     counts: bool = False

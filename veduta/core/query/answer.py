@@ -11,6 +11,7 @@ import polars as pl
 from veduta.core.cache import Cache
 from veduta.core.calendar import PERIODS, Grain, Grouping, period_end, period_start
 from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
 from veduta.core.query.asked import ALIGNED, Asked, taken
 from veduta.core.query.engine.places import key_of
@@ -154,9 +155,9 @@ def _columns(asked: Asked) -> list[Column]:
     for i, (measure, node) in enumerate(zip(asked.query.measures, asked.nodes, strict=True)):
         said = measure_heading(measure, schema)
         kind = Kind.DECIMAL if node.kind is None else node.kind
-        columns.append(
-            Column(f"m{i}", said, kind, None, measure_format(measure, schema, node), total_of(measure, schema))
-        )
+        number_format = measure_format(measure, schema, node)
+        total = total_of(measure, schema)
+        columns.append(Column(f"m{i}", said, kind, None, number_format, total, adds_up=adds_up(node)))
     return columns
 
 

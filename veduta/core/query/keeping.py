@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from veduta.core.formula.functions import Level
+from veduta.core.formula.functions import AddsUp, Level
 from veduta.core.query.asked import Asked, place_showing, with_shown
 from veduta.core.query.engine.places import key_of
 from veduta.core.query.filters import grouping_words
@@ -103,7 +103,7 @@ def _rest_of(asked: Asked, gathered: Gathered) -> pl.DataFrame:
     for name, node in zip(asked.names, asked.nodes, strict=True):
         if node.level is not Level.WINDOW:
             anew.append(pl.col(engine.column(node, place)).alias(name))
-        elif node.function is not None and node.function.adds_up:
+        elif node.function is not None and node.function.adds_up is AddsUp.ITSELF:
             summed.append(pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(name))
         else:
             summed.append(pl.lit(None, dtype=dropped.schema[name]).alias(name))

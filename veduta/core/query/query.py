@@ -63,7 +63,7 @@ class Query(Frozen):
 @dataclass
 class Column:
     """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures. Values of a dimension may name areas
-    of the `shapes` with an id."""
+    of the `shapes` with an id; those of a measure may be added up or not."""
 
     key: str
     name: str
@@ -72,6 +72,7 @@ class Column:
     format: NumberFormat = NumberFormat()
     total: str = "again"
     shapes: str = ""
+    adds_up: bool = False
 
     @property
     def dimension(self) -> Grouping:

@@ -9,10 +9,12 @@ import polars as pl
 from veduta.core.data.fields import Total
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.asked import Asked, place_showing, taken, with_shown
+from veduta.core.query.comparable_periods import ComparedTotal, total_over_both
 from veduta.core.query.engine import Engine
 from veduta.core.query.engine.places import Place, key_of
 from veduta.core.query.keeping import REST, Shown
-from veduta.core.query.measures import measure_words, total_of
+from veduta.core.query.measures import measure_heading, measure_words, total_of
+from veduta.core.words import counted
 
 Positions = tuple[int, ...]
 """A total, by the positions of the dimensions that it keeps apart: () is the grand total."""
@@ -70,10 +72,16 @@ class _Totalling:
         for place in places.values():
             engine.want(place, engine.home(asked.nodes[0], place) if asked.nodes else "")
         engine.gather((node, place) for place in places.values() for node in again)
-        return {total: self._total(engine, place, total, shown, narrowed) for total, place in places.items()}
+        return {total: self._total(engine, place, total, cells, shown, narrowed) for total, place in places.items()}
 
     def _total(
-        self, engine: Engine, place: Place, positions: Positions, shown: pl.DataFrame, narrowed: bool
+        self,
+        engine: Engine,
+        place: Place,
+        positions: Positions,
+        cells: pl.DataFrame,
+        shown: pl.DataFrame,
+        narrowed: bool,
     ) -> pl.DataFrame:
         asked = self.asked
         again = [i for i, rule in enumerate(self.rules) if rule == "again"]
@@ -91,10 +99,46 @@ class _Totalling:
             total = total.join(shown.group_by(own).agg(of_shown), on=list(keys), how="left", nulls_equal=True)
         elif of_shown:
             total = pl.concat([total, shown.select(of_shown)], how="horizontal")
+        total = self._like_for_like(total, place, keys, cells, narrowed)
         if narrowed and keys:
             total = total.join(shown.select(own).unique(), on=list(keys), how="semi", nulls_equal=True)
         total = total[[*keys, *(f"m{i}" for i in range(len(asked.names)))]]
         return total.sort(list(keys), nulls_last=True) if keys else total
+
+    def _like_for_like(
+        self, total: pl.DataFrame, place: Place, keys: dict[str, str], cells: pl.DataFrame, narrowed: bool
+    ) -> pl.DataFrame:
+        """A total in which a measure that holds periods against others counts those that have both, which is said."""
+        asked = self.asked
+        for i, (node, rule) in enumerate(zip(asked.nodes, self.rules, strict=True)):
+            compared = total_over_both(asked, node, place, cells, narrowed) if rule == "again" else None
+            if compared is None:
+                continue
+            own = {name: compared.values[key] for name, key in keys.items()}
+            none = pl.lit(None, dtype=total.schema[f"m{i}"])
+            if not compared.values.height:
+                total = total.with_columns(none.alias(f"m{i}"))
+            elif keys:
+                values = pl.DataFrame(own | {f"m{i}": compared.values["value"]})
+                total = total.drop(f"m{i}").join(values, on=list(keys), how="left", nulls_equal=True)
+            else:
+                total = total.with_columns(pl.lit(compared.values["value"][0]).alias(f"m{i}"))
+            self._say_periods(i, compared)
+        return total
+
+    def _say_periods(self, position: int, compared: ComparedTotal) -> None:
+        asked = self.asked
+        axis = asked.engine.axis(asked.place)
+        assert axis is not None, "periods are compared along a time axis"
+        name = measure_heading(asked.query.measures[position], asked.schema)
+        if compared.is_refused:
+            note = f"Totals of “{name}” are not given: too many lines have periods of their own to compare."
+        else:
+            note = f"Totals of “{name}” count the {axis.period.words}s that have both values"
+            some = f": {compared.counted:,} of {counted(compared.shown, axis.period.words)}"
+            note += f"{some if compared.counted < compared.shown else ', line by line'}."
+        if note not in asked.notes:
+            asked.notes.append(note)
 
 
 def _of_shown(shown: pl.DataFrame, name: str, rule: Total) -> pl.Expr:

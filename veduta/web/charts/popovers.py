@@ -330,7 +330,7 @@ def _show(opened: Opened) -> dict[str, Any]:
         "defined": with_names(field.formula, schema) if field and field.formula else "",
         "total": total_of(measure, schema) if measure else "again",
         "totals": list(TOTAL_WORDS.items()),
-        "variations": fitting(definition.groups) if measure else [],
+        "variations": fitting(definition.groups, schema, measure, opened.model.parameters) if measure else [],
         "ways": _ways(opened) if measure else [],
         **_in_cells(opened),
         "fixed": measure is not None and not _node(measure, model).fields,

@@ -22,6 +22,7 @@ from pydantic import Field as Attribute
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.grammar.checking import completions_at, formatted, problem_in
+from veduta.core.chart.kinds import Asked
 from veduta.core.chart.kinds.own import ALWAYS, field_names, starting_text
 from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
@@ -239,7 +240,8 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
-    parts = sentence(definition, answered.kind, schema, parameter_settings(definition, model.given(definition.values)))
+    drawn = answered.kind.as_drawn(Asked(definition, model))[0]
+    parts = sentence(drawn, answered.kind, schema, parameter_settings(definition, model.given(definition.values)))
     return JsonResponse(
         {
             "definition": definition_json(definition),

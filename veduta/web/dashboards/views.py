@@ -19,6 +19,7 @@ from django.views.decorators.clickjacking import xframe_options_sameorigin
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.choose import choose_kind
+from veduta.core.chart.kinds import Asked
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence_text
 from veduta.core.dashboard.definition import Block, Page, ViewState, load_state
@@ -339,11 +340,13 @@ def explained(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     chart = reading.chart(block)
     model, following = reading.asked(block, chart)
     steps = explain_over(model, chart, tuple(following.filters))
+    kind = choose_kind(chart, model)[0]
+    drawn = kind.as_drawn(Asked(chart, model))[0]
     context = {
         "steps": steps,
         "dataset": reading.dataset(chart.dataset),
         "latest": reading.latest,
-        "sentence": sentence_text(chart, choose_kind(chart, model)[0], model.schema, parameter_settings(chart, model)),
+        "sentence": sentence_text(drawn, kind, model.schema, parameter_settings(chart, model)),
         "not_followed": [each for each in following.narrowings if each.why_not],
     }
     return render(request, "charts/explain.html", context)

@@ -14,7 +14,7 @@ from veduta.core.calendar import PERIODS, periods_between
 from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
 from veduta.core.chart.drawing.picture import Picture, plain_point
 from veduta.core.data.fields import Kind
-from veduta.core.formats import format_value
+from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.query import Column
 
 MOST_FILLED_IN = 50_000
@@ -60,6 +60,11 @@ class Mark:
         if isinstance(self.along, dt.date):
             row["at"] = milliseconds(self.along)
         return row | self.more if self.more else row
+
+
+def is_rest(mark: Mark) -> bool:
+    """Whether it stands for what a question gathered as Other."""
+    return REST_POINT in (mark.point or ())
 
 
 def milliseconds(day: dt.date) -> int:

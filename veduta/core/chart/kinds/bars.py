@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
+from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.kinds.base import Asked, Kind, StackingSettings, Suits, kind, setting, with_stacking
 from veduta.core.data.fields import Kind as ValueKind
 
 MANY_NAMES = 4
@@ -16,10 +14,7 @@ MANY_NAMES = 4
 MOST_BARS = 60
 
 
-class BarSettings(Settings):
-    stacking: Literal["stacked", "grouped", "full"] = setting(
-        "Several series", "stacked", {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
-    )
+class BarSettings(StackingSettings):
     labels: Which = setting("Values on bars", "usual", WHICH)
 
 
@@ -35,6 +30,8 @@ class Bars(Kind):
         if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
             return self.title
         stacking = self.set(definition).stacking
+        if stacking == "usual":
+            stacking = "stacked" if len(definition.measures) == 1 else "grouped"
         return f"{self.title} to 100%" if stacking == "full" else f"{stacking} {self.title}"
 
     def offered(self, asked: Asked) -> list[str]:
@@ -43,8 +40,11 @@ class Bars(Kind):
     def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=tuple(range(len(definition.measures))), how="bar"),)
 
+    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+        return with_stacking(self, asked)
+
     def draw(self, picture: Picture) -> Drawing:
-        stacking = picture.settings.stacking
+        stacking = picture.settings.stacked_as
         lying = self.lies(picture.definition)
         drawing = draw_layers(
             picture, self.layers(picture.definition), lying=lying, stacking=stacking, labels=picture.settings.labels

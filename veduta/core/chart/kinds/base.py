@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Literal, TypeVar
@@ -11,13 +12,22 @@ from pydantic import ValidationError
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.layers import Stacking
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.parts import Part, joined
 from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
-from veduta.core.query.measures import Measure, measure_format, measure_kind
+from veduta.core.query.measures import (
+    Measure,
+    counted_tables,
+    measure_format,
+    measure_heading,
+    measure_kind,
+    measure_node,
+)
 from veduta.core.query.query import Query, Sort
 from veduta.core.words import counted
 
@@ -56,6 +66,22 @@ class Asked:
         formats = {measure_format(measure, self.model.schema) for measure in self.measures}
         units = {(each.style, each.currency if each.style == "currency" else "") for each in formats}
         return len(units) == 1 and units != {("number", "")}
+
+    def why_no_whole(self, positions: Sequence[int] | None = None) -> str:
+        """Why the values of the groups, of all measures or of some by their positions, are no parts of a whole, which
+        could be stacked or have a share of it; "" if they are."""
+        measures = self.measures if positions is None else [self.measures[i] for i in positions]
+        by_dimension = len(self.groups) > 1 or len(measures) == 1
+        over_time = by_dimension and bool(self.groups) and self.groups[-1].is_time_axis
+        tables = set()
+        for measure in measures:
+            node = measure_node(measure, self.model.schema, self.model.parameters)
+            if not adds_up(node, over_time):
+                name = measure_heading(measure, self.model.schema)
+                periods = " over periods" if over_time and adds_up(node) else ""
+                return f"Values of “{name}” do not add up to a whole{periods}."
+            tables |= {*counted_tables(node, self.model)}
+        return "Measures of different tables are no parts of one whole." if len(tables) > 1 else ""
 
     def values(self, group: Grouping) -> int:
         """How many values of a dimension the chart has at most."""
@@ -200,6 +226,10 @@ class Kind:
                 for problem in error.errors():
                     known.pop(str(problem["loc"][0]), None)
 
+    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+        """The definition with what is left to Veduta settled for what is asked, and what is to be said of that."""
+        return asked.definition, ""
+
     def draw(self, picture: Picture) -> Drawing:
         raise NotImplementedError
 
@@ -233,6 +263,40 @@ def setting(label: str, default: Any, words: dict[str, str] | None = None, **lim
     """A setting with how it is asked for: its label, and the words of its choices."""
     extra: dict[str, Any] = {"words": words or {}}
     return Attribute(default, title=label, json_schema_extra=extra, **limits)
+
+
+STACKING = {"usual": "As it suits the measures", "stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
+
+
+class StackingSettings(Settings):
+    """Those of kinds whose series can share a place."""
+
+    stacking: Literal["usual", "stacked", "grouped", "full"] = setting("Several series", "usual", STACKING)
+
+    @property
+    def stacked_as(self) -> Stacking:
+        """The way in which they do, where none is chosen that of one measure."""
+        return "stacked" if self.stacking == "usual" else self.stacking
+
+
+def with_stacking(kind: Kind, asked: Asked) -> tuple[ChartDefinition, str]:
+    """The definition with a way for the series of its layers of bars to share a place: stacked are only parts of a
+    whole, and several measures, which may be a figure and its target, only if somebody says so. And why it is another
+    than was chosen."""
+    definition, chosen = asked.definition, kind.set(asked.definition).stacking
+    bars = [layer.measures for layer in kind.layers(definition) if layer.how == "bar"]
+    several = [measures for measures in bars if len(asked.groups) > 1 or len(measures) > 1]
+    if not several or chosen == "grouped":
+        return definition, ""
+    why_not = next(filter(None, map(asked.why_no_whole, several)), "")
+    if chosen == "usual":
+        chosen = "grouped" if why_not or any(len(measures) > 1 for measures in several) else "stacked"
+        return _stacked(definition, chosen), ""
+    return (_stacked(definition, "grouped"), f"{why_not} They stand side by side.") if why_not else (definition, "")
+
+
+def _stacked(definition: ChartDefinition, how: str) -> ChartDefinition:
+    return definition.model_copy(update={"settings": {**definition.settings, "stacking": how}})
 
 
 class ShadeSettings(Settings):

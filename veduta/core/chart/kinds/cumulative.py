@@ -6,9 +6,9 @@ from itertools import accumulate
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.marks import Mark, is_rest, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.kinds.base import Asked, Kind, kind
 
 MOST_DRAWN = 60
 
@@ -28,8 +28,11 @@ class Cumulative(Kind):
     measures = (1, 1)
     dimensions = (1, 1)
 
+    def unfit_besides(self, asked: Asked) -> str:
+        return asked.why_no_whole()
+
     def draw(self, picture: Picture) -> Drawing:
-        bars = sorted(marks(picture), key=lambda mark: -(mark.value or 0))
+        bars = sorted(marks(picture), key=lambda mark: (is_rest(mark), -(mark.value or 0)))
         notes = []
         if any((mark.value or 0) < 0 for mark in bars):
             notes.append("Shares do not make sense with negative values.")

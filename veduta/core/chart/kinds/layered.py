@@ -6,8 +6,8 @@ from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import SHADED, draw_layers
-from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
+from veduta.core.chart.drawing.picture import Drawing, Picture
+from veduta.core.chart.kinds.base import Asked, Kind, StackingSettings, kind, setting, with_stacking
 from veduta.core.chart.parts import Part, joined
 from veduta.core.query.measures import Measure
 
@@ -26,12 +26,9 @@ HOW_WORDS = {
 BETWEEN_TWO = ("range", "band", "link")
 
 
-class LayeredSettings(Settings):
+class LayeredSettings(StackingSettings):
     direction: Literal["upright", "lying"] = setting(
         "Direction", "upright", {"upright": "Names below", "lying": "Names at the left"}
-    )
-    stacking: Literal["stacked", "grouped", "full"] = setting(
-        "Several series", "stacked", {"stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}
     )
 
 
@@ -78,6 +75,17 @@ class Layered(Kind):
         bars = any(layer.how == "bar" for layer in self.layers(asked.definition))
         return ["direction", "stacking"] if bars and asked.has_series else ["direction"]
 
+    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+        """Bars stand as those of a chart of bars; areas that cannot be stacked are lines."""
+        definition, why = with_stacking(self, asked)
+        layers, notes = list(self.layers(definition)), [why] if why else []
+        for i, layer in enumerate(layers):
+            several = len(asked.groups) > 1 or len(layer.measures) > 1
+            if layer.how == "area" and several and (why_not := asked.why_no_whole(layer.measures)):
+                layers[i] = layer.model_copy(update={"how": "line"})
+                notes.append(f"{why_not} They are drawn as lines.")
+        return definition.model_copy(update={"layers": tuple(layers)}), " ".join(dict.fromkeys(notes))
+
     def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         return tuple(by for layer in self.layers(definition) if (by := _coloured_by(layer)))
 
@@ -89,7 +97,7 @@ class Layered(Kind):
             picture,
             layers,
             lying=settings.direction == "lying",
-            stacking=settings.stacking,
+            stacking=settings.stacked_as,
             coloured_by=dict(zip(coloured, picture.result.unseen, strict=True)),
         )
 

@@ -83,6 +83,10 @@ class Area(Kind):
     glyph = '<path d="M3 21v-6l8-6 7 3 11-8v17z"/>'
     settings = AreaSettings
 
+    def unfit_besides(self, asked: Asked) -> str:
+        why_not = asked.why_no_whole() if asked.has_series else ""
+        return f"{why_not} Lines show them." if why_not else ""
+
     def offered(self, asked: Asked) -> list[str]:
         return ["stacking"] if asked.has_series else []
 

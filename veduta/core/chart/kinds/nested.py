@@ -19,7 +19,7 @@ from veduta.core.chart.drawing.colours import (
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
-from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.words import not_drawn
 
@@ -46,6 +46,9 @@ class Nested(Kind):
     glyph = '<path d="M3 3h14v18H3zM18.5 3H29v10H18.5zM18.5 14.5H24V21h-5.5zM25.5 14.5H29V21h-3.5z"/>'
     measures = (1, 1)
     dimensions = (1, 4)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        return asked.why_no_whole()
 
     def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
         return definition.drawn[:1] if len(definition.drawn) > 1 else ()

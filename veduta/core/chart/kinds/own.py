@@ -65,6 +65,9 @@ class Own(Kind):
         """The kind whose marks are there to be drawn, and whose drawing it begins with."""
         return kind_named(self.set(definition).marks_of)
 
+    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+        return self.base(asked.definition).as_drawn(asked)
+
     def sort(self, definition: ChartDefinition) -> Any:
         return self.base(definition).sort(definition)
 

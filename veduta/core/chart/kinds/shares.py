@@ -8,9 +8,9 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import GROUND, colour_channel, series_colours
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks, rows_of
+from veduta.core.chart.drawing.marks import Mark, is_rest, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
-from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.formats import format_value
 from veduta.core.words import counted, in_sentence, not_drawn
@@ -19,7 +19,7 @@ MOST_PARTS = 8
 """Parts of a circle that can be told apart; the others are gathered."""
 EASY_PARTS = 5
 LABELLED_SHARE = 0.03
-OTHER = "Other"
+OTHER, ALL_OTHERS = "Other", "All others"
 OUTER = "min(width - 50, height) / 2 - 10"
 
 
@@ -32,13 +32,16 @@ class Circle(Kind):
     dimensions = (1, 1)
     inner = "0"
 
+    def unfit_besides(self, asked: Asked) -> str:
+        return asked.why_no_whole((0,))
+
     def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
         return definition.drawn[:1]
 
     def draw(self, picture: Picture) -> Drawing:
         made, notes = _parts(picture)
-        paints = series_colours(picture, [mark.name for mark in made if mark.name != OTHER])
-        paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if mark.name == OTHER}
+        paints = series_colours(picture, [mark.name for mark in made if not _is_gathered(mark)])
+        paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if _is_gathered(mark)}
         for mark in made:
             mark.paint = mark.name
         shape: dict[str, Any] = {"type": "arc", "stroke": GROUND, "strokeWidth": 1, **POINTED_AT}
@@ -83,10 +86,13 @@ def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
     if left_out := sum(mark.value is not None and mark.value < 0 for mark in made):
         notes.append(not_drawn(left_out, "part", "below zero"))
     total = sum(mark.value for mark in there)
-    if len(there) > MOST_PARTS:
-        small = there[MOST_PARTS - 1 :]
-        notes.append(f"The {len(small):,} smallest parts are drawn as one, {OTHER}.")
-        there = [*there[: MOST_PARTS - 1], _gathered(picture, small)]
+    can_gather = not carried or picture.measures[1].adds_up
+    if len(there) > MOST_PARTS and can_gather:
+        small = _smallest(there, MOST_PARTS - 1)
+        rest = [mark for mark in there if not any(mark is other for other in small)]
+        name = OTHER if OTHER not in {mark.name for mark in rest} else ALL_OTHERS
+        notes.append(f"The {len(small):,} smallest parts are drawn as one, {name}.")
+        there = [*rest, _gathered(picture, small, name)]
     if len(there) > EASY_PARTS and not carried:
         notes.append("Horizontal bars would be easier to compare.")
     start = 0.0
@@ -106,15 +112,27 @@ def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
     return there, notes
 
 
-def _gathered(picture: Picture, small: list[Mark]) -> Mark:
+def _is_gathered(mark: Mark) -> bool:
+    """Whether it is what was gathered, here or by the question."""
+    return mark.point is None or is_rest(mark)
+
+
+def _smallest(there: list[Mark], others: int) -> list[Mark]:
+    """The smallest parts, but for so many others, and what a question gathered already; in their order."""
+    ranked = sorted(there, key=lambda mark: (is_rest(mark), -mark.value))
+    small = {id(mark) for mark in ranked[others:]}
+    return [mark for mark in there if id(mark) in small]
+
+
+def _gathered(picture: Picture, small: list[Mark], name: str) -> Mark:
     angle = picture.measures[0]
     value = sum(mark.value for mark in small)
     text = format_value(value, angle.kind, picture.formats[angle.key])
-    tip = [[picture.dimensions[0].name, f"{OTHER} ({counted(len(small), 'value')})"], [angle.name, text]]
+    tip = [[picture.dimensions[0].name, f"{name} ({counted(len(small), 'value')})"], [angle.name, text]]
     more: dict[str, Any] = {}
     if len(picture.measures) > 1:
         more["radius"] = sum(mark.more["radius"] or 0 for mark in small)
-    return Mark(OTHER, OTHER, "", value, text, tip, f"{OTHER}: {text}", None, more=more)
+    return Mark(name, name, "", value, text, tip, f"{name}: {text}", None, more=more)
 
 
 @kind

@@ -9,7 +9,7 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.marks import Mark, marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Kind, kind
+from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.formats import format_value
 from veduta.core.query.query import Sort
 
@@ -50,6 +50,9 @@ class Waterfall(Kind):
     glyph = '<path d="M3 8h5v13H3zM10 4h5v6h-5zM17 9h5v7h-5zM24 12h5v9h-5z"/>'
     measures = (1, 2)
     dimensions = (1, 1)
+
+    def unfit_besides(self, asked: Asked) -> str:
+        return next(filter(None, (asked.why_no_whole((i,)) for i in range(len(asked.measures)))), "")
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """The largest first."""

@@ -12,6 +12,7 @@ from veduta.core.formula.functions import (
     ANY,
     COUNTED,
     NUMBER,
+    AddsUp,
     Argument,
     Gives,
     Level,
@@ -52,6 +53,7 @@ _register(
     of_parts=lambda part: pl.when(part["count"] > 0).then(part["sum"]),
     adds_stocks=True,
     instead=f"For the sum so far write running(…); {ONE_ROW_PER_GROUP}",
+    adds_up=AddsUp.ITSELF,
 )
 _register(
     "mean",
@@ -104,6 +106,7 @@ _register(
     parts=("count",),
     counts=True,
     format=COUNTED,
+    adds_up=AddsUp.ITSELF,
 )
 _register(
     "count_distinct",
@@ -162,6 +165,7 @@ _register(
     parts=("count",),
     counts=True,
     counts_rows=True,
+    adds_up=AddsUp.ITSELF,
     format=COUNTED,
     instead=f"For numbered rows write row_number(); {ONE_ROW_PER_GROUP}",
     **(THEME | {"empties": "Never empty."}),

@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.formula.functions import YES_NO, Argument, Operand, cast_to, common_kind, function
+from veduta.core.formula.functions import YES_NO, AddsUp, Argument, Operand, cast_to, common_kind, function
 
 THEME: dict[str, Any] = {"theme": "Choice and empties", "handles_empties": True}
 
@@ -47,6 +47,7 @@ def _(*operands: Operand) -> pl.Expr:
     says="The first value that is not empty.",
     example=("coalesce(empty, 7)", "7"),
     empties="Empty only if all are.",
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(*operands: Operand) -> pl.Expr:

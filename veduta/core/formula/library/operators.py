@@ -13,6 +13,7 @@ from veduta.core.formula.functions import (
     DAY,
     NUMBER,
     YES_NO,
+    AddsUp,
     Argument,
     Operand,
     cast_to,
@@ -68,6 +69,7 @@ def _days(count: pl.Expr) -> pl.Expr:
     says="The sum; a date plus whole days is a later date.",
     example=("2 + 3.5", "5.5"),
     empties=OVERFLOW,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -84,6 +86,7 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     says="The difference; of two dates the days between them; a date less whole days is an earlier date.",
     example=("date('2026-10-31') - date('2026-10-01')", "30"),
     empties=OVERFLOW,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -103,6 +106,8 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     example=("4 * 2.5", "10"),
     empties=OVERFLOW,
     format=PLAIN,
+    adds_up=AddsUp.SCALED,
+    commutes=True,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -118,6 +123,7 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     example=("7 / 2", "3.5"),
     empties="Empty if a value is empty, and where it is divided by zero.",
     format=PLAIN,
+    adds_up=AddsUp.SCALED,
     **THEME,
 )
 def _(a: Operand, b: Operand) -> pl.Expr:
@@ -145,13 +151,22 @@ def _(a: Operand, b: Operand) -> pl.Expr:
     says="The number with the other sign.",
     example=("-(3 - 5)", "2"),
     folds=True,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(a: Operand) -> pl.Expr:
     return -a.expression
 
 
-@function("plus", A, gives=number_kind, says="The number as it is.", example=("+3", "3"), **THEME)
+@function(
+    "plus",
+    A,
+    gives=number_kind,
+    says="The number as it is.",
+    example=("+3", "3"),
+    adds_up=AddsUp.GIVEN,
+    **THEME,
+)
 def _(a: Operand) -> pl.Expr:
     return a.expression
 

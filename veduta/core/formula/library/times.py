@@ -14,6 +14,7 @@ from veduta.core.formula.functions import (
     PERCENT,
     WHOLE,
     YES_NO,
+    AddsUp,
     Argument,
     Level,
     Operand,
@@ -43,6 +44,7 @@ HOWS = ("mean", "sum", "min", "max")
     + CUT,
     example=("shift(sum(count), -1, 'day')", ", 5, 9, 9"),
     empties=EARLIER,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(periods: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
@@ -57,6 +59,7 @@ def _(periods: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operan
     says="The value of the whole year, quarter or month that encloses the cell, repeated in each of its cells.",
     example=("whole(sum(count), 'month')", "37, 37, 37, 37"),
     empties="Empty if the whole period has no value.",
+    adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
 def _(periods: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
@@ -73,6 +76,7 @@ def _(periods: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
     example=("to_date(sum(count), 'month')", "5, 14, 23, 37"),
     empties="Starts anew with each period.",
     accumulates=True,
+    adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
 def _(periods: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
@@ -88,6 +92,8 @@ def _(periods: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.E
     says="How much more the value is than one period before." + CUT,
     example=("change(sum(count), 'day')", ", 4, 0, 5"),
     empties=EARLIER,
+    compares=True,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
@@ -104,6 +110,7 @@ def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None)
     example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
     empties=EARLIER + " Empty where it was 0.",
     format=PERCENT,
+    compares=True,
     **THEME,
 )
 def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:

@@ -13,6 +13,7 @@ from veduta.core.formula.functions import (
     NUMBER,
     PERCENT,
     WHOLE,
+    AddsUp,
     Argument,
     Level,
     Operand,
@@ -44,6 +45,7 @@ RUNNING = {"sum": pl.Expr.cum_sum, "min": pl.Expr.cum_min, "max": pl.Expr.cum_ma
     empties="Empty on the first row.",
     restarts=True,
     looks_back=True,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(value: Operand, rows: Operand | None = None, *, window: Window) -> pl.Expr:
@@ -59,6 +61,7 @@ def _(value: Operand, rows: Operand | None = None, *, window: Window) -> pl.Expr
     empties="Empty on the first row, and where either value is empty.",
     restarts=True,
     looks_back=True,
+    adds_up=AddsUp.GIVEN,
     **THEME,
 )
 def _(value: Operand, *, window: Window) -> pl.Expr:
@@ -74,6 +77,7 @@ def _(value: Operand, *, window: Window) -> pl.Expr:
     example=("running(count) along (day)", "5, 14, 23, 37"),
     empties="Empties are passed over; empty before the first value.",
     restarts=True,
+    adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
 def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
@@ -92,6 +96,7 @@ def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
     restarts=True,
     looks_back=True,
     by_period=True,
+    adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
 def _(how: Operand, value: Operand, rows: Operand, *, window: Window) -> pl.Expr:
@@ -140,7 +145,7 @@ def _(*, window: Window) -> pl.Expr:
     example=("round(share(count), 2)", "0.14, 0.24, 0.24, 0.38"),
     empties="Empty if the sum is zero.",
     format=PERCENT,
-    adds_up=True,
+    adds_up=AddsUp.ITSELF,
     **THEME,
 )
 def _(value: Operand, *, window: Window) -> pl.Expr:

@@ -147,7 +147,9 @@ class Engine(PartsReader):
 
     def kept_starts(self, axis: Grouping) -> pl.Series:
         """The periods that the chart shows, in order."""
-        return self.kept_cells[key_of(axis)].drop_nulls().unique().sort()
+        starts = self.kept_cells[key_of(axis)].drop_nulls().unique().sort()
+        only = self.scope.only_periods
+        return starts if only is None else starts.filter(starts.is_in(list(only.starts or ())))
 
     def current(self, place: Place, node: Checked) -> Periods:
         """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date

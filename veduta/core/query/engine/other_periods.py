@@ -11,9 +11,11 @@ import polars as pl
 
 from veduta.core.calendar import (
     NESTED,
+    Days,
     Grain,
     Grouping,
     common_days,
+    day_of,
     enclosing,
     following_expression,
     follows,
@@ -62,15 +64,39 @@ class OtherPeriods:
         if same_days and (unfinished := self._unfinished(periods)):
             periods = unfinished
         if periods.days is not None:
-            return replace(periods, days=tuple(moved_days(*days, steps, unit) for days in periods.days))
-        self._must_nest(periods.period, unit)
-        return replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.period, steps, unit)))
+            other = replace(periods, days=tuple(moved_days(*days, steps, unit) for days in periods.days))
+        else:
+            self._must_nest(periods.period, unit)
+            other = replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.period, steps, unit)))
+        if not self.engine.for_totals:
+            self._say_compared(periods, other)
+        return other
+
+    def _say_compared(self, periods: Periods, other: Periods) -> None:
+        """Say which days stand beside which: a chart without a time axis shows neither. Unlike numbers of days, as of a
+        February, and days before the first ones of the data are said, too."""
+        now, there = periods.ranges, other.ranges
+        if not now or not there or (len(now), len(there)) != (1, 1):
+            return
+        said = f"{self._words(now[0])} is compared with {self._words(there[0])}"
+        if not any(isinstance(day, dt.datetime) for days in (now[0], there[0]) for day in days):
+            counts = [(last - first).days + 1 for first, last in (now[0], there[0])]
+            said += f" ({counts[0]:,} days with {counts[1]:,})" if counts[0] != counts[1] else ""
+        lowest = self.engine.model.facts(periods.field).lowest
+        begins = dt.date.fromisoformat(str(lowest)[:10]) if lowest else dt.date.min
+        if day_of(there[0][0]) < begins:
+            said += f"; the data begins on {period_words(begins, Grain.DAY)}"
+        latest = self._latest_day(periods.field)
+        if latest is not None and latest < day_of(now[0][1]):
+            said += f"; the data ends on {period_words(latest, Grain.DAY)}"
+        self.walk.say(f"{said}.")
+
+    def _words(self, days: Days) -> str:
+        return dates_words(*days, self.fiscal)
 
     def _unfinished(self, periods: Periods) -> Periods | None:
         """The periods up to the latest day with data, if they go on after it."""
-        latest, days = self._latest_day(periods.field), periods.days
-        if days is None:
-            days = tuple(joined_days((start, period_end(start, periods.period)) for start in periods.starts or ()))
+        latest, days = self._latest_day(periods.field), periods.ranges
         if latest is None or not days or days[-1][1] <= latest:
             return None
         return Periods(periods.field, Grain.DAY, None, tuple(common_days(days, [(dt.date.min, latest)])))

@@ -12,7 +12,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Days, Grain, Grouping, group_expression, period_start
+from veduta.core.calendar import Days, Grain, Grouping, group_expression, joined_days, period_end, period_start
 from veduta.core.data.fields import Schema
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import SoFar
@@ -36,6 +36,11 @@ class Periods:
         """The grain of whole periods."""
         assert self.grain is not None, "these are all rows"
         return self.grain
+
+    @property
+    def ranges(self) -> list[Days]:
+        """The days of these periods, those that touch made one; none where they are all."""
+        return list(self.days or joined_days((start, period_end(start, self.period)) for start in self.starts or ()))
 
     @property
     def are_all(self) -> bool:

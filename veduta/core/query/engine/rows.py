@@ -14,7 +14,7 @@ from veduta.core.formula.check import Checked, Per
 from veduta.core.model.model import Model
 from veduta.core.model.reach import ANY_PERIOD
 from veduta.core.query.engine.parts import attached_name
-from veduta.core.query.engine.places import Part, Place, key_of
+from veduta.core.query.engine.places import Part, Periods, Place, key_of
 from veduta.core.query.filters import Context, Filter
 
 
@@ -23,7 +23,8 @@ class Scope:
     """What values are worked out of: a model's rows that pass some filters. `groups` are the chart's dimensions; with
     `kept`, the cells that remain of them, it is for totals: values of fewer dimensions over those cells, which are
     `narrowed` if not all cells of the rows that pass the filters are among them. What `ranks` works over a single
-    dimension as a chart of its own would, windows included. Some of the rows may be read in `common` with others."""
+    dimension as a chart of its own would, windows included. Some of the rows may be read in `common` with others. With
+    `only_periods` no other periods of the chart's time axis count."""
 
     model: Model
     filters: tuple[Filter, ...]
@@ -33,6 +34,7 @@ class Scope:
     narrowed: bool = False
     ranks: bool = False
     common: CommonRows | None = None
+    only_periods: Periods | None = None
 
 
 @dataclass(frozen=True)
@@ -80,7 +82,7 @@ class FilteredRows(ABC):
         filters = [filter_ for filter_ in self.filters_at(place) if self.follows(filter_, home)]
         kept = self.kept_groups(home, place)
         needed = set(names) | {group.field for group in (*keys, *kept)} | {name for f in filters for name in f.fields()}
-        periods = place.periods
+        periods = place.periods or self.scope.only_periods
         narrowing = None
         if periods and self.model.reaches(home, periods.field, periods.period.value if periods.starts else ANY_PERIOD):
             narrowing = periods.expression(self.schema, self.model.known_grain(home, periods.field))

@@ -17,7 +17,7 @@ import polars as pl
 from veduta.core.calendar import Grain, Grouping, independent
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import Checked, Per, operand_of
-from veduta.core.formula.functions import Level
+from veduta.core.formula.functions import AddsUp, Level
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.engine.other_periods import OtherPeriods
 from veduta.core.query.engine.places import Part, Place, key_of
@@ -211,7 +211,7 @@ class Walk(ABC):
     def _window(self, node: Checked, place: Place) -> pl.Expr:
         engine, function, source = self.engine, node.call, place
         if engine.for_totals and not engine.scope.ranks:
-            if function.adds_up and not node.restart:
+            if function.adds_up is AddsUp.ITSELF and not node.restart:
                 return self.in_total(node, place)
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         for name in node.restart:
