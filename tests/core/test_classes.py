@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import unittest
 from collections import Counter
@@ -122,3 +123,16 @@ class ClassesAsADimension(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class FractionalWidthsOfWholeNumbers(unittest.TestCase):
+    """A width that came about before the field was one of whole numbers is taken as a whole one, everywhere."""
+
+    def test_no_bar_of_a_histogram_overlaps_the_next_one(self):
+        model = sailings(ROWS)
+        for width in (0.2, 1.5, 2.5, 9.7):
+            parts = {"dataset": "d", "by": [{"field": "passengers", "width": width}], "kind": "histogram"}
+            answered = ask(load_definition(parts), model, context_of(model))
+            bars = sorted((row["low"], row["high"]) for row in answered.drawing.rows)
+            self.assertTrue(all(high <= low for (_, high), (low, _) in itertools.pairwise(bars)), width)
+            self.assertIn(f"in classes of {max(1, round(width))}", answered.sentence)

@@ -29,9 +29,11 @@ def written(value, code, **settings):
 
 
 def as_babel(text):
-    """Babel's text with Veduta's minus, before everything, and none at nothing but zeros."""
-    is_negative = any(sign in text for sign in "-−") and any(digit in "123456789" for digit in text)
-    return "−" * is_negative + re.sub("[-−]", "", text)
+    """Babel's text with Veduta's minus where Babel has one, and none at nothing but zeros."""
+    if not any(digit in "123456789" for digit in text):
+        return re.sub("[-−]", "", text)
+    # A sign behind the number, as in some patterns of percents, is written before it.
+    return "−" + text.rstrip("-−") if text.endswith(("-", "−")) else text.replace("-", "−")
 
 
 class Numbers(unittest.TestCase):
@@ -54,6 +56,30 @@ class Numbers(unittest.TestCase):
                 shown = format_number(value, NumberFormat(language=code, shorten=True, decimals=0))
                 expected = format_compact_decimal(value, locale=code, format_type="short")
                 self.assertEqual(re.sub(r"\D+$", "", shown) and re.sub(r"[\d\s.,]", "", shown), _words(expected))
+
+    def test_dutch_money_below_zero_has_its_sign_behind_the_currency(self):
+        self.assertEqual(written(-1234.5, "nl", style="currency"), "€\xa0−1.234,50")
+        self.assertEqual(written(-1234.5, "nl", style="currency", negative="brackets"), "(€\xa01.234,50)")
+        self.assertEqual(written(-7_400_000, "nl", style="currency", shorten=True), "€\xa0−7,40\xa0mln.")
+
+    def test_a_number_that_rounds_up_to_the_next_size_is_written_in_that(self):
+        for value, decimals, words in (
+            (999_999, 0, "1M"),
+            (999_999, 2, "1.00M"),
+            (999_994, 2, "999.99k"),
+            (999_999, 3, "999.999k"),
+            (-999_999, 1, "−1.0M"),
+            (999.999, 2, "1.00k"),
+            (999_999_999, 1, "1.0bn"),
+            (0, 2, "0.00"),
+        ):
+            number_format = NumberFormat(shorten=True, decimals=decimals)
+            self.assertEqual(format_number(float(value), number_format), words)
+
+    def test_what_is_written_as_nought_has_no_plus(self):
+        for value in (0.0001, -0.0001, 0.0):
+            self.assertEqual(format_number(value, NumberFormat(style="percent", decimals=1, sign=True)), "0.0%")
+        self.assertEqual(format_number(0.01, NumberFormat(style="percent", decimals=1, sign=True)), "+1.0%")
 
     def test_english_is_as_ever(self):
         self.assertEqual(format_number(7_420_000, NumberFormat(shorten=True, decimals=2)), "7.42M")

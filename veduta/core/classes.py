@@ -29,10 +29,19 @@ def nice_width(low: float, high: float, number: int, whole: bool = False) -> flo
     return max(1.0, width) if whole else float(f"{width:.6g}")
 
 
+def width_of(width: float, whole: bool) -> float:
+    """How wide classes are: those of whole numbers a whole number.
+
+    >>> width_of(2.5, whole=True), width_of(0.2, whole=True), width_of(2.5, whole=False)
+    (2, 1, 2.5)
+    """
+    return max(1, round(width)) if whole else width
+
+
 def class_expression(column: pl.Expr, width: float, whole: bool) -> pl.Expr:
     """The lower end of the class that holds each number; whole numbers have whole ends."""
     if whole:
-        step = pl.lit(max(1, round(width)), dtype=pl.Int64)
+        step = pl.lit(width_of(width, whole), dtype=pl.Int64)
         return (column // step) * step
     places = column / width
     nearest = places.round()

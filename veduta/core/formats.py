@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
-from veduta.core.classes import class_end, decimals_of
+from veduta.core.classes import class_end, decimals_of, width_of
 from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.data.languages import Language, language_named
@@ -70,10 +70,8 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
         times, _ = PARTS_OF_ONE[number_format.style]
         shown = Decimal(value) * times if isinstance(value, int) else value * times
     elif number_format.shorten:
-        for size, words in language.sizes:
-            if abs(value) >= size:
-                shown, after = value / size, words + after
-                break
+        size, words = size_of(value, language, decimals)
+        shown, after = (value / size if words else value), words + after
     comma = "," if number_format.thousands else ""
     # Whole numbers are written digit by digit: as floats, large ones would not be exact.
     exact = isinstance(shown, int)
@@ -82,13 +80,32 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
         if exact
         else f"{abs(shown):{comma}.{decimals}f}"
     )
-    negative = shown < 0 and any(digit in "123456789" for digit in digits)
+    # What is written with nothing but zeros has no sign.
+    has_sign = any(digit in "123456789" for digit in digits)
+    negative, positive = shown < 0 and has_sign, shown > 0 and has_sign
     digits = language.digits(digits)
-    before, after = number_format.before + before, after + number_format.after
     if negative and number_format.negative == "brackets":
-        return f"({before}{digits}{after})"
-    sign = "−" if negative else "+" if number_format.sign and shown > 0 else ""
-    return f"{sign}{before}{digits}{after}"
+        return f"({number_format.before}{before}{digits}{after}{number_format.after})"
+    if negative and number_format.style == "currency":
+        ahead, _ = language.negative_currency(number_format.currency)
+        if not ahead.startswith("−"):  # "€ -5" in Dutch
+            return f"{number_format.before}{ahead}{digits}{after}{number_format.after}"
+    sign = "−" if negative else "+" if number_format.sign and positive else ""
+    return f"{sign}{number_format.before}{before}{digits}{after}{number_format.after}"
+
+
+def size_of(value: float, language: Language, decimals: int) -> tuple[float, str]:
+    """The size by which a large number is shortened, and its words; 999,999 is a million where it is written with less
+    than four decimals.
+
+    >>> size_of(999_999, language_named("en"), 2), size_of(999_999, language_named("en"), 4)
+    ((1000000.0, 'M'), (1000.0, 'k'))
+    """
+    found: tuple[float, str] = (1.0, "")
+    for size, words in reversed(language.sizes):
+        if float(f"{abs(value) / found[0]:.{decimals}f}") * found[0] >= size:
+            found = (size, words)
+    return found
 
 
 def unit_around(number_format: NumberFormat, language: Language) -> tuple[str, str]:
@@ -130,7 +147,7 @@ def group_words(value: Any, group: Grouping, kind: Kind, number_format: NumberFo
     if group.width is None or value is None or value == REST_POINT:
         return format_value(value, kind, number_format, group.grain)
     if kind is Kind.WHOLE:
-        last = int(value) + max(1, round(group.width)) - 1
+        last = int(value) + int(width_of(group.width, True)) - 1
         text = format_number(value, number_format)
         return text if last == value else f"{text} to {format_number(last, number_format)}"
     ends = (value, class_end(value, group.width))

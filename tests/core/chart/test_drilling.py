@@ -76,7 +76,16 @@ class Ways(unittest.TestCase):
         self.assertEqual(self.to(chart(months("year"))), [(0, "quarter", True)])
         self.assertEqual(self.to(chart(months())), [(0, "week", True), (0, "quarter", False)])
         self.assertEqual(self.to(chart(months("day"))), [(0, "week", False)], "a date has no hours")
-        self.assertEqual(self.to(chart(months("weekday"))), [], "parts come back, so that they have no neighbours")
+
+    def test_parts_that_come_back_lead_to_the_periods_that_have_them(self):
+        self.assertEqual(self.to(chart(months("weekday"))), [(0, "month", True), (0, "week", True), (0, "day", True)])
+        sundays = step_taken(chart(months("weekday")), step(months(), 7), MODEL)
+        self.assertEqual(shown(sundays), {(dt.date(2026, 3, 1),): 16})
+
+    def test_a_title_that_goes_says_what_the_chart_is_narrowed_to(self):
+        only = [{"kind": "list", "field": "region", "values": ["South"]}]
+        found = step_taken(chart(months("weekday"), only=only, title="Southern fares"), step(months()), MODEL)
+        self.assertEqual(ask(found, MODEL, context_of(MODEL)).title, "Fare by month of sailed, only region is South")
 
     def test_those_of_every_dimension_but_not_to_where_another_is(self):
         both = chart(months(), split={"field": "region"})

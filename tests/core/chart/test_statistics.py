@@ -19,6 +19,7 @@ from veduta.core.calendar import Grain
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.colours import between, luminance, needs_white
 from veduta.core.chart.drawing.in_cells import small_line
+from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.fits import fitted
 from veduta.core.chart.kinds.cumulative import so_far
 from veduta.core.chart.kinds.target import expected_share
@@ -73,6 +74,25 @@ class Fits(unittest.TestCase):
         self.assertIn("at least 4 points", fitted([1, 2, 3], [1, 2, 3], "cubic"))
         self.assertIn("above zero", fitted([1, 2, 3], [1, 0, 3], "exponential"))
         self.assertIsNone(fitted([1, 2, 3], [4, 4, 4], "linear").r_squared)
+
+    def test_a_line_of_equal_values_has_no_slope(self):
+        x = [1.0, 2.5, 3.0, 4.0, 17.0, 1e6]
+        for fit in ("linear", "quadratic", "cubic", "exponential"):
+            line = fitted(x, [4.1] * len(x), fit)
+            self.assertEqual(line.equation, "y = 4.1", fit)
+            self.assertTrue(np.allclose(line.ys, 4.1))
+
+    def test_each_colour_has_its_own_line_also_in_panels(self):
+        rows = [
+            {"route": f"R{i}", "region": "NS"[i % 2], "fare": float(i * i), "passengers": i, "cancelled": i % 3 == 0}
+            for i in range(24)
+        ]
+        parts = {"kind": "scatter", "show": [PASSENGERS, FARE], "by": ["route"], "split": "region"}
+        for panels in ({}, {"panels": {"by": ["cancelled"]}}):
+            drawing = drawn(rows, **parts, **panels, settings={"fit": "linear", "fit_over": "each"})
+            lines = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "line"]
+            self.assertEqual(len(lines), 4 if panels else 2)
+            self.assertEqual({each["encoding"]["color"]["field"] for each in lines}, {"paint"})
 
     def test_the_note_of_a_scatter_says_equation_and_count(self):
         rows = [{"route": f"R{i}", "fare": 3.0 * i + 1, "passengers": i} for i in range(8)]

@@ -49,6 +49,26 @@ class Said(unittest.TestCase):
         self.assertEqual(said, "Jan 2026 to Mar 2026: region is North")
         self.assertEqual(self.said("{period}", rows=ROWS[:1], by=[MONTH]), "Jan 2026")
 
+    def test_the_dates_are_those_that_all_filters_let_pass_together(self):
+        year = {"kind": "relative", "field": "sailed", "unit": "year", "count": 1}
+        quarter = {"kind": "list", "field": "sailed", "grain": "quarter", "values": ["2026-01-01"]}
+        since = {"kind": "dates", "field": "sailed", "start": "2026-02-01"}
+        for only, words in (
+            ([year], "2026"),
+            ([year, quarter], "Q1 2026"),
+            ([quarter, year], "Q1 2026"),
+            ([quarter, since], "Feb 2026 to Mar 2026"),
+            ([since], "1 Feb 2026 to 10 Mar 2026"),
+            ([{"kind": "list", "field": "region", "values": ["North"]}], "all up to 10 Mar 2026"),
+        ):
+            with self.subTest(only=only):
+                self.assertEqual(self.said("{dates}", only=only), words)
+
+    def test_the_latest_day_is_that_of_the_date_the_chart_is_about(self):
+        rows = [*ROWS, {"departure": dt.datetime(2031, 1, 1, 8), "fare": 1.0}]
+        self.assertEqual(self.said("{latest}", rows=rows), "10 Mar 2026")
+        self.assertEqual(self.said("{latest}", rows=rows, by=[{"field": "departure", "grain": "day"}]), "1 Jan 2031")
+
     def test_a_figure_and_a_chart_without_rows_have_texts_too(self):
         self.assertEqual(self.said('{total}, {=sum("#passengers")}', by=[]), "35.50, 10")
         empty = '{highest} {highest value} {total} {period} {=sum("#fare")}'

@@ -52,6 +52,17 @@ class Together(unittest.TestCase):
     def test_without_a_name_they_have_their_own(self):
         self.assertIn("North, South and empty", shown(grouped(chart("region"), ["North"], ["South"], [None])))
 
+    def test_a_name_that_another_value_has_is_refused(self):
+        coast = grouped(chart("region"), ["North"], [None], name="Coast")
+        for definition, points, name in (
+            (chart("region"), [["North"], [None]], "South"),
+            (coast, [["South"], ["East"]], "Coast"),
+        ):
+            with self.assertRaisesRegex(DefinitionProblem, f"another value called “{name}”"):
+                grouped(definition, *points, name=name)
+        self.assertIn("North", shown(grouped(chart("region"), ["North"], [None], name="North")))
+        self.assertIn("North", shown(grouped(coast, ["South"], ["East"], name="North")))
+
     def test_more_can_be_put_to_them(self):
         found = grouped(chart("region"), ["North"], ["South"], name="Coast")
         more = grouped(found, ["Coast"], ["East"], name="All")

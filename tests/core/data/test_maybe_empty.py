@@ -43,6 +43,11 @@ class Noticed(unittest.TestCase):
         found = recognise_fields(Sample(FileOptions(), ["Waited"], rows, size=0))[0]
         self.assertEqual(found.maybe_empty, [("NA", 500)])
 
+    def test_a_rare_one_in_texts_is_found_anywhere_in_the_sample(self):
+        rows = [["NA" if i == 1_501 else f"N{i % 900}"] for i in range(2_000)]
+        found = recognise_fields(Sample(FileOptions(), ["Plane"], rows, size=0))[0]
+        self.assertEqual((found.field.kind, found.maybe_empty), (Kind.TEXT, [("NA", 1)]))
+
 
 class Converted(FolderTest):
     def test_a_columns_own_words_are_empty_in_it_alone(self):

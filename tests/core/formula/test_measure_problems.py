@@ -52,6 +52,13 @@ PROBLEMS = (
     ("Broken + 1", "Broken", "The formula “Broken” does not work: There is no field “tickets”", ""),
     ("round(fare) per (region)", "round", "“per” belongs to aggregates", "sum(…) per (…)"),
     ("sum(fare) per (trunc(sailed, 'hour'))", "sailed", "“Sailed” has no hours", "Write one of"),
+    (
+        "sum(fare) per (shown, hour(departure))",
+        "hour(departure)",
+        "“per” takes fields, and periods",
+        "formula of the row",
+    ),
+    ("sum(fare) per (region & route)", "region &", "“per” takes fields", "of the row"),
     ("sum(fare) per (trunc(region, 'month'))", "region", "“Region” has no periods", "without trunc"),
     ("round(fare where cancelled)", "round", "“where” belongs to aggregates", "if(test, value)"),
     ("round(sum(fare)) along (sailed)", "round", "round takes no “along”", "These do:"),

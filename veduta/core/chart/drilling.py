@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import PERIODS, Grouping, grains_for
+from veduta.core.calendar import PERIODS, Grain, Grouping, grains_for
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import Asked, kind_named
@@ -141,6 +141,8 @@ def ways(chart: ChartDefinition, model: Model) -> list[Way]:
 
 def _ways_of(position: int, group: Grouping, there: list[tuple[str, list[Grouping]]], along: str) -> Iterator[Way]:
     names = {path for path, _ in there if path}
+    if group.grain and group.grain.is_part:
+        yield from _periods_under(position, group, there)
     for path, levels in there:
         if path and along in names and path != along:
             continue
@@ -151,6 +153,14 @@ def _ways_of(position: int, group: Grouping, there: list[tuple[str, list[Groupin
                 yield Way(position, levels[level + 1], True, path)
             if level:
                 yield Way(position, levels[level - 1], False, path)
+
+
+def _periods_under(position: int, group: Grouping, there: list[tuple[str, list[Grouping]]]) -> Iterator[Way]:
+    """From a weekday or another part of dates to the periods that have it: the months, weeks and days of Mondays."""
+    of_date = next((levels for path, levels in there if not path and levels[0].field == group.field), [])
+    for each in of_date:
+        if each.period in (Grain.MONTH, Grain.WEEK, Grain.DAY):
+            yield Way(position, each, True)
 
 
 def paths(model: Model) -> list[tuple[str, list[Grouping]]]:

@@ -12,6 +12,8 @@ import numpy as np
 Fit = Literal["linear", "exponential", "quadratic", "cubic", "smoothed"]
 DEGREES = {"linear": 1, "quadratic": 2, "cubic": 3}
 POINTS_OF_A_CURVE = 60
+NOTHING = 1e-12
+"""A share of the values below which a part of a line is rounding, not a slope."""
 SMOOTHED_SHARE = 2 / 3
 """The share of the points that each point of a smoothed line goes by."""
 MOST_EXACT, CLOSE_TOGETHER = 2_000, 0.01
@@ -47,14 +49,15 @@ def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
         if (ys <= 0).any():
             return "An exponential line needs values above zero."
         slope, start = np.polyfit(xs, np.log(ys), 1)
+        slope = slope if abs(slope) * np.ptp(xs) > NOTHING else 0.0
         with np.errstate(over="ignore"):
             curve, at_points = np.exp(start + slope * along), np.exp(start + slope * xs)
-        equation = f"y = {_number(math.exp(min(start, 700)))} · e^({_number(slope)} x)"
+        equation = f"y = {_number(math.exp(min(start, 700)))}" + (f" · e^({_number(slope)} x)" if slope else "")
     else:
         # The powers are of x less its mean and over its spread, so that large x do no harm.
-        line = np.polynomial.Polynomial.fit(xs, ys, degree)
+        line = np.polynomial.Polynomial.fit(xs, ys, degree if np.ptp(ys) else 0)
         curve, at_points = line(along), line(xs)
-        equation = _polynomial(line.convert().coef)
+        equation = _polynomial(_without_rounding(line.convert().coef, xs, ys))
     if not (np.isfinite(curve).all() and np.isfinite(at_points).all()):
         return "The values are too large for a fitted line."
     return Fitted(along.tolist(), curve.tolist(), equation, _r_squared(ys, at_points), len(xs))
@@ -85,10 +88,18 @@ def _number(value: float) -> str:
     return f"{value:,.{decimals}f}".rstrip("0").rstrip(".").replace("-", "−") if decimals else f"{value:,.0f}"
 
 
+def _without_rounding(coefficients: np.ndarray, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
+    """The coefficients with nought for those that add next to nothing anywhere: a line of equal values has no slope."""
+    adds = np.abs(coefficients) * np.abs(xs).max() ** np.arange(len(coefficients))
+    return np.where(adds > NOTHING * max(np.abs(ys).max(), np.finfo(float).tiny), coefficients, 0.0)
+
+
 def _polynomial(coefficients: np.ndarray) -> str:
     """ "y = 2 x² − 3 x + 1", the highest power first."""
     powers = ["", " x", " x²", " x³"]
-    terms = [(value, powers[power]) for power, value in enumerate(coefficients)][::-1]
+    terms = [(value, powers[power]) for power, value in enumerate(coefficients) if value or not power][::-1]
+    if len(terms) > 1 and not terms[-1][0]:
+        terms.pop()
     said = ""
     for value, power in terms:
         sign = " − " if value < 0 else " + "

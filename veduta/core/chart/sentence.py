@@ -130,7 +130,8 @@ def parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[
 
 
 def default_title(definition: ChartDefinition, schema: Schema) -> str:
-    """The title until someone writes one: "Fare revenue by month of sailing date, split by region"."""
+    """The title until someone writes one: "Fare revenue by month of sailing date, split by region"; what the chart is
+    narrowed to belongs to it, "Sailings by week, only cancelled"."""
     shown = listed(words_together(definition.measures, schema), most=3)
     title = shown
     if definition.by:
@@ -139,6 +140,8 @@ def default_title(definition: ChartDefinition, schema: Schema) -> str:
         title += f", split by {in_sentence(grouping_words(definition.split, schema))}"
     if definition.panels:
         title += f", in panels by {listed([in_sentence(grouping_words(g, schema)) for g in definition.panels.by])}"
+    if definition.only:
+        title += f", only {listed([in_sentence(each.words(schema)) for each in definition.only], most=2)}"
     return title[0].upper() + title[1:]
 
 

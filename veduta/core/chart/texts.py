@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -15,9 +15,10 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import EMPTY, format_number, format_value, settle
 from veduta.core.formula.measures import with_ids, with_names
 from veduta.core.model.model import Model
+from veduta.core.query.engine.shown_periods import filtered_periods
 from veduta.core.query.filters import Context, Filter, dates_words
 from veduta.core.query.filters.dates import PeriodFilter
-from veduta.core.query.measures import Measure, measure_node
+from veduta.core.query.measures import Measure, counted_tables, measure_node
 from veduta.core.words import in_sentence, listed
 
 PARAMETER = re.compile(r":([a-z][a-z0-9_]*)")
@@ -78,17 +79,30 @@ class Told:
 
     @property
     def dates(self) -> str:
-        """Which dates it covers: those it is narrowed to, or all up to the latest."""
-        narrowed = next((each for each in self.filters if isinstance(each, PeriodFilter)), None)
-        if narrowed is None:
+        """Which dates it covers: those that all its filters on a date let pass together, or all up to the latest."""
+        settled = [now for each in self.filters if (now := each.settled(self.model.parameters)) is not None]
+        periods = filtered_periods(settled, self.model, self.context)
+        if periods is None:
             return f"all up to {self.latest}"
-        return dates_words(*narrowed.bounds(self.context), self.model.schema.fiscal_month)
+        fiscal = self.model.schema.fiscal_month
+        return listed([dates_words(*days, fiscal) for days in periods.ranges], most=3)
 
     @property
     def latest(self) -> str:
-        days = self.context.latest_of_first()
+        days = [self.context.latest[name] for name in self._dates() if name in self.context.latest]
         written = NumberFormat(language=self.picture.language)
-        return format_value(max(days), Kind.DATE, written) if days else EMPTY
+        return format_value(days[0], Kind.DATE, written) if days else EMPTY
+
+    def _dates(self) -> Iterator[str]:
+        """The dates that the chart is about, the likeliest first: its time axis, what is filtered by, the own date of
+        the rows that are measured; else any of the first table's."""
+        groups, schema = self.picture.definition.groups, self.model.schema
+        yield from (group.field for group in groups if group.is_time_axis)
+        yield from (each.field for each in self.filters if isinstance(each, PeriodFilter))
+        for measure in self.picture.definition.measures:
+            for home in counted_tables(measure_node(measure, schema, self.model.parameters, True), self.model):
+                yield from (field.id for field in schema if field.table == home and field.kind.is_date)
+        yield from self.context.latest
 
 
 VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
@@ -98,7 +112,7 @@ VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
     ),
     "period": ("the first and the last period shown", lambda told: told.period),
     "dates": ("the dates it covers", lambda told: told.dates),
-    "latest": ("the latest day in the data", lambda told: told.latest),
+    "latest": ("the latest day of the date it is about", lambda told: told.latest),
     "rows": ("how many rows were read", lambda told: told.counted(told.rows)),
     "groups": ("how many groups are shown", lambda told: told.counted(told.picture.result.groups)),
     "total": ("the first measure over all rows shown", lambda told: told.value(told.total)),

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import polars as pl
+
 from veduta.core.calendar import Together
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drilling import Step
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import Field, Kind
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
 from veduta.core.model.model import Model
@@ -35,7 +37,23 @@ def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: 
     values = tuple(dict.fromkeys(value for each in chosen for value in inside.get(each, (each,))))
     others = tuple(each for each in group.together if each.name not in chosen)
     made = Together(name=_name(name, values), values=values)
+    _refuse_taken(made, others, field, model)
     return Step(position=position, to=group.model_copy(update={"together": (*others, made)}))
+
+
+def _refuse_taken(made: Together, others: Sequence[Together], field: Field, model: Model) -> None:
+    """Refuse a name that another value has: rows of both would be one, and nobody would know. Raises
+    DefinitionProblem."""
+    taken = any(made.name == each.name for each in others)
+    if not taken and made.name not in made.values:
+        rows = model.scan([field.id], model.home_of({field.id}))
+        grouped = [value for each in others for value in each.values]
+        has_name = (pl.col(field.id) == made.name) & ~pl.col(field.id).is_in(grouped)
+        taken = bool(rows.filter(has_name).head(1).collect().height)
+    if taken:
+        raise DefinitionProblem(
+            f"“{field.name}” has another value called “{made.name}”.", where="name", hint="Choose another name."
+        )
 
 
 def _differing(points: Sequence[Sequence[Any]]) -> int:

@@ -221,6 +221,10 @@ def _follow_filter(
             following.leave(name, words, _lacks(field.name, fixed.fields, place), lacks=True)
         else:
             is_question = isinstance(fixed.filter, MembershipFilter)
+            grain = getattr(fixed.filter, "grain", None)
+            if grain and grain.needs_time and place.schema[there].kind is Kind.DATE:
+                following.leave(name, words, "its data know no time of day", lacks=True)
+                return
             made = members_of(fixed) if is_question else fixed.filter
             if made is not None:
                 made = made.with_field(there)
@@ -285,6 +289,9 @@ def _follow_selection(
         own = matching_field(field.id, field.name, field.kind, definition.dataset, dataset, place.schema, {})
         if own is None:
             following.leave(field.name, words, _lacks(field.name, {}, place), lacks=True)
+            return False
+        if group.grain and group.grain.needs_time and place.schema[own].kind is Kind.DATE:
+            following.leave(field.name, words, "its data know no time of day", lacks=True)
             return False
         groups.append(group.model_copy(update={"field": own}))
     filter_ = made.model_copy(update={"groups": tuple(groups)})

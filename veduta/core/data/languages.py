@@ -85,6 +85,10 @@ class Language:
         """What stands before and after an amount of money."""
         return _around_money(self.code, code)
 
+    def negative_currency(self, code: str) -> tuple[str, str]:
+        """What stands before and after an amount of money below zero, its minus sign included."""
+        return _around_negative_money(self.code, code)
+
     def part(self, sign: str) -> tuple[str, str]:
         """What stands before and after a number of parts of one, such as %."""
         return _around_part(self.code, sign)
@@ -137,6 +141,14 @@ def _around(pattern: str, sign: str, shown: str) -> tuple[str, str]:
 def _around_money(code: str, currency: str) -> tuple[str, str]:
     pattern = str(Locale(code).currency_formats["standard"].pattern)
     return _around(pattern, "¤", get_currency_symbol(currency, code))
+
+
+@cache
+def _around_negative_money(code: str, currency: str) -> tuple[str, str]:
+    parsed = parse_pattern(str(Locale(code).currency_formats["standard"].pattern))
+    symbol = get_currency_symbol(currency, code)
+    before, after = (text.replace("-", "−").replace("¤", symbol) for text in (parsed.prefix[1], parsed.suffix[1]))
+    return before, after
 
 
 @cache

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -68,8 +69,27 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
             hint="Take it out, or check the place.",
         )
     word = str(token)
+    if problem := _no_dimension(text[:position], position + len(word)):
+        return problem
     message, hint = _unexpected(word, text[:position])
     return FormulaProblem(message, at=Span(position, position + len(word)), hint=hint)
+
+
+GRAIN_OPENS = re.compile(r"\bper\s*$", re.IGNORECASE)
+
+
+def _no_dimension(before: str, end: int) -> FormulaProblem | None:
+    """That something else than a field or a period stands in the brackets of a grain, as hour(departure)."""
+    opened = next((at for at in _open_brackets(before) if GRAIN_OPENS.search(before[:at])), None)
+    start = opened if opened is None else opened + 1 + before[opened + 1 :].rfind(",") + 1
+    if start is None or not before[start:].strip():
+        return None
+    start += len(before[start:]) - len(before[start:].lstrip())
+    return FormulaProblem(
+        "“per” takes fields, and periods of dates written as trunc(field, 'month').",
+        at=Span(start, end),
+        hint="Make this a formula of the row, and name that here.",
+    )
 
 
 def _habit(text: str, position: int) -> FormulaProblem | None:
@@ -93,7 +113,8 @@ def _unclosed_quote(text: str) -> FormulaProblem | None:
 
 
 def _broken_off(text: str) -> FormulaProblem:
-    depth, start = _open_bracket(text)
+    opened = _open_brackets(text)
+    depth, start = len(opened), opened[0] if opened else 0
     if depth and _complete(text):
         return FormulaProblem(
             f"{depth} opening bracket{' is' if depth == 1 else 's are'} not closed.",
@@ -107,7 +128,7 @@ def _broken_off(text: str) -> FormulaProblem:
 def _unexpected(word: str, before: str) -> tuple[str, str]:
     """What is wrong with a word that stands behind `before`, and what to do."""
     written = before.rstrip()
-    if word == ")" and _open_bracket(before)[0] == 0:
+    if word == ")" and not _open_brackets(before):
         return "This bracket was never opened.", "Take it out, or add “(” before."
     if word == ")" and written.endswith("("):
         return "There is nothing between these brackets.", "Write a value between them."
@@ -133,8 +154,8 @@ def open_quote(text: str) -> tuple[int, str] | None:
     return (start, sign) if sign else None
 
 
-def _open_bracket(text: str) -> tuple[int, int]:
-    """How many brackets are open at the end, and the place of the first of them."""
+def _open_brackets(text: str) -> list[int]:
+    """The places of the brackets that are open at the end, the outermost first."""
     positions, sign = [], ""
     for i, letter in enumerate(text):
         if sign:
@@ -145,7 +166,7 @@ def _open_bracket(text: str) -> tuple[int, int]:
             positions.append(i)
         elif letter == ")" and positions:
             positions.pop()
-    return len(positions), positions[0] if positions else 0
+    return positions
 
 
 def _complete(text: str) -> bool:

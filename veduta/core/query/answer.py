@@ -18,8 +18,8 @@ from veduta.core.query.engine.places import key_of
 from veduta.core.query.filters import (
     Context,
     Filter,
-    ListFilter,
     MeasureFilter,
+    MembersFilter,
     MembershipFilter,
     ValuesFilter,
     group_heading,
@@ -100,7 +100,9 @@ def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
     return result
 
 
-def members(asked: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context) -> ListFilter | None:
+def members(
+    asked: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context
+) -> MembersFilter | None:
     """The values that a membership names now as a list of them, which other data can be narrowed by; None where its
     parameters say no limit. The `others` are the filters that count in its question too, if it follows them."""
     now = asked.settled(model.parameters)
@@ -110,7 +112,7 @@ def members(asked: MembershipFilter, others: tuple[Filter, ...], model: Model, c
     found = _answered(now, plain, model, context)
     assert isinstance(found, ValuesFilter)
     values = [value.isoformat() if isinstance(value, dt.date) else value for value in found.listed.to_list()]
-    return ListFilter(field=asked.field, grain=found.grain, values=tuple(values), exclude=asked.exclude)
+    return MembersFilter(field=asked.field, grain=found.grain, values=tuple(values), exclude=asked.exclude)
 
 
 def settled(

@@ -399,14 +399,14 @@ class Reading:
     @cached_property
     def latest(self) -> str:
         """The latest date in the data of the dashboard's controls or charts, in words."""
-        latest: dt.date | None = None
+        days: list[dt.date] = []
         for pk in {control.dataset for control in self.definition.controls} | {*self.datasets}:
             try:
-                days = context_now(self.model(self.dataset(pk))).latest_of_first()
+                day = context_now(self.model(self.dataset(pk))).latest_of_first
             except VedutaError:
                 continue
-            latest = max([latest, *days] if latest else days, default=latest)
-        return period_words(latest, Grain.DAY) if latest else ""
+            days += [day] if day else []
+        return period_words(max(days), Grain.DAY) if days else ""
 
 
 def _summary(answered: Answered, name: str) -> list[dict[str, Any]]:

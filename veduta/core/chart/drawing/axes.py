@@ -91,8 +91,13 @@ def number_axis(number_format: NumberFormat) -> dict[str, Any]:
         size = _digits(f"{number} * {times}", language)
     else:
         size = _large(number, language)
-    size = f"{_quoted(before)} + {size}" if before else size
-    return _with_units(number_format, f"{size} + {_quoted(after)}" if after else size)
+    size = f"{size} + {_quoted(after)}" if after else size
+    negative = language.negative_currency(number_format.currency)[0] if number_format.style == "currency" else ""
+    if negative and not negative.startswith("−") and number_format.negative != "brackets":
+        plus = "datum.value > 0 ? '+' : ''" if number_format.sign else "''"
+        ahead = f"(datum.value < 0 ? {_quoted(negative)} : ({plus}) + {_quoted(before)})"
+        return _with_units(number_format, f"{ahead} + {size}", has_sign=True)
+    return _with_units(number_format, f"{_quoted(before)} + {size}" if before else size)
 
 
 def _quoted(words: Any) -> str:
@@ -121,11 +126,14 @@ def _digits(number: str, language: Language, pattern: str = ".6~g") -> str:
     return f"replace({fraction}, regexp('\u241f', 'g'), '{language.group}')" if "," in pattern else fraction
 
 
-def _with_units(number_format: NumberFormat, size: str) -> dict[str, Any]:
-    """The label of an axis from how a number's size is written: with its sign or brackets, and its units."""
+def _with_units(number_format: NumberFormat, size: str, has_sign: bool = False) -> dict[str, Any]:
+    """The label of an axis from how a number's size is written: with its sign (unless it `has_sign`) or brackets, and
+    its units."""
     before, after = (_quoted(unit) for unit in (number_format.before, number_format.after))
     size = f"{before} + {size}" if number_format.before else size
     size = f"{size} + {after}" if number_format.after else size
+    if has_sign:
+        return {"labelExpr": size}
     if number_format.negative == "brackets":
         return {"labelExpr": f"datum.value < 0 ? '(' + {size} + ')' : {size}"}
     plus = "datum.value > 0 ? '+' : ''" if number_format.sign else "''"

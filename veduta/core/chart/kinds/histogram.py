@@ -12,7 +12,8 @@ from veduta.core.chart.drawing.marks import marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import reference_layers
 from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
-from veduta.core.classes import class_end
+from veduta.core.classes import class_end, width_of
+from veduta.core.data.fields import Kind as ValueKind
 from veduta.core.words import not_drawn
 
 
@@ -38,7 +39,7 @@ class Histogram(Kind):
 
     def draw(self, picture: Picture) -> Drawing:
         column = picture.dimensions[0]
-        width = column.dimension.width or 1
+        width = width_of(column.dimension.width or 1, column.kind is ValueKind.WHOLE)
         there = marks(picture)
         made = [mark for mark in there if isinstance(mark.along, int | float)]
         notes = [not_drawn(len(there) - len(made), "group", "without a number")] if len(made) < len(there) else []

@@ -87,7 +87,7 @@ class Scatter(Kind):
             scale = {"range": [max(LEAST_SIZE, size / crowd) for size in SIZES], "zero": True}
             encoding["size"] = {"field": "size", "type": "quantitative", "scale": scale, "legend": None}
         shape = {"type": "point", "filled": True, "size": max(LEAST_SIZE, USUAL_SIZE / crowd), **POINTED_AT}
-        lines, notes = _fits(picture, made)
+        lines, notes = _fits(picture, made, colour)
         if missing := picture.result.frame.height - len(made):
             notes.append(not_drawn(missing, "dot", "without both values"))
         if size:
@@ -115,8 +115,8 @@ def _dots(picture: Picture) -> list[Mark]:
     return [mark for mark in made if mark.value is not None and mark.more["across"] is not None]
 
 
-def _fits(picture: Picture, made: list[Mark]) -> tuple[list[dict[str, Any]], list[str]]:
-    """Fitted lines as layers, and what is to be said of them."""
+def _fits(picture: Picture, made: list[Mark], colour: dict[str, Any]) -> tuple[list[dict[str, Any]], list[str]]:
+    """Fitted lines as layers, each in the `colour` of its dots, and what is to be said of them."""
     fit, each = picture.settings.fit, picture.settings.fit_over == "each"
     if fit == "none":
         return [], []
@@ -130,18 +130,18 @@ def _fits(picture: Picture, made: list[Mark]) -> tuple[list[dict[str, Any]], lis
         if isinstance(line, str):
             notes.append(f"No line{of}: {line}")
             continue
-        layers.append(_line(picture, line, paint))
+        layers.append(_line(picture, line, paint, colour))
         notes.append(_words(line, of))
     return layers, notes
 
 
-def _line(picture: Picture, line: Fitted, paint: str) -> dict[str, Any]:
+def _line(picture: Picture, line: Fitted, paint: str, colour: dict[str, Any]) -> dict[str, Any]:
     x, y = picture.measures[:2]
     points = [{"across": a, "value": b, "paint": paint} for a, b in zip(line.xs, line.ys, strict=True)]
     encoding: dict[str, Any] = {"x": _axis("across", x), "y": _axis("value", y)}
     shape: dict[str, Any] = {"type": "line", "strokeWidth": 1.6, "strokeDash": [6, 3], "aria": False, "clip": True}
     if paint:
-        encoding["color"] = {"field": "paint", "type": "nominal"}
+        encoding["color"] = colour
     else:
         shape["color"] = NAMED_COLOURS["ink"]
     return {"data": {"values": points}, "mark": shape, "encoding": encoding}

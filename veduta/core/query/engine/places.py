@@ -12,8 +12,8 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Days, Grain, Grouping, group_expression, joined_days, period_end, period_start
-from veduta.core.data.fields import Schema
+from veduta.core.calendar import Days, Grain, Grouping, day_of, group_expression, joined_days, period_end, period_start
+from veduta.core.data.fields import Kind, Schema
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
@@ -51,7 +51,11 @@ class Periods:
         be known ("" its days); None for all."""
         if self.days is not None:
             column, inside = pl.col(self.field), pl.lit(False)
-            for first, last in self.days:
+            if schema[self.field].kind is Kind.DATE:
+                days = [(day_of(first), day_of(last)) for first, last in self.days]
+            else:
+                days = list(self.days)
+            for first, last in days:
                 if known:
                     first = period_start(first, Grain(known), schema.fiscal_month)
                 own = column if isinstance(last, dt.datetime) else column.cast(pl.Date)

@@ -13,7 +13,7 @@ from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, dates_words
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
-from veduta.core.query.filters.rows import EmptyFilter, ListFilter, RangeFilter, TextFilter, ValuesFilter
+from veduta.core.query.filters.rows import EmptyFilter, ListFilter, MembersFilter, RangeFilter, TextFilter, ValuesFilter
 from veduta.core.query.filters.words import Value, group_heading, grouping_words, said_of, typed
 
 __all__ = [
@@ -24,6 +24,7 @@ __all__ = [
     "Filter",
     "ListFilter",
     "MeasureFilter",
+    "MembersFilter",
     "MembershipFilter",
     "PointsFilter",
     "RangeFilter",

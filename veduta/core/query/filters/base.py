@@ -35,9 +35,10 @@ class Context:
         if self.stopped and self.stopped():
             raise Stopped("This question was stopped.", hint="A newer one has taken its place.")
 
-    def latest_of_first(self) -> list[dt.date]:
-        """The latest dates of the model's first table."""
-        return [day for name, day in self.latest.items() if "." not in name]
+    @property
+    def latest_of_first(self) -> dt.date | None:
+        """The latest day of the first table's own date, its first one: others may lie far ahead, as when pay is due."""
+        return next((day for name, day in self.latest.items() if "." not in name), None)
 
 
 class Condition(Frozen):

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import polars as pl
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Days, Grain, joined_days, period_end, period_start, period_words, periods_back
+from veduta.core.calendar import Days, Grain, day_of, joined_days, period_end, period_start, period_words, periods_back
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.reach import ANY_PERIOD
@@ -107,6 +107,8 @@ def _between_days(name: str, schema: Schema, start: dt.date | None, end: dt.date
     field, column = schema[name], pl.col(name)
     if not field.kind.is_date:
         raise DefinitionProblem(f"“{field.name}” is not a date.", where=field.id)
+    if field.kind is Kind.DATE:  # data that know only days have all the days that are touched
+        start, end = start and day_of(start), end and day_of(end)
     inside = column >= start if start else column.is_not_null()
     if end is None or end == dt.date.max:
         return inside

@@ -80,6 +80,13 @@ class ListFilter(FieldCondition):
         return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
 
 
+class MembersFilter(ListFilter):
+    """Rows whose value is among those that a question named, however many; it is made for other data and never
+    stored."""
+
+    values: tuple[Value, ...] = ()
+
+
 def among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
     full = [value for value in values if value is not None]
     member = column.is_in(full) if len(full) != 1 else column == full[0]

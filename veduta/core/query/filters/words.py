@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from veduta.core.calendar import Grain, Grouping
+from veduta.core.classes import width_of
 from veduta.core.data.fields import Field, Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT, class_number, group_words, value_words
@@ -56,7 +57,8 @@ def grouping_words(grouping: Grouping, schema: Schema) -> str:
     numbers with their classes: "Passengers in classes of 20"; texts with those that stand together."""
     field = schema[grouping.field]
     if grouping.width is not None:
-        return f"{field.name} in classes of {class_number(grouping.width, grouping.width, field.format)}"
+        width = width_of(grouping.width, field.kind is Kind.WHOLE)
+        return f"{field.name} in classes of {class_number(width, width, field.format)}"
     if grouping.together:
         return f"{field.name} with {listed([each.name for each in grouping.together], most=3)} put together"
     if not grouping.grain:

@@ -8,6 +8,7 @@ from typing import ClassVar, Literal
 
 import polars as pl
 
+from veduta.core.classes import class_expression, decimals_of
 from veduta.core.data.fields import Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
@@ -202,7 +203,8 @@ class Bins(Step):
         if self.how == "width":
             if not self.width > 0 or not math.isfinite(self.width):
                 raise DefinitionProblem("The width must be above zero.", hint="Write another width.")
-            start, end = (value / self.width).floor() * self.width, ((value / self.width).floor() + 1) * self.width
+            start = class_expression(value, self.width, whole=False)
+            end = (start + self.width).round(decimals_of(self.width))
         else:
             edges = sorted(set(self.edges)) if self.how == "edges" else self._quantiles(flow, value)
             if len(edges) < 1:
