@@ -148,10 +148,13 @@ class Drawings(unittest.TestCase):
         self.assertEqual({row["value"] for row in drawn.rows if row["name"] == "Mar 2026"}, {0})
 
     def test_the_unfinished_last_period_is_marked_and_said(self):
-        answered = asked(chart(show=[FARE], by=[MONTH]))
+        daily = [{"sailed": dt.date(2026, 1, 14) + dt.timedelta(days=i), "fare": 1.0} for i in range(127)]
+        answered = asked(chart(show=[FARE], by=[MONTH]), daily)
         self.assertEqual([(row["unfinished"], row["tail"]) for row in answered.drawing.rows][-2:], [(0, 1), (1, 1)])
         self.assertIn("The last month is unfinished: data to 20 May 2026.", answered.notes)
         self.assertIn(["Unfinished", "data to 20 May 2026"], answered.drawing.rows[-1]["tip"])
+        self.assertIn("The first month is unfinished: data from 14 Jan 2026.", answered.notes)
+        self.assertIn(["Unfinished", "data from 14 Jan 2026"], answered.drawing.rows[0]["tip"])
 
     def test_a_point_without_neighbours_is_seen(self):
         drawn = asked(

@@ -86,8 +86,8 @@ class Openings(unittest.TestCase):
         self.assertEqual(openings("d", model)[0].by[0].grain, "hour")
 
     def test_first_days_of_months_are_not_unfinished(self):
-        firsts = [dt.date(2026, month, 1) for month in range(1, 5)]
-        for dates, unfinished in ((firsts, None), ([*firsts, dt.date(2026, 4, 9)], dt.date(2026, 4, 9))):
+        firsts = [dt.date(2026, month, 1) for month in range(1, 4)]
+        for dates, unfinished in ((firsts, None), ([*firsts, dt.date(2026, 3, 9)], dt.date(2026, 3, 9))):
             with self.subTest(dates[-1]):
                 model = table(sailed=(Kind.DATE, dates), fare=(Kind.WHOLE, [1] * len(dates)))
                 definition = ChartDefinition(dataset="d", by=({"field": "sailed", "grain": "month"},))

@@ -288,10 +288,13 @@ def _notes(picture: Picture, kind: Kind) -> list[str]:
         notes += reference_notes(picture)
     elif picture.definition.references:
         notes.append("What to compare with has no place on this drawing, and is not shown.")
-    if result.unfinished:
+    if result.unfinished or result.begun:
         grains = [column.dimension.period for column in result.dimensions if column.dimension.is_time_axis]
         grain = max(grains, key=PERIODS.index)
-        notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
+        if result.begun:
+            notes.append(f"The first {grain.words} is unfinished: data from {period_words(result.begun, Grain.DAY)}.")
+        if result.unfinished:
+            notes.append(f"The last {grain.words} is unfinished: data to {period_words(result.unfinished, Grain.DAY)}.")
     return notes
 
 

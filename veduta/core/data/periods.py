@@ -133,8 +133,8 @@ def rhythm(values: pl.Series) -> Period:
     `values` are dates or date-times without empties, each once or more often.
     """
     if values.dtype != pl.Date:
-        if (values != values.dt.truncate("1d")).any():
-            return ""
+        if values.dt.time().n_unique() > 1:
+            return ""  # the same time of the day in all of them says nothing
         values = values.cast(pl.Date)
     days = values.unique()
     if len(days) < 2:

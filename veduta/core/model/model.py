@@ -11,7 +11,16 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Grain, Grouping, grain_of_span, grouping_for, period_end, period_start, written_grain
+from veduta.core.calendar import (
+    Grain,
+    Grouping,
+    grain_of_span,
+    grouping_for,
+    period_end,
+    period_start,
+    start_expression,
+    written_grain,
+)
 from veduta.core.classes import nice_width
 from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
@@ -44,6 +53,7 @@ class _Cache:
     facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
     same_dates: dict[str, set[str]] = attribute(default_factory=dict)
     latest: dict[Any, dict[str, dt.date]] = attribute(default_factory=dict)
+    days: dict[Any, pl.DataFrame] = attribute(default_factory=dict)
     homes: dict[frozenset[str], str] = attribute(default_factory=dict)
 
 
@@ -377,6 +387,20 @@ class Model:
                 day = dt.date.fromisoformat(str(highest)[:10])
                 rhythm = self.rhythm(field.id)
                 yield field.id, period_end(period_start(day, rhythm), rhythm) if rhythm else day
+
+    def days_in_periods(self, name: str, grain: Grain) -> pl.DataFrame:
+        """The `first` and the `last` day with data in each period of a date, by its `start`, in order."""
+        field = self.schema[name]
+        key = (name, grain, self._values() if field.formula else (), self.reader, self.seen)
+        if key not in self._cache.days:
+            if len(self._cache.days) > MOST_FACTS:
+                self._cache.days.clear()
+            rows = self.scan([name], self.home_of({name}) if field.formula else field.table)
+            day = pl.col(name).dt.date() if field.kind is Kind.DATETIME else pl.col(name)
+            start = start_expression(day, grain, self.schema.fiscal_month).alias("start")
+            found = rows.group_by(start).agg(day.min().alias("first"), day.max().alias("last"))
+            self._cache.days[key] = found.drop_nulls().sort("start").collect()
+        return self._cache.days[key]
 
     def rhythm(self, name: str) -> Grain | None:
         """The periods that all dates of a field stand for; None where they are days or moments."""

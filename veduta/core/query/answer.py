@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Hashable
-from typing import cast
 
 import polars as pl
 
 from veduta.core.cache import Cache
-from veduta.core.calendar import PERIODS, Grain, Grouping, period_end, period_start
+from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
@@ -30,6 +29,7 @@ from veduta.core.query.measures import measure_format, measure_heading, total_of
 from veduta.core.query.ordering import in_order
 from veduta.core.query.query import Column, Query, Result
 from veduta.core.query.totals import totals
+from veduta.core.query.unfinished import unfinished_periods
 
 AROUND = 7_500
 """Bytes that an answer takes besides its values, measured over thousands of small ones: most of what they take."""
@@ -91,7 +91,8 @@ def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
         rest=shown.gathered.rest if shown.gathered else None,
         orders={column.key: own[key] for column, key in zip(columns, asked.keys, strict=False) if key in own},
     )
-    result.unfinished = _unfinished(asked, result.frame)
+    periods = unfinished_periods(asked, result.frame)
+    result.unfinished, result.begun = periods.until, periods.since
     if result.groups > query.limit:
         asked.notes.append(f"Showing {query.limit:,} of {result.groups:,} groups.")
     if not rows_read and query.filters:
@@ -169,24 +170,6 @@ def _named(asked: Asked, shown: Shown, cells: pl.DataFrame) -> pl.DataFrame:
     keys = [ALIGNED if group == axis else key_of(group) for group in asked.query.groups]
     sources = {f"d{i}": key for i, key in enumerate(keys)} | {f"m{i}": name for i, name in enumerate(asked.names)}
     return taken(cells, sources | ({REST: REST} if shown.gathered else {}))
-
-
-def _unfinished(asked: Asked, frame: pl.DataFrame) -> dt.date | None:
-    """The last day with data, where the latest period shown goes on after it."""
-    query, context = asked.query, asked.context
-    periods = [(i, group) for i, group in enumerate(query.groups) if group.is_time_axis]
-    if not periods or not frame.height or query.aligned:
-        return None
-    first = periods[0][1].field
-    position, group = max(periods, key=lambda each: (each[1].field == first, PERIODS.index(each[1].period)))
-    last = cast("dt.date | None", frame[f"d{position}"].max())
-    dates, latest = asked.model.same_dates(group.field), context.latest.get(group.field)
-    if last is None or latest is None or group.grain in (Grain.DAY, Grain.HOUR):
-        return None
-    for filter_ in query.filters:
-        latest = min(latest, filter_.last_day(dates, context) or latest)
-    is_shown_last = period_start(latest, group.period, context.fiscal_month) == last
-    return latest if is_shown_last and latest < period_end(last, group.period) else None
 
 
 def _why_nothing(asked: Asked) -> list[str]:

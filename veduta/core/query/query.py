@@ -99,7 +99,8 @@ class Result:
     """An answer. `totals[positions]` has the dimensions it keeps apart and all measures.
 
     `rows_read` rows passed the filters out of `rows_there`; `groups` were found before the limit.
-    `unfinished` is the last day with data within the last period of the time axis, if it is not over. `unseen` are the
+    `unfinished` is the last day with data within the last period of the time axis, if it is not over, and `begun` the
+    first day with data within its first period, if that began before. `unseen` are the
     columns of the frame that stand behind the drawing, `orders` the own orders of dimensions by their keys.
     """
 
@@ -110,6 +111,7 @@ class Result:
     rows_there: int = 0
     groups: int = 0
     unfinished: dt.date | None = None
+    begun: dt.date | None = None
     rest: Rest | None = None
     notes: list[str] = attribute(default_factory=list)
     unseen: list[Column] = attribute(default_factory=list)

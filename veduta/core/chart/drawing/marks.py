@@ -103,7 +103,7 @@ def marks(
                     said=f"{cell.said}: {text} {measure.name}" if several else f"{cell.said}: {text}",
                     point=cell.point,
                     on=cell.on,
-                    unfinished=bool(cell.tip_end),
+                    unfinished=cell.is_unfinished,
                     layer=layer,
                     more={name: cell.row[key] for name, key in carry.items()},
                 )
@@ -135,6 +135,7 @@ class _Cell:
     on: bool
     tip_start: list[list[str]]
     tip_end: list[list[str]]
+    is_unfinished: bool
 
 
 def _cells(picture: Picture) -> list[_Cell]:
@@ -146,8 +147,9 @@ def _cells(picture: Picture) -> list[_Cell]:
 
 def _read_cells(picture: Picture) -> Iterator[_Cell]:
     result, dimensions = picture.result, picture.dimensions
-    unfinished = _unfinished_start(picture)
-    until = format_value(result.unfinished, Kind.DATE, dimensions[0].format) if unfinished else ""
+    last, first = _unfinished_ends(picture)
+    until = format_value(result.unfinished, Kind.DATE, dimensions[0].format) if last else ""
+    since = format_value(result.begun, Kind.DATE, dimensions[0].format) if first else ""
     panel, names = picture.panel, [column.name for column in dimensions]
     said = [cache(partial(picture.words, column)) for column in dimensions]  # many marks have a value in common
     for row in result.frame.iter_rows(named=True):
@@ -163,17 +165,25 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
             point=point,
             on=picture.chosen(point),
             tip_start=[[name, word] for name, word in zip(names, words, strict=True)],
-            tip_end=[["Unfinished", f"data to {until}"]] if unfinished and unfinished in (*values, *panel) else [],
+            tip_end=[
+                ["Unfinished", f"data {which}"]
+                for end, which in ((first, f"from {since}"), (last, f"to {until}"))
+                if end and end in (*values, *panel)
+            ],
+            is_unfinished=bool(last) and last in (*values, *panel),
         )
 
 
-def _unfinished_start(picture: Picture) -> dt.date | None:
+def _unfinished_ends(picture: Picture) -> tuple[dt.date | None, dt.date | None]:
+    """The starts of the last and of the first period shown, each if it is not whole."""
     result = picture.whole.result if picture.whole else picture.result
-    if result.unfinished is None:
-        return None
+    if result.unfinished is None and result.begun is None:
+        return None, None
     periods = [column for column in result.dimensions if column.dimension.is_time_axis]
     finest = max(periods, key=lambda column: PERIODS.index(column.dimension.period))
-    return cast("dt.date | None", result.frame[finest.key].max())
+    shown = result.frame[finest.key]
+    last, first = (cast("dt.date | None", end) for end in (shown.max(), shown.min()))
+    return last if result.unfinished else None, first if result.begun else None
 
 
 def rows_of(made: Sequence[Mark]) -> list[dict[str, Any]]:
