@@ -10,11 +10,12 @@ import unittest
 from itertools import combinations
 
 import numpy as np
+import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
-from tests.core.support import context_of, sailings
+from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field, sailings, sailings_table
 from veduta.core.calendar import Grain
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.colours import between, luminance, needs_white
@@ -25,6 +26,9 @@ from veduta.core.chart.kinds.cumulative import so_far
 from veduta.core.chart.kinds.target import expected_share
 from veduta.core.chart.kinds.waterfall import steps
 from veduta.core.chart.question import ask
+from veduta.core.data.fields import Kind, Schema
+from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.model.model import Model
 
 NUMBERS = st.floats(-1e6, 1e6).map(lambda value: round(value, 2))
 FARE, PASSENGERS = ({"field": name, "aggregate": "sum"} for name in ("fare", "passengers"))
@@ -279,6 +283,48 @@ class ExpectedByNow(unittest.TestCase):
         self.assertEqual((figure.changes[0].tone, figure.expected), ("better", 16.7))
         plain = drawn(rows, **asked).figures[0]
         self.assertEqual((plain.changes, plain.due), ([], 0))
+
+    def due(self, rows: list, grain: str, goal: dict, only: dict, expected: str = "calendar") -> float:
+        parts = {"kind": "target", "show": [FARE, goal], "by": [{"field": "sailed", "grain": grain}], "only": [only]}
+        return round(drawn(rows, **parts, settings={"expected": expected}).figures[0].due, 4)
+
+    def test_periods_that_the_filter_names_and_that_have_no_rows_yet_count(self):
+        days = [dt.date(2026, 1, 1) + dt.timedelta(days=i) for i in range(150)]
+        rows = [{"sailed": day, "fare": 1.0} for day in days]
+        this_year = {"kind": "relative", "field": "sailed", "unit": "year", "count": 1}
+        year = {"kind": "dates", "field": "sailed", "start": "2026-01-01", "end": "2026-12-31"}
+        number = {"formula": "365"}
+        for only in (this_year, year):
+            for grain in ("day", "month", "quarter", "year"):
+                self.assertEqual(self.due(rows, grain, number, only), round(150 / 365, 4), (only, grain))
+
+    def test_a_target_from_a_table_says_the_same_as_one_that_is_a_number(self):
+        rows = [{"sailed": dt.date(2026, 1, 1) + dt.timedelta(days=i), "fare": 1.0} for i in range(150)]
+        goals = [{"month": dt.date(2026, month, 1), "goal": 30.0} for month in range(1, 13)]
+        fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
+        table = MemoryTable(pl.DataFrame(goals), Schema(fields))
+        definition = ModelDefinition(
+            tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
+            joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
+        )
+        model = Model({"": (sailings_table(rows), SAILING_FIELDS), "goals": (table, fields)}, definition)
+        parts = {"kind": "target", "by": [{"field": "sailed", "grain": "month"}], "settings": {"expected": "calendar"}}
+        for only in ([], [{"kind": "dates", "field": "sailed", "start": "2026-01-01", "end": "2026-12-31"}]):
+            show = [FARE, {"field": "goals.goal", "aggregate": "sum"}]
+            asked = load_definition({"dataset": "d", **parts, "show": show, "only": only})
+            figure = ask(asked, model, context_of(model)).drawing.figures[0]
+            self.assertEqual((round(figure.due, 4), round(figure.share, 4)), (round(150 / 365, 4), round(150 / 360, 4)))
+
+    def test_only_the_named_days_of_a_period_count(self):
+        rows = [{"sailed": dt.date(2026, 2, 1) + dt.timedelta(days=i), "fare": 1.0} for i in range(28)]
+        some = {"kind": "dates", "field": "sailed", "start": "2026-02-15", "end": "2026-03-14"}
+        self.assertEqual(self.due(rows, "month", {"formula": "28"}, some), 0.5)
+
+    def test_the_year_before_counts_in_those_periods_too(self):
+        rows = [{"sailed": dt.date(2025, month, 28), "fare": float(month)} for month in range(1, 13)]
+        rows += [{"sailed": dt.date(2026, month, 28), "fare": 5.0} for month in range(1, 5)]
+        year = {"kind": "dates", "field": "sailed", "start": "2026-01-01", "end": "2026-12-31"}
+        self.assertEqual(self.due(rows, "month", {"formula": "60"}, year, "year_before"), round(10 / 78, 4))
 
     def test_without_a_year_before_it_goes_by_the_calendar(self):
         rows = [{"sailed": dt.date(2026, 1, 31), "fare": 1.0, "passengers": 2}]

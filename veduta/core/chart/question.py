@@ -235,6 +235,7 @@ def picture_of(
         compared=tuple(compared),
         told=dict(zip(_told(definition), told, strict=True)),
         format_words=[format_words(each, definition.measures, model) for each in definition.conditional],
+        fiscal_month=model.schema.fiscal_month,
     )
 
 

@@ -8,12 +8,13 @@ from collections.abc import Hashable
 import polars as pl
 
 from veduta.core.cache import Cache
-from veduta.core.calendar import Grouping
+from veduta.core.calendar import Days, Grouping
 from veduta.core.data.fields import Kind, NumberFormat
 from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
 from veduta.core.query.asked import ALIGNED, Asked, taken
 from veduta.core.query.engine.places import key_of
+from veduta.core.query.engine.shown_periods import filtered_periods
 from veduta.core.query.filters import (
     Context,
     Filter,
@@ -92,7 +93,8 @@ def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
         orders={column.key: own[key] for column, key in zip(columns, asked.keys, strict=False) if key in own},
     )
     periods = unfinished_periods(asked, result.frame)
-    result.unfinished, result.begun = periods.until, periods.since
+    result.unfinished, result.begun, result.reach = periods.until, periods.since, periods.reach
+    result.named = _days_named(asked)
     if result.groups > query.limit:
         asked.notes.append(f"Showing {query.limit:,} of {result.groups:,} groups.")
     if not rows_read and query.filters:
@@ -170,6 +172,17 @@ def _named(asked: Asked, shown: Shown, cells: pl.DataFrame) -> pl.DataFrame:
     keys = [ALIGNED if group == axis else key_of(group) for group in asked.query.groups]
     sources = {f"d{i}": key for i, key in enumerate(keys)} | {f"m{i}": name for i, name in enumerate(asked.names)}
     return taken(cells, sources | ({REST: REST} if shown.gathered else {}))
+
+
+def _days_named(asked: Asked) -> tuple[Days, ...]:
+    """The days that the filters on the time axis let pass together, whether there are rows or not."""
+    axis = asked.engine.axis(asked.place)
+    if axis is None or not asked.engine.filters:
+        return ()
+    periods = filtered_periods(list(asked.engine.filters), asked.model, asked.context)
+    if periods is None or periods.field not in asked.model.same_dates(axis.field):
+        return ()
+    return tuple(periods.ranges)
 
 
 def _why_nothing(asked: Asked) -> list[str]:

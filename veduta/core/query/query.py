@@ -10,7 +10,7 @@ from typing import Any, Literal
 import polars as pl
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grouping
+from veduta.core.calendar import Days, Grouping
 from veduta.core.data.fields import Frozen, Kind, NumberFormat
 from veduta.core.formats import REST_POINT
 from veduta.core.query.filters import Filter, Value
@@ -100,8 +100,10 @@ class Result:
 
     `rows_read` rows passed the filters out of `rows_there`; `groups` were found before the limit.
     `unfinished` is the last day with data within the last period of the time axis, if it is not over, and `begun` the
-    first day with data within its first period, if that began before. `unseen` are the
-    columns of the frame that stand behind the drawing, `orders` the own orders of dimensions by their keys.
+    first day with data within its first period, if that began before; its data `reach` up to a day,
+    be it before what is shown. `unseen` are the
+    columns of the frame that stand behind the drawing, `orders` the own orders of dimensions by their keys. `named` are
+    the days that filters on the time axis name, with or without rows; none if they name none.
     """
 
     columns: list[Column]
@@ -112,10 +114,12 @@ class Result:
     groups: int = 0
     unfinished: dt.date | None = None
     begun: dt.date | None = None
+    reach: dt.date | None = None
     rest: Rest | None = None
     notes: list[str] = attribute(default_factory=list)
     unseen: list[Column] = attribute(default_factory=list)
     orders: dict[str, list[Any]] = attribute(default_factory=dict)
+    named: tuple[Days, ...] = ()
 
     def value(self, row: dict[str, Any], key: str) -> Any:
         """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""

@@ -26,10 +26,12 @@ ANYWHERE = 1 / 3
 @dataclass(frozen=True)
 class Unfinished:
     """The last day with data of a last period that goes on after it, and the first day with data of a first period that
-    began before it."""
+    began before it. And the day up to which the data `reach`: the latest one under the filters, or the end of its
+    period if that is whole."""
 
     until: dt.date | None = None
     since: dt.date | None = None
+    reach: dt.date | None = None
 
 
 def unfinished_periods(asked: Asked, frame: pl.DataFrame) -> Unfinished:
@@ -48,7 +50,13 @@ def unfinished_periods(asked: Asked, frame: pl.DataFrame) -> Unfinished:
         return Unfinished()
     first, last = shown.min(), shown.max()
     assert isinstance(first, dt.date) and isinstance(last, dt.date), "a time axis has dates"
-    return Unfinished(_last_day(asked, group, last, days), _first_day(asked, group, first, days))
+    latest = _latest(asked, group)
+    since = _first_day(asked, group, first, days)
+    if latest is None:
+        return Unfinished(None, since)
+    start = period_start(latest, group.period, asked.context.fiscal_month)
+    until = _last_day(group, start, latest, days)
+    return Unfinished(until if start == last else None, since, until or period_end(start, group.period))
 
 
 def _axis(asked: Asked, frame: pl.DataFrame) -> tuple[int, Grouping] | None:
@@ -62,14 +70,18 @@ def _axis(asked: Asked, frame: pl.DataFrame) -> tuple[int, Grouping] | None:
     return None if found[1].grain in (Grain.DAY, Grain.HOUR) else found
 
 
-def _last_day(asked: Asked, group: Grouping, last: dt.date, days: pl.DataFrame) -> dt.date | None:
+def _latest(asked: Asked, group: Grouping) -> dt.date | None:
+    """The latest day of the axis with data, as far as the filters let it pass."""
     context, dates = asked.context, asked.model.same_dates(group.field)
     latest = context.latest.get(group.field)
-    if latest is None:
-        return None
-    for filter_ in asked.query.filters:
+    for filter_ in asked.query.filters if latest else ():
         latest = min(latest, filter_.last_day(dates, context) or latest)
-    if period_start(latest, group.period, context.fiscal_month) != last or latest >= period_end(last, group.period):
+    return latest
+
+
+def _last_day(group: Grouping, last: dt.date, latest: dt.date, days: pl.DataFrame) -> dt.date | None:
+    """The latest day with data, if its period, the last one, goes on after it."""
+    if latest >= period_end(last, group.period):
         return None
     others = days.filter(pl.col("start") < last).tail(COMPARED).select("start", "last").rows()
 

@@ -15,7 +15,7 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.dashboard.controls import Control, DatesChoice, ParameterChoice, kinds_for
+from veduta.core.dashboard.controls import Control, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard, load_state
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.dashboard.merging import Both, Merged, merged
@@ -204,7 +204,6 @@ def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Cont
         field=field.id,
         field_kind=Kind(field.kind),
         name=field.name,
-        dates=DatesChoice() if kind == "dates" else None,
     )
 
 

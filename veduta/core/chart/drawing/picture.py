@@ -67,6 +67,7 @@ class Picture:
     format_words: Sequence[str] = ()
     rows_from: int = 0
     paints: Paints = OWN
+    fiscal_month: int = 1
 
     @property
     def dimensions(self) -> list[Column]:

@@ -3,18 +3,31 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Literal
+from collections.abc import Sequence
+from typing import Literal, cast
 
-from veduta.core.calendar import Grain, period_end, period_words
+import polars as pl
+
+from veduta.core.calendar import (
+    Days,
+    Grain,
+    common_days,
+    day_of,
+    moved,
+    period_end,
+    period_start,
+    period_words,
+    periods_between,
+)
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import Change, Figure, figure_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
 from veduta.core.chart.kinds.figure import points_words
-from veduta.core.chart.variations import measure_formula
 from veduta.core.formats import format_value
-from veduta.core.query.measures import Measure
-from veduta.core.query.query import Column
+from veduta.core.model.model import Model
+from veduta.core.query.filters import Filter
+from veduta.core.query.query import Column, Query, Result
 from veduta.core.words import in_sentence
 
 ON_COURSE = 0.0005
@@ -55,11 +68,14 @@ class TargetFigure(Kind):
     def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
         return ((),) if definition.drawn else ()
 
-    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
-        """The figure of the same period a year before, by whose shape the target is expected to be reached."""
+    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+        """The figure in all periods, by whose shape a year before the target is expected to be reached."""
         if not definition.drawn or self.set(definition).expected != "year_before":
-            return ()
-        return (Measure(formula=f"shift({measure_formula(definition.measures[0])}, -1, 'year')", name="a year before"),)
+            return None
+        (axis,) = definition.drawn
+        dates = model.same_dates(axis.field)
+        filters = [left for each in (*definition.only, *extra) if (left := each.in_other_periods(dates))]
+        return Query(groups=(axis,), measures=definition.measures[:1], filters=tuple(filters))
 
     def draw(self, picture: Picture) -> Drawing:
         reached, target = picture.measures
@@ -83,20 +99,20 @@ class TargetFigure(Kind):
 def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> list[str]:
     """Says how much should be reached by now. Returns how that was worked out."""
     first = picture.dimensions[0]
-    columns = [first.key, picture.measures[0].key, *(column.key for column in picture.result.unseen)]
-    rows = picture.result.frame.select(columns).drop_nulls(first.key).sort(first.key).rows()
-    grain, until = first.dimension.period, picture.result.unfinished
-    periods = [row[0] for row in rows]
-    last = max((period for period, value, *_ in rows if value is not None), default=None)
+    frame = picture.result.frame.select(first.key, picture.measures[0].key).drop_nulls(first.key)
+    grain, until = first.dimension.period, picture.result.reach
+    last = cast("dt.date | None", frame.drop_nulls()[first.key].max())
     if last is None:
         return ["Nothing is there yet, so nothing can be expected of it."]
     until = until if until and last <= until <= period_end(last, grain) else period_end(last, grain)
-    shape = {row[0]: row[2] for row in rows} if picture.result.unseen else None
-    due = expected_share(periods, grain, until, shape)
+    named = list(picture.result.named)
+    periods = _periods(frame[first.key].to_list(), grain, named, picture.fiscal_month)
+    shape = _a_year_before(picture.beside, periods, grain) if picture.beside else None
+    due = expected_share(periods, grain, until, shape, named)
     notes, by = [], "the calendar"
     if due is None:
         notes.append("A year before there was nothing, so what is expected goes by the calendar.")
-        due = expected_share(periods, grain, until)
+        due = expected_share(periods, grain, until, None, named)
     elif shape:
         by = "how it went a year before"
     assert due is not None, "the calendar always says something"
@@ -113,12 +129,35 @@ def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> lis
     return [*notes, f"What is expected goes by {by}."]
 
 
+def _periods(there: list[dt.date], grain: Grain, named: list[Days], fiscal_month: int) -> list[dt.date]:
+    """The periods of a target: those that have rows, and those that the filters name and that have none yet."""
+    periods = set(there)
+    for first, last in named:
+        starts = (period_start(day, grain, fiscal_month) for day in (first, last))
+        periods |= set(periods_between(*starts, grain))
+    return sorted(periods)
+
+
+def _a_year_before(beside: Result, periods: list[dt.date], grain: Grain) -> dict[dt.date, float | None]:
+    """What there was in each of these periods a year before."""
+    values = dict(beside.frame.select("d0", "m0").iter_rows())
+    dtype = pl.Datetime("us") if grain is Grain.HOUR else pl.Date
+    starts = pl.DataFrame({"s": pl.Series(periods, dtype=dtype)})
+    before = starts.select(moved(pl.col("s"), grain, -1, Grain.YEAR))["s"].to_list()
+    return {period: values.get(earlier) for period, earlier in zip(periods, before, strict=True)}
+
+
 def expected_share(
-    periods: list[dt.date], grain: Grain, until: dt.date, shape: dict[dt.date, float | None] | None = None
+    periods: list[dt.date],
+    grain: Grain,
+    until: dt.date,
+    shape: dict[dt.date, float | None] | None = None,
+    named: Sequence[Days] = (),
 ) -> float | None:
     """How much of a target for these periods, each by its first day, should be reached by the end of a day: the share
     of their days that have passed, or with a `shape` the share of what it has in periods that have passed, of the one
-    that goes on by its days. None for a shape that is not above zero.
+    that goes on by its days. Of a period only the days that are `named` count, if any are. None for a shape that is
+    not above zero.
 
     >>> from datetime import date
     >>> months = [date(2026, 1, 1), date(2026, 2, 1)]
@@ -129,10 +168,11 @@ def expected_share(
     """
     passed, whole = 0.0, 0.0
     for start in periods:
-        end = period_end(start, grain)
-        days = (end - start).days + 1
-        weight = float(days) if shape is None else float(shape.get(start) or 0)
-        gone = min(max((until - start).days + 1, 0), days) / days
-        passed += weight * gone
-        whole += weight
+        own = [(day_of(start), day_of(period_end(start, grain)))]
+        days = common_days(own, named) if named else own
+        length = sum((day_of(last) - day_of(first)).days + 1 for first, last in days)
+        gone = sum(max((min(until, day_of(last)) - day_of(first)).days + 1, 0) for first, last in days)
+        weight = float(length) if shape is None else float(shape.get(start) or 0)
+        passed += weight * gone / length if length else 0
+        whole += weight if length else 0
     return passed / whole if whole > 0 else None
