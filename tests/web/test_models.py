@@ -57,6 +57,7 @@ class ModelTest(WebTest):
     def join(self) -> str:
         """Join the routes; the id of their pier."""
         self.change("add_table", dataset=str(self.routes.pk), name="Routes")
+        self.change("set_join", left="", right="routes", left0=self.ids["route"], right0="c1")
         return next(f.id for f in model_of(self.now()).schema if f.name == "Pier" and f.table)
 
     def values(self, reader=None, **parts) -> dict:
@@ -83,6 +84,17 @@ class Joining(ModelTest):
         page = page_of(self.look("model", self.dataset.pk))
         self.assertIn("many to one", page)
         self.assertIn("Merrin–Marram (1)", page)  # a key without a match
+
+    def test_keys_are_proposed_with_their_match_and_saved_only_when_somebody_says_so(self):
+        page = page_of(self.change("add_table", dataset=str(self.routes.pk), name="Routes"))
+        self.assertIn("is not joined yet", page)
+        self.assertIn("Proposed: by Route", page)
+        self.assertIn("many to one", page)
+        self.assertIn("one row for each", page)
+        self.assertEqual(self.now().model_definition.joins, ())
+        [form] = [form for form in re.findall(r"<form.*?</form>", page, re.S) if "Join by these keys" in form]
+        chosen = dict(re.findall(r'<select[^>]*name="(\w+)"[^>]*>.*?<option value="([^"]*)" selected', form, re.S))
+        self.assertEqual(chosen, {"left0": self.ids["route"], "right0": "c1"})
 
     def test_each_form_of_the_page_sends_what_its_edit_takes(self):
         self.join()

@@ -225,7 +225,10 @@ class Changing(Bounded):
     def test_joined_to_another_dataset_the_rows_are_narrowed_by_their_own_rules(self):
         change_model(self.nell, self.routes, "add_table", {"dataset": str(self.dataset.pk), "name": "Sailings"}, 0)
         routes = Dataset.objects.select_related("current").get(pk=self.routes.pk)
-        change_model(self.nell, routes, "suggest", {"left": "", "right": routes.model_definition.tables[0].id}, 1)
+        route = next(f.id for f in model_for(routes, self.steward).schema if f.name == "Route" and not f.table)
+        keys = {"left": "", "right": routes.model_definition.tables[0].id}
+        keys["keys"] = [{"left": route, "right": self.ids["route"]}]
+        change_model(self.nell, routes, "set_join", keys, 1)
         routes = Dataset.objects.select_related("current").get(pk=self.routes.pk)
         table = routes.model_definition.tables[0].id
         region = f"{table}.{self.ids['region']}"

@@ -47,12 +47,6 @@ class Tables(Editing):
         self.assertIn("at least one column", self.refused("set_join", left="", right="ports", keys=[]))
         self.assertIn("does not work", self.refused("set_join", left="", right="ports", keys=[{"left": "route"}]))
 
-    def test_the_likeliest_keys(self):
-        joins = self.made("suggest", left="", right="routes").joins
-        found = next(j for j in joins if {j.left, j.right} == {"", "routes"})
-        self.assertEqual([(key.left, key.right) for key in found.keys], [("route", "route")])
-        self.assertIn("hold the same values", self.refused("suggest", left="ports", right="vessels"))
-
     def test_a_table_leaves_with_its_joins_and_gets_another_name(self):
         left = self.made("remove_table", table="routes")
         self.assertFalse([j for j in left.joins if "routes" in (j.left, j.right)])

@@ -132,6 +132,44 @@ class Joins(unittest.TestCase):
         self.assertEqual(keys, {("route", "route", ""), ("day", "month", "month")})
         self.assertIsNone(suggest_join(two(["A", "B"], ["X", "Y"]), "", "other"))
 
+    def suggested(self, left: dict[str, list], right: dict[str, list]) -> set[tuple[str, str, str]]:
+        tables = {"": table(**left), "other": table(**right)}
+        found = Model(tables, ModelDefinition(tables=(ModelTable(id="other", dataset="o", name="Other"),)))
+        join = suggest_join(found, "", "other")
+        return {(key.left, key.right, key.grain) for key in join.keys} if join else set()
+
+    def test_keys_that_are_unique_on_one_side_come_before_likelier_ones_that_are_not(self):
+        days = [dt.date(2025, 1, 1) + dt.timedelta(days=i) for i in range(60)]
+        ports = ["Tern", "Quay", "Gull", "Knot", "Fell"]
+        weather = [(port, day, day.day, day.month, 2025) for day in days for port in ports]
+        sailings = [each for each in weather for _ in range(3)]
+
+        def columns(rows: list[tuple]) -> dict[str, list]:
+            names = ("port", "at", "day", "month", "year")
+            return {name: [row[i] for row in rows] for i, name in enumerate(names)}
+
+        self.assertEqual(self.suggested(columns(sailings), columns(weather)), {("port", "port", ""), ("at", "at", "")})
+        apart = [columns(rows) for rows in (sailings, weather)]
+        for each in apart:
+            del each["at"]
+        found = self.suggested(*apart)
+        self.assertLessEqual({("port", "port", ""), ("day", "day", ""), ("month", "month", "")}, found)
+        self.assertFalse(any(left != right for left, right, _ in found), "a year is never matched with a month")
+
+    def test_years_are_not_matched_with_days(self):
+        years = [dt.date(year, 1, 1) for year in range(2015, 2026)]
+        days = [dt.date(2025, 1, 1) + dt.timedelta(days=31 * i) for i in range(24)]
+        names = [f"N{i}" for i in range(24)]
+        self.assertEqual(
+            self.suggested({"built": days, "name": names}, {"season": years, "name": names[:11]}),
+            {("name", "name", "")},
+        )
+
+    def test_dates_that_never_meet_are_no_keys(self):
+        early = [dt.date(1990, 1, 5) + dt.timedelta(days=3 * i) for i in range(20)]
+        late = [dt.date(2020, 1, 4) + dt.timedelta(days=5 * i) for i in range(20)]
+        self.assertEqual(self.suggested({"joined": early}, {"joined": late}), set())
+
     def test_keys_reach_further_tables_and_dates_only_by_their_period(self):
         found, _ = model()
         self.assertTrue(found.reaches("targets", "routes.area"))

@@ -22,7 +22,6 @@ from veduta.core.model.definition import (
     ParameterField,
     RowRule,
 )
-from veduta.core.model.joins import suggest_join
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import set_to
 
@@ -51,16 +50,6 @@ def add_table(definition: ModelDefinition, model: Model, dataset: str, name: Tex
     """Put another dataset beside the others."""
     table = ModelTable(id=_new_id(name, {"formula", *(t.id for t in definition.tables)}), dataset=dataset, name=name)
     return _with(definition, tables=(*definition.tables, table))
-
-
-@edit
-def suggest(definition: ModelDefinition, model: Model, left: str, right: str) -> ModelDefinition:
-    """Take the likeliest keys between two tables. Raises VedutaError if there are none."""
-    join = suggest_join(model, left, right)
-    if join is None:
-        raise VedutaError("No columns of these tables hold the same values.", hint="Choose the keys yourself.")
-    others = tuple(j for j in definition.joins if {j.left, j.right} != {left, right})
-    return _with(definition, joins=(*others, join))
 
 
 @edit

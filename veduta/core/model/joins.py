@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import combinations
 from typing import Any
 
 import polars as pl
 from rapidfuzz import fuzz
 
+from veduta.core.calendar import STEPS, Grain
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.profile import share_in
 from veduta.core.model.definition import Join, Key
@@ -17,6 +21,11 @@ from veduta.core.model.rows import comparable
 
 SAMPLE = 50_000
 LISTED = 20
+LIKELY = 0.6
+"""How likely, from 0 to 1, two fields must belong together to be proposed."""
+MOST_PAIRS, FEW_KEYS = 6, 3
+TRIED = 5_000
+"""So many rows are looked at first for two with the same keys."""
 
 
 @dataclass(frozen=True)
@@ -64,7 +73,17 @@ class JoinCheck:
 def check_join(model: Model, join: Join) -> JoinCheck:
     """Count both ways which rows find a match; empty keys match nothing. Raises
     VedutaError for keys that do not exist."""
-    counted = []
+    counted = [
+        model.tables[table].scan(names).select(columns).group_by(pl.all()).agg(n=pl.len())
+        for table, names, columns in _sides_of(model, join)
+    ]
+    a, b = pl.collect_all(counted)
+    keys = [f"k{i}" for i in range(len(join.keys))]
+    return JoinCheck(_side(join.left, a, b, keys), _side(join.right, b, a, keys))
+
+
+def _sides_of(model: Model, join: Join) -> Iterator[tuple[str, list[str], list[pl.Expr]]]:
+    """The table of each side of a join, the columns of its keys, and these as they are compared, as "k0", "k1" …."""
     for left in (True, False):
         table, columns = join.left if left else join.right, []
         for i, key in enumerate(join.keys):
@@ -74,11 +93,7 @@ def check_join(model: Model, join: Join) -> JoinCheck:
                 model.schema[field_id(join.right if left else join.left, other)].kind,
             )
             columns.append(comparable(pl.col(own), *kinds, key.grain, model.schema.fiscal_month).alias(f"k{i}"))
-        names = list(dict.fromkeys(key.left if left else key.right for key in join.keys))
-        counted.append(model.tables[table].scan(names).select(columns).group_by(pl.all()).agg(n=pl.len()))
-    a, b = pl.collect_all(counted)
-    keys = [f"k{i}" for i in range(len(join.keys))]
-    return JoinCheck(_side(join.left, a, b, keys), _side(join.right, b, a, keys))
+        yield table, list(dict.fromkeys(key.left if left else key.right for key in join.keys)), columns
 
 
 def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -> JoinSide:
@@ -98,21 +113,47 @@ def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -
 
 
 def suggest_join(model: Model, table: str, other: str) -> Join | None:
-    """The likeliest keys between two tables, by names, kinds, overlap of values and whether they tell rows apart."""
+    """The likeliest keys between two tables, by names, kinds and overlap of values.
+
+    Best are few that are different for each row of one side, which the other side then looks up: an airport and an
+    hour, rather than a day alone. Where no keys are, all that belong together are proposed.
+    """
     scored = []
     for a in _candidates(model, table):
         for b in _candidates(model, other):
-            if (score := _score(model, a, b)) is not None:
+            if (score := _score(model, a, b)) is not None and score >= LIKELY:
                 scored.append((score, a, b))
     pairs: list[tuple[Field, Field]] = []
-    for score, a, b in sorted(scored, key=lambda each: -each[0]):
-        if score < 0.6 or any(a.id == x.id or b.id == y.id for x, y in pairs):
-            continue
-        pairs.append((a, b))
-        if _is_key(model, a) or _is_key(model, b):
-            return Join(left=table, right=other, keys=(_key(model, a, b),))
-    keys = tuple(_key(model, a, b) for a, b in pairs[:4])
-    return Join(left=table, right=other, keys=keys) if keys else None
+    for _, a, b in sorted(scored, key=lambda each: -each[0]):
+        if not any(a.id == x.id or b.id == y.id for x, y in pairs):
+            pairs.append((a, b))
+    if not pairs:
+        return None
+    pairs = pairs[:MOST_PAIRS]
+    keys = _telling_rows_apart(model, Join(left=table, right=other, keys=tuple(_key(model, *pair) for pair in pairs)))
+    return Join(left=table, right=other, keys=keys)
+
+
+def _telling_rows_apart(model: Model, join: Join) -> tuple[Key, ...]:
+    """The fewest of a join's keys that are different for each row of one of its sides, the likeliest first; all of them
+    where more than a few would be needed, or none are enough."""
+    frames = [model.tables[table].scan(names).select(columns) for table, names, columns in _sides_of(model, join)]
+    sides = [frame.drop_nulls() for frame in pl.collect_all(frames)]
+    counts = [[side[name].n_unique() for name in side.columns] for side in sides]
+
+    def is_unique(number: int, chosen: tuple[int, ...]) -> bool:
+        side = sides[number]
+        if side.height < 2 or math.prod(counts[number][i] for i in chosen) < side.height:
+            return False
+        own = side.select(f"k{i}" for i in chosen)
+        return not own.head(TRIED).is_duplicated().any() and own.n_unique() == own.height
+
+    for size in range(1, min(FEW_KEYS, len(join.keys)) + 1):
+        for chosen in combinations(range(len(join.keys)), size):
+            is_day_alone = size == 1 and sides[0].schema[f"k{chosen[0]}"].is_temporal()
+            if not is_day_alone and any(is_unique(number, chosen) for number in (0, 1)):
+                return tuple(join.keys[i] for i in chosen)
+    return join.keys
 
 
 def _candidates(model: Model, table: str) -> list[Field]:
@@ -129,12 +170,16 @@ def _is_key(model: Model, field: Field) -> bool:
 
 
 def _score(model: Model, a: Field, b: Field) -> float | None:
+    """How likely two fields belong together, from 0 to 1; None for those that cannot."""
     if a.kind is not b.kind and not (a.kind.is_date and b.kind.is_date):
         return None
     alike = fuzz.token_set_ratio(a.name.lower(), b.name.lower()) / 100
-    if a.kind.is_date:
-        return 0.61 + 0.1 * alike if model.facts(a.id).distinct and model.facts(b.id).distinct else None
+    if a.kind.is_date and _are_unlike_periods(model, a, b):
+        return None
     x, y = _values(model, a), _values(model, b)
+    if a.kind.is_date:
+        grain = _key(model, a, b).grain or "day"
+        x, y = (values.cast(pl.Date).dt.truncate(STEPS[Grain(grain)][0]).unique() for values in (x, y))
     if not len(x) or not len(y):
         return None
     share = max(share_in(x, y), share_in(y, x))
@@ -143,24 +188,23 @@ def _score(model: Model, a: Field, b: Field) -> float | None:
     return (0.65 * share * few + 0.35 * alike) * weight + 0.05 * (_is_key(model, a) or _is_key(model, b))
 
 
+def _are_unlike_periods(model: Model, a: Field, b: Field) -> bool:
+    """Whether one stands for years and the other for months or days: all days of a year would match one row of it."""
+    return (model.rhythm(a.id) is Grain.YEAR) != (model.rhythm(b.id) is Grain.YEAR)
+
+
 def _values(model: Model, field: Field) -> pl.Series:
     column = _plain(field)
     return model.tables[field.table].scan([column]).head(SAMPLE).collect()[column].drop_nulls().unique()
 
 
 def _key(model: Model, a: Field, b: Field) -> Key:
-    """The pair; dates where one side has only first days of periods are compared by that period."""
+    """The pair; dates where one side stands for months are compared by them."""
     grain = ""
     if a.kind.is_date:
-        firsts = [_period(model, field) for field in (a, b)]
+        rhythms = [model.rhythm(field.id) for field in (a, b)]
         grain = next(
-            (period for period in ("year", "month") if period in firsts), "day" if a.kind is not b.kind else ""
+            (period.value for period in (Grain.YEAR, Grain.QUARTER, Grain.MONTH) if period in rhythms),
+            "day" if a.kind is not b.kind else "",
         )
     return Key(left=_plain(a), right=_plain(b), grain=grain)
-
-
-def _period(model: Model, field: Field) -> str:
-    days = _values(model, field).cast(pl.Date)
-    if not (days.dt.day() == 1).all():
-        return ""
-    return "year" if (days.dt.month() == 1).all() and len(days) > 1 else "month"

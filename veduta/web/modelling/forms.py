@@ -12,6 +12,10 @@ from veduta.web.datasets.models import Dataset
 NOT_ARGUMENTS = {"do", "section", "revision", "anyway", "csrfmiddlewaretoken"}
 
 
+MOST_KEYS = 6
+"""So many pairs of columns the form of a join has at most."""
+
+
 def arguments_of(form: QueryDict) -> dict[str, Any]:
     """The arguments of the edit that a form names in `do`."""
     sent: dict[str, Any] = {name: form[name] for name in form if name not in NOT_ARGUMENTS}
@@ -30,7 +34,7 @@ def _table(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
 
 def _join(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     """The keys come as left0, right0, grain0, left1 …; those that are not chosen on both sides are left out."""
-    pairs = [{side: sent.get(f"{side}{i}", "") for side in ("left", "right", "grain")} for i in range(6)]
+    pairs = [{side: sent.get(f"{side}{i}", "") for side in ("left", "right", "grain")} for i in range(MOST_KEYS)]
     keys = [pair for pair in pairs if pair["left"] and pair["right"]]
     return {"left": sent.get("left", ""), "right": sent.get("right", ""), "keys": keys}
 

@@ -30,7 +30,7 @@ from veduta.core.formula.measures import check_measure, formula_name, with_ids, 
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
 from veduta.core.model.definition import Join
-from veduta.core.model.joins import JoinCheck, check_join
+from veduta.core.model.joins import JoinCheck, check_join, suggest_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context
@@ -100,6 +100,7 @@ class Typed(Sent):
 
 
 checks: Cache[JoinCheck] = Cache(500)
+suggestions: Cache[tuple[Join | None]] = Cache(500)
 
 
 def _check(model: Model, join: Join) -> JoinCheck | None:
@@ -133,13 +134,14 @@ def model(request: Request, pk: uuid.UUID) -> HttpResponse:
         }
         for t in definition.tables
     ]
+    loose = [t for t in tables[1:] if t["id"] in there.tables and not any(t["id"] in pair for pair in joined)]
     context = {
         "dataset": dataset,
         "bound": bound,
         "model": there,
         "revision": dataset.model_revision,
         "tables": tables,
-        "loose": [t for t in tables[1:] if not any(t["id"] in pair for pair in joined)],
+        "proposals": [_proposal(there, table, joined, bound) for table in loose],
         "joins": joins,
         "diagram": diagram(tables, joins, bound),
         "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=dataset.pk),
@@ -236,6 +238,26 @@ def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
     }
 
 
+def _proposal(there: Model, table: dict[str, Any], joined: set[frozenset[str]], bound: bool) -> dict[str, Any]:
+    """A table that is not joined yet with the join that is likeliest, to the first table or one that is joined to it:
+    what it would match is shown, and nothing is saved until somebody says so."""
+    near = ["", *(other for other in there.tables if other and any(other in pair for pair in joined))]
+    suggested = None if bound else next(filter(None, (_suggestion(there, left, table["id"]) for left in near)), None)
+    proposal = suggested or Join.model_construct(left="", right=table["id"], keys=())
+    found = _join(there, proposal, bound) if suggested else _without_keys(there, proposal)
+    return {**found, "table": table["name"], "anchor": f"propose-{table['id']}"}
+
+
+def _suggestion(there: Model, left: str, right: str) -> Join | None:
+    """The likeliest join of two tables, worked out once for their versions."""
+    return suggestions.get((there.key, left, right), lambda: (suggest_join(there, left, right),))[0]
+
+
+def _without_keys(there: Model, join: Join) -> dict[str, Any]:
+    names = {"left": there.table_name(join.left), "right": there.table_name(join.right)}
+    return {"join": join, **names, "check": None, "sides": [], "rows": [("", "", "")], "words": ""}
+
+
 def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
     """Boxes for the tables, in columns by how many joins they are from the first, and lines for the joins."""
     columns: dict[int, list[str]] = {}
@@ -304,9 +326,7 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
     dataset, form, change = dataset_at(pk), request.POST, filled_in(request, Change)
     section = change.section if change.section.isidentifier() else ""
     try:
-        changed = model_changes.change_model(
-            request.user, dataset, change.do, arguments_of(form), change.revision, change.anyway
-        )
+        model_changes.change_model(request.user, dataset, change.do, arguments_of(form), change.revision, change.anyway)
     except model_changes.Breaking as breaking:
         again = [(key, value) for key in form for value in form.getlist(key) if key != "csrfmiddlewaretoken"]
         return render(
@@ -320,24 +340,9 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
             raise
         messages.error(request, str(problem))
         return redirect(f"{reverse('model', args=[pk])}#{section}")
-    if change.do == "add_table":
-        _suggest(request, changed)
-    messages.success(request, "The model is saved.")
+    added = "It is not joined yet: look at the keys that are proposed."
+    messages.success(request, added if change.do == "add_table" else "The model is saved.")
     return redirect(f"{reverse('model', args=[pk])}#{section}")
-
-
-def _suggest(request: Request, dataset: Dataset) -> None:
-    """Join a new table to the first by the likeliest keys, if any are likely."""
-    new = dataset.model_definition.tables[-1]
-    for left in ("", *(table.id for table in dataset.model_definition.tables[:-1])):
-        try:
-            model_changes.change_model(
-                request.user, dataset, "suggest", {"left": left, "right": new.id}, dataset.model_revision
-            )
-        except VedutaError:
-            continue
-        return
-    messages.error(request, f"“{new.name}” has no column in common with the other tables. Choose its keys below.")
 
 
 @require_POST
