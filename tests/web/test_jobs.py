@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import socket
+import subprocess
 from unittest import mock
 
 from django.test import override_settings
@@ -11,6 +13,7 @@ from django.utils import timezone
 from tests.web.support import FERRIES, WebTest, import_now, receive
 from veduta.core.errors import Stopped
 from veduta.core.shaping.shaping import load_shaping
+from veduta.web.datasets import refreshes
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.jobs import queue
 from veduta.web.refreshing import services as refreshing
@@ -94,18 +97,46 @@ class Leases(Queue):
     def test_what_a_living_worker_holds_is_not_taken_back(self):
         self.wait(0, asked=True)
         job = self.taken()
-        self.assertEqual(queue.take_back(), 0)
-        later = timezone.now() + 2 * queue.LEASE
-        with mock.patch.object(timezone, "now", lambda: later):
+        for second in (0, 15, 30, 45):
+            with mock.patch.object(queue.time, "monotonic", lambda now=second: 1e6 + now):
+                self.assertEqual(queue.take_back(), 0)
             queue.renew()
-        self.assertEqual(queue.take_back(later), 0)
         self.assertTrue(queue.holds(job))
+
+    def test_one_whose_heart_stands_still_is_taken_back_whatever_the_time_of_the_day(self):
+        self.wait(0, asked=True)
+        self.taken()
+        yesterday = timezone.now() - dt.timedelta(days=1)
+        with mock.patch.object(timezone, "now", lambda: yesterday):
+            for second, lost in ((0, 0), (19, 0), (20, 1)):
+                with mock.patch.object(queue.time, "monotonic", lambda now=second: 1e6 + now):
+                    self.assertEqual(queue.take_back(), lost)
+
+    def test_what_a_process_held_that_is_gone_is_taken_back_at_once(self):
+        self.wait(0, asked=True)
+        job = self.taken()
+        gone = subprocess.Popen(["true"])
+        gone.wait()
+        Refresh.objects.filter(pk=job.pk).update(held_by=f"{socket.gethostname()[:60]}:{gone.pid}:0")
+        self.assertEqual(queue.take_back(), 1)
+
+    def test_stopping_ends_what_no_worker_holds_any_more(self):
+        upload = receive(self.analyst, FERRIES, dataset=self.datasets[0])
+        self.wait(0, asked=True, upload=upload)
+        job = self.taken()
+        Refresh.objects.filter(pk=job.pk).update(held_by="")
+        refreshes.stop(self.analyst, job)
+        job.refresh_from_db()
+        self.assertEqual((job.state, job.message), (State.CANCELLED, "Stopped."))
+        self.assertFalse(Refresh.objects.filter(state=State.QUEUED).exists(), "it is not done again")
+        upload.refresh_from_db()
+        self.assertEqual(upload.state, Upload.State.CHECKING)
 
     def test_what_a_worker_lets_go_is_taken_back_at_once(self):
         self.wait(0, asked=True)
         job = self.taken()
         queue.let_go()
-        self.assertEqual(queue.take_back(timezone.now()), 1)
+        self.assertEqual(queue.take_back(), 1)
         again = Refresh.objects.get(state=State.QUEUED)
         self.assertEqual((again.cause, again.tries, again.started_by), ("again", 2, self.analyst))
         self.assertFalse(queue.holds(job))
@@ -119,7 +150,7 @@ class Leases(Queue):
 
         def taken_back(progress, doing, *rest, **more):
             if doing == "Finishing":
-                queue.take_back(timezone.now() + 2 * queue.LEASE)
+                queue.take_back(0)
             return tick(progress, doing, *rest, **more)
 
         tick = refreshing.Progress.tick
@@ -142,7 +173,7 @@ class Leases(Queue):
         halves = [Version.objects.create(dataset=job.dataset, number=None) for job in (lost, running)]
         for half in halves:
             Chunk.objects.create(version=half, column="c1", position=0, data=b"half")
-        Refresh.objects.filter(pk=lost.pk).update(held_until=None)
+        Refresh.objects.filter(pk=lost.pk).update(held_by="")
         self.assertEqual(queue.take_back(), 1)
         self.assertEqual(list(Version.objects.all()), halves[1:])
 

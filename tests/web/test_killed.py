@@ -43,13 +43,12 @@ dataset.save()
 # the steps. All is imported before, and nothing yet asked of Polars or the database: a fork is as good as a start.
 WORKERS = """
 import os, sys
-from django.utils import timezone
 from veduta.web.jobs import queue
 from veduta.web.datasets.models import Dataset, Refresh, Upload
 
 def work():
     dataset = Dataset.objects.get()
-    queue.take_back(timezone.now() + queue.LEASE)
+    queue.take_back(0)
     queue.work_off()
     last = dataset.uploads.latest("created_at")
     again = Upload.objects.create(

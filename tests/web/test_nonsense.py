@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import logging
 import os
 import random
 import traceback
+import uuid
 from collections.abc import Iterator
 from typing import Any
 
 from django.db import transaction
-from django.urls import reverse
+from django.urls import NoReverseMatch, URLResolver, get_resolver, reverse
 
 from tests.web.support import WebTest, receive
 from veduta.core.chart.edits import EDITS
@@ -81,7 +83,9 @@ class Raised(logging.Handler):
             self.where = f"{at} {type(error).__name__}: {str(error)[:150]}"
 
 
-class Nonsense(WebTest):
+class Answered(WebTest):
+    """A dashboard and what else there is, and requests whose errors are noted."""
+
     def setUp(self):
         super().setUp()
         self.make_dashboard()
@@ -90,7 +94,6 @@ class Nonsense(WebTest):
         self.upload = receive(self.analyst, "port,fare\nQuay,7\nTern,8\n", "fares.csv")
         self.shapes = self.make_shapes()
         self.feed = Connection.objects.create(name="Feeds", kind="feed", address="http://127.0.0.1:1")
-        self.seeds = list(self.sent_as_json()) + list(self.sent_as_forms()) + list(self.asked_by_address())
         self.client.raise_request_exception = False
         self.raised = Raised()
         for logger in map(logging.getLogger, ("veduta", "django.request")):
@@ -99,6 +102,82 @@ class Nonsense(WebTest):
             before = logger.level
             logger.setLevel(logging.ERROR)
             self.addCleanup(logger.setLevel, before)
+
+
+def addresses(patterns: Any = None, before: str = "") -> Iterator[tuple[str, tuple[tuple[str, str], ...]]]:
+    """All addresses of the application by their names, with their parts and what these are."""
+    for pattern in patterns or get_resolver().url_patterns:
+        if isinstance(pattern, URLResolver):
+            yield from addresses(pattern.url_patterns)
+        elif pattern.name:
+            parts = tuple((name, type(kind).__name__) for name, kind in pattern.pattern.converters.items())
+            yield pattern.name, parts
+
+
+NAMES = (
+    "definition", "points", "point", "page", "find", "sort", "descending", "dataset", "chart", "name", "words", "v",
+    "revision", "state", "states", "base", "steps", "editing", "form", "block", "blocks", "change", "edit", "control",
+    "measure", "field", "value", "values", "text", "formula", "mark", "number", "step", "version", "draft", "kept",
+    "view", "who", "level", "fields", "colours", "palettes", "template", "places", "note", "task", "options", "key",
+    "address", "secret", "feed", "clause", "index", "grain", "limit", "size", "prefix", "target", "side", "to", "from",
+)  # fmt: skip
+
+
+class EveryAddress(Answered):
+    """Every address there is, in every way, with names that Veduta uses and values that it does not."""
+
+    def given(self, name: str, kind: str, chance: random.Random) -> Any:
+        """A part of an address: something that is there, or not."""
+        there = [self.dashboard.pk, self.dataset.pk, self.dataset.charts.first().pk, self.upload.pk, self.shapes.pk]
+        if kind == "UUIDConverter":
+            return chance.choice([*there, uuid.UUID(int=0)])
+        if kind == "IntConverter":
+            return chance.choice([0, 1, 2, self.feed.pk, 2**31, 10**18, 10**30])
+        return chance.choice(["bars", "region", "date", self.ids["fare"], "overview", "x", "²", "a" * 300, "c1", "%00"])
+
+    def test_nothing_of_any_address_gives_an_error_of_ours(self):
+        chance, failed = random.Random(7), {}
+        every = sorted(set(addresses()) - {("sign-out", ())})
+        for case in range(CASES):
+            name, parts = every[case % len(every)]
+            who = chance.choice((self.analyst, self.explorer, self.steward))
+            sent = {chance.choice(NAMES): chance.choice(NONSENSE) for _ in range(chance.randrange(4))}
+            for each in ("definition", "state"):
+                if chance.random() < 0.2:
+                    sent[each] = (
+                        self.dashboard.draft if chance.random() < 0.5 else self.dataset.charts.first().definition
+                    )
+            try:
+                address = reverse(name, args=[self.given(*part, chance) for part in parts])
+            except NoReverseMatch:
+                continue
+            how = chance.choice(("get", "json", "form"))
+            with transaction.atomic():
+                self.as_(who)
+                answer = self.answer(how, address, sent)
+                if answer.streaming and not answer.is_async:
+                    list(itertools.islice(answer.streaming_content, 3))
+                transaction.set_rollback(True)
+            if answer.status_code >= 500:
+                where = self.raised.where
+                failed.setdefault(where.partition(" ")[0], f"{where}\n  {how} {address} {json.dumps(sent)[:2_000]}")
+        self.assertFalse(failed, "\n".join(failed.values()))
+
+    def answer(self, how: str, address: str, sent: dict[str, Any]) -> Any:
+        if how == "json":
+            body = json.dumps(sent)
+            return self.client.post(address, body, content_type="application/json", headers={"X-Veduta": "1"})
+        if how == "form":
+            return self.client.post(address, {key: as_form(value) for key, value in sent.items()})
+        query = {key: value if isinstance(value, str) else json.dumps(value) for key, value in sent.items()}
+        query = {key: value.encode("utf-8", "surrogatepass") for key, value in query.items()}
+        return self.client.get(address, query, headers={"X-Veduta": "1"} if len(sent) % 2 else {})
+
+
+class Nonsense(Answered):
+    def setUp(self):
+        super().setUp()
+        self.seeds = list(self.sent_as_json()) + list(self.sent_as_forms()) + list(self.asked_by_address())
 
     def sent_as_json(self) -> Iterator[tuple[str, list, dict]]:
         chart, ids = self.dataset.charts.first(), self.ids

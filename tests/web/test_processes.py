@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
+import signal
+import socket
+import subprocess
+import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import httpx
+from django.core.management.base import CommandError
 from django.test import tag
 
-from tests.web.running import run_code, signed_in, start_server
+from tests.web.running import ROOT, run_code, signed_in, start_server
+from veduta.web.home.management.commands import serve
 
 # A dataset with a formula, and a published dashboard with its sum by region, which the explorer may see.
 PREPARE = """
@@ -51,6 +60,10 @@ dashboards.save_draft(analyst, dashboard, layout, "Season", 0)
 publishing.publish(analyst, dashboard)
 dashboards.grant(analyst, dashboard, f"group-{group.pk}", "view", True)
 print(json.dumps([str(dataset.pk), str(dashboard.pk), dataset.model_definition.formulas[0].id]))
+"""
+MIGRATE = """
+from django.core.management import call_command
+call_command("migrate", verbosity=0)
 """
 MORE_ROWS = """
 from tests.web.support import FERRIES, receive
@@ -110,3 +123,101 @@ class TwoProcesses(unittest.TestCase):
         self.assertIn("160", theirs)
         self.assertNotIn("2,361", theirs)
         self.assertIn("2,361", self.sums(analyst))
+
+
+def children_of(parent: int) -> dict[int, str]:
+    """The processes that one has started, with what each does."""
+    found = {}
+    for status in Path("/proc").glob("[0-9]*/status"):
+        with contextlib.suppress(OSError, IndexError):  # it has ended meanwhile
+            if f"PPid:\t{parent}\n" in status.read_text():
+                found[int(status.parent.name)] = status.with_name("cmdline").read_text().split("\0")[2]
+    return found
+
+
+@tag("killing", "long")
+class KilledAgainAndAgain(unittest.TestCase):
+    """Processes that die are started anew, however often and however soon."""
+
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp(prefix="veduta-serve-"))
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        more = {"PORT": str(self.port), "VEDUTA_PROCESSES": "2", "VEDUTA_WORKERS": "1", "VEDUTA_LOG": "ERROR"}
+        self.environment = os.environ | {"VEDUTA_DATA": str(self.folder), "VEDUTA_DEBUG": "1", **more}
+        run_code(MIGRATE, self.environment)
+        self.serve = subprocess.Popen(
+            [sys.executable, "manage.py", "serve"], cwd=ROOT, env=self.environment, stdout=subprocess.DEVNULL
+        )
+        self.addCleanup(self.serve.wait)
+        self.addCleanup(self.serve.terminate)
+        self.wait_for(lambda: sorted(children_of(self.serve.pid).values()) == ["web", "web", "worker"])
+        self.wait_for(self.answers)
+
+    def wait_for(self, holds, seconds: float = 40) -> None:
+        until = time.monotonic() + seconds
+        while not holds():
+            self.assertIsNone(self.serve.poll(), "the whole application has ended")
+            self.assertLess(time.monotonic(), until, "it does not come")
+            time.sleep(0.05)
+
+    def answers(self) -> bool:
+        try:
+            return httpx.get(f"http://127.0.0.1:{self.port}/sign-in/", timeout=20).status_code == 200
+        except httpx.TransportError:
+            return False
+
+    def test_any_process_five_times_in_a_row_while_requests_go_on(self):
+        for what in ("web", "worker"):
+            for _ in range(5):
+                there = children_of(self.serve.pid)
+                victim = next(pid for pid, does in sorted(there.items()) if does == what)
+                os.kill(victim, signal.SIGKILL)
+                self.wait_for(self.answers)
+                self.wait_for(
+                    lambda gone=victim: (
+                        gone not in children_of(self.serve.pid)
+                        and sorted(children_of(self.serve.pid).values()) == ["web", "web", "worker"]
+                    )
+                )
+
+    def test_all_that_answer_at_once(self):
+        for pid, does in children_of(self.serve.pid).items():
+            if does == "web":
+                os.kill(pid, signal.SIGKILL)
+        self.wait_for(self.answers)
+
+
+class Supervised(unittest.TestCase):
+    def test_a_process_that_never_is_ready_ends_all_after_a_few_tries(self):
+        with mock.patch.object(serve.subprocess, "Popen", self.started):
+            child = serve.Child("broken")
+            with self.assertRaisesRegex(CommandError, "“broken” does not run"):
+                for _ in range(50):
+                    child.start_at = min(child.start_at, 1e-9)  # no pause
+                    child.look_after()
+        self.assertEqual(self.starts, serve.TRIES)
+
+    def test_one_that_was_ready_is_started_for_ever(self):
+        self.says = b"1"
+        with mock.patch.object(serve.subprocess, "Popen", self.started):
+            child = serve.Child("web")
+            for _ in range(60):
+                child.start_at = min(child.start_at, 1e-9)
+                child.look_after()
+        self.assertGreater(self.starts, 20)
+
+    def test_pauses_grow_up_to_a_bound(self):
+        pauses = [serve.pause_after(deaths) for deaths in range(1, 12)]
+        self.assertEqual(pauses, [0, 0.5, 1, 2, 4, 8, 16, 30, 30, 30, 30])
+
+    starts, says = 0, b""
+
+    def started(self, command, *, env, **more):
+        """A process that has ended as soon as it is started, having said something or nothing."""
+        self.starts += 1
+        if self.says:
+            os.write(int(env[serve.READY]), self.says)
+        return mock.Mock(poll=lambda: 1)

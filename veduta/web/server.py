@@ -10,6 +10,8 @@ import uvicorn
 from django.conf import settings
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
+from veduta.web.common.processes import say_ready
+
 HEAD_SECONDS, HEAD_BYTES = 10.0, 64 * 1024
 """How long the line and the headers of a request may take, and how long they may be."""
 
@@ -73,4 +75,13 @@ def run(listener: socket.socket) -> None:
         timeout_keep_alive=30,
         timeout_graceful_shutdown=10,
     )
-    uvicorn.Server(config).run(sockets=[listener])
+    Announced(config).run(sockets=[listener])
+
+
+class Announced(uvicorn.Server):
+    """Says when it answers."""
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets=sockets)
+        if self.started:
+            say_ready()

@@ -10,14 +10,14 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from typing import Any, Literal
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urljoin
 
 import httpx
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen
 from veduta.core.data.formats import land_csv_bytes, parse_json, record_lists, records_at, records_frame
-from veduta.core.data.hosts import checked_number
+from veduta.core.data.hosts import checked_number, split_address
 from veduta.core.data.landing import Landing
 from veduta.core.data.patience import FOREVER, Patience
 from veduta.core.errors import Unreached, VedutaError
@@ -210,7 +210,7 @@ def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> I
             if paging.parameter:
                 more = {**sized, paging.parameter: str(mark)}
             else:
-                target, more = urljoin(target, str(mark)), {}
+                target, more = _joined(target, str(mark)), {}
     else:
         number = paging.start
         while True:
@@ -301,7 +301,7 @@ class _Visit:
                 "GET", target, params=params or None, headers=headers, extensions=extensions
             ) as answer:
                 if answer.has_redirect_location:
-                    address, values = urljoin(address, answer.headers["location"]), {}
+                    address, values = _joined(address, answer.headers["location"]), {}
                     continue
                 return answer.status_code, answer.headers, self._body(answer)
         raise FeedProblem("The feed redirects again and again.", hint="Check the address.")
@@ -321,7 +321,7 @@ class _Visit:
 
     def _checked(self, address: str, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
         """The address with the checked number of its host in the place of the name."""
-        parts = urlsplit(address)
+        parts = split_address(address, FeedProblem)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="It starts with https:// or http://.")
         port = parts.port or (443 if parts.scheme == "https" else 80)
@@ -332,12 +332,17 @@ class _Visit:
         return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
 
 
-def _host(address: str) -> tuple[str, str, int | None]:
-    parts = urlsplit(address)
+def _joined(address: str, further: str) -> str:
+    """Where an answer leads on from an address."""
     try:
-        return parts.scheme, (parts.hostname or "").lower(), parts.port
+        return urljoin(address, further)
     except ValueError:
-        raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="Check the port.") from None
+        raise FeedProblem(f"The feed leads on to “{further[:200]}”, which is no web address.") from None
+
+
+def _host(address: str) -> tuple[str, str, int | None]:
+    parts = split_address(address, FeedProblem)
+    return parts.scheme, (parts.hostname or "").lower(), parts.port
 
 
 def _told_to_wait(headers: httpx.Headers) -> float:

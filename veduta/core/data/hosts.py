@@ -5,12 +5,23 @@ from __future__ import annotations
 
 import ipaddress
 import socket
+from urllib.parse import SplitResult, urlsplit
 
 from veduta.core.errors import VedutaError
 
 Number = ipaddress.IPv4Address | ipaddress.IPv6Address
 INNER_BITS = {"64:ff9b::/96": 0, "64:ff9b:1::/48": 0, "2002::/16": 80, "::/96": 0}
 """Networks of IPv6 whose numbers stand for one of IPv4, and how many bits stand to the right of it."""
+
+
+def split_address(address: str, problem: type[VedutaError]) -> SplitResult:
+    """The parts of an address, its port among them a number or none. Raises `problem` for what is no address."""
+    try:
+        parts = urlsplit(address)
+        _ = parts.port
+        return parts
+    except ValueError:
+        raise problem(f"“{address[:200]}” is not a web address.", hint="Check its host and its port.") from None
 
 
 def numbers_of(host: str, port: int) -> set[str]:

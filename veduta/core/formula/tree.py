@@ -95,7 +95,11 @@ def parse(text: str) -> Node:
     except UnexpectedInput as error:
         raise syntax_problem(text, error) from None
     except VisitError as error:
-        raise error.orig_exc from None
+        if isinstance(error.orig_exc, FormulaProblem):
+            raise error.orig_exc from None
+        if isinstance(error.orig_exc, RecursionError):
+            raise TooDeep from None
+        raise FormulaProblem("This formula cannot be read.", hint="Write shorter numbers and names.") from None
     except RecursionError:
         raise TooDeep from None
 

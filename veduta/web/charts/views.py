@@ -44,6 +44,8 @@ from veduta.web.common.requests import (
     Line,
     Object,
     Objects,
+    Point,
+    Points,
     Sent,
     Text,
     Whole,
@@ -107,13 +109,13 @@ class Opening(ChartSent, ClauseSent):
 class Behind(ChartSent, RowsRequest):
     """Marks, each the values of the chart's first dimensions."""
 
-    points: list[Any] = []
+    points: Points = []
 
 
 class MarkSent(ChartSent):
     """A mark, by the values of the chart's dimensions."""
 
-    point: list[Any] = []
+    point: Point = []
 
 
 class RowsFile(Sent):

@@ -9,7 +9,17 @@ import time
 
 TOGETHER = "VEDUTA_STARTED_BY"
 """In the environment, the process that started this one and without which it is not to go on."""
+READY = "VEDUTA_SAYS_READY"
+"""In the environment, the number of the pipe on which a process says that it does its work."""
 GRACE = 20.0  # seconds to end in
+
+
+def say_ready() -> None:
+    """Tell the process that started this one that it does its work."""
+    pipe = int(os.environ.pop(READY, "-1"))
+    if pipe >= 0:
+        os.write(pipe, b"1")
+        os.close(pipe)
 
 
 def end_with_parent() -> None:

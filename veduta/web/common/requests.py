@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import json
 import re
 import uuid
 from typing import Annotated, Any, TypeVar, get_origin
 
 from django.http import HttpRequest, QueryDict
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, StringConstraints, ValidationError
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    StringConstraints,
+    TypeAdapter,
+    ValidationError,
+)
 from pydantic import Field as Attribute
 
-from veduta.core.errors import DefinitionProblem
+from veduta.core.errors import DefinitionProblem, what_is_wrong
 from veduta.core.jsontext import UnreadableJson, read_json
+from veduta.core.query.filters import Value
 
 AGAIN = "Load the page again."
 
@@ -60,9 +70,13 @@ Flag = Annotated[bool, BeforeValidator(_flag)]
 Object = Annotated[dict[str, Any], BeforeValidator(lambda value: {} if value is None else value)]
 Objects = Annotated[list[dict[str, Any]], BeforeValidator(rows_of)]
 Lines = Annotated[list[Line], BeforeValidator(rows_of)]
+Point = Annotated[list[Value], BeforeValidator(lambda value: value or []), Attribute(max_length=10)]
+"""A mark, by the values of its chart's dimensions."""
+Points = Annotated[list[Point], BeforeValidator(lambda value: value or []), Attribute(max_length=5_000)]
 Maybe = Annotated[uuid.UUID | None, BeforeValidator(lambda value: value or None)]
 """The key of something, or nothing."""
 Shape = TypeVar("Shape", bound=Sent)
+Definition = TypeVar("Definition", bound=BaseModel)
 
 
 class Searched(Sent):
@@ -121,6 +135,23 @@ def json_in(text: str | bytes) -> Any:
         return read_json(text) if text else None
     except UnreadableJson as why:
         raise DefinitionProblem(f"The request was not readable: {why}.", hint=AGAIN) from None
+
+
+def checked(kind: type[Definition], data: Any) -> Definition:
+    """A part of a definition that was sent. Raises DefinitionProblem with what is wrong with it."""
+    try:
+        return kind.model_validate_json(json.dumps(data))
+    except ValidationError as error:
+        message, where = what_is_wrong(error)
+        raise DefinitionProblem(f"The request was not readable: {message}.", where=where, hint=AGAIN) from None
+
+
+def part_of(text: str, kind: Any) -> Any:
+    """What a part of an address says in JSON, as a kind of value such as a Point. Raises DefinitionProblem."""
+    try:
+        return TypeAdapter(kind).validate_python(json_in(text))
+    except ValidationError:
+        raise DefinitionProblem("The request was not readable.", hint=AGAIN) from None
 
 
 def wants_json(request: HttpRequest) -> bool:

@@ -16,7 +16,7 @@ from veduta.core.chart.question import work_out
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, signed_in
 from veduta.web.charts.leads import leads_offered, words_of_value
-from veduta.web.common.requests import Sent, Text, Whole, asked, json_in
+from veduta.web.common.requests import Point, Sent, Text, Whole, asked, part_of
 from veduta.web.dashboards.asking import reading_for
 from veduta.web.modelling.services import context_now
 
@@ -41,7 +41,7 @@ def drill(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     block = reading.block(block_id)
     chart = reading.chart(block)
     model = reading.model(reading.dataset(chart.dataset))
-    point = json_in(asked(request, MarkAsked).point) or []
+    point = part_of(asked(request, MarkAsked).point, Point)
     context = leads_offered(chart, model, point) | {"title": reading.name_of(block)}
     return render(request, "charts/leads.html", context)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import uuid
 from typing import Any
 
@@ -22,7 +21,7 @@ from veduta.core.query.measures import Measure, measure_words
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.accounts.models import User
 from veduta.web.charts.choices import measure_choices
-from veduta.web.common.requests import Line, Maybe, Object, Sent, asked, sent
+from veduta.web.common.requests import Line, Maybe, Object, Sent, asked, checked, sent
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_for
@@ -99,7 +98,7 @@ def made(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
     wanted = sent(request, NumberSent)
     dataset, model = _model(request.user, wanted.dataset)
-    measure = Measure.model_validate_json(json.dumps(wanted.measure))
+    measure = checked(Measure, wanted.measure)
     name = measure_words(measure, model.schema)
     only: tuple[ListFilter, ...] = ()
     if wanted.field and wanted.value.strip():

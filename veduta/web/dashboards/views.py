@@ -36,11 +36,12 @@ from veduta.web.common.requests import (
     FromRow,
     Line,
     Object,
+    Points,
     Sent,
     Text,
     Whole,
     asked,
-    json_in,
+    part_of,
     sent,
 )
 from veduta.web.common.streaming import SEND_NOW
@@ -358,7 +359,7 @@ def address(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
     """The web address to which a click on a mark leads, to be looked at before it is opened."""
     reading = reading_for(request, pk)
     block = reading.block(block_id)
-    points = json_in(asked(request, BlockView).points) or []
+    points = part_of(asked(request, BlockView).points, Points)
     made = reading.address_of(block, points[0] if points else [])
     return render(request, "dashboards/address.html", {"address": made})
 
@@ -371,7 +372,7 @@ def _behind(request: Request, pk: uuid.UUID, block_id: str) -> Behind:
     if view.selection is not None and 0 <= view.selection < len(reading.state.selections):
         return reading.filters_behind_selection(reading.state.selections[view.selection])
     block, chart = reading.chart_of(block_id, view.number)
-    points = json_in(view.points)
+    points = part_of(view.points, Points)
     return reading.filters_behind(block, chart, points_filters(chart, points) if points and chart.groups else ())
 
 

@@ -25,13 +25,14 @@ def ask_for(user: User | None, dataset: Dataset, cause: str, **more: Any) -> Ref
 
 
 def stop(user: User, refresh: Refresh) -> None:
-    """Stop a refresh: at once if it waits, else at its next stage."""
+    """Stop a refresh: at once if it waits or its worker has died, else at its next stage."""
     must_build(user)
     waiting = Refresh.objects.filter(pk=refresh.pk, state=Refresh.State.QUEUED)
     if waiting.update(state=Refresh.State.CANCELLED, finished_at=timezone.now(), message="Stopped before it began."):
         tell_upload(refresh, Upload.State.CHECKING, "")
     else:
         Refresh.objects.filter(pk=refresh.pk, state=Refresh.State.RUNNING).update(stop=True)
+        queue.take_back()
 
 
 def ask_again(refresh: Refresh, **more: Any) -> Refresh:

@@ -9,7 +9,8 @@ from django.utils import timezone
 class Job(models.Model):
     """Something to be done in the background, from waiting to its end; kept as its history.
 
-    The worker that has it holds it until `held_until`, which it moves on for as long as it lives."""
+    The worker that has it counts its `beat` on for as long as it lives. Others watch that with clocks of their own, as
+    the time of the day may be set back; one that has nobody in `held_by` is nobody's."""
 
     class State(models.TextChoices):
         QUEUED = "queued", "Waiting for its turn"
@@ -30,7 +31,7 @@ class Job(models.Model):
     started_at = models.DateTimeField(null=True)
     finished_at = models.DateTimeField(null=True)
     held_by = models.CharField(max_length=100, blank=True)
-    held_until = models.DateTimeField(null=True)
+    beat = models.PositiveBigIntegerField(default=0)
 
     class Meta:
         abstract = True

@@ -1,33 +1,35 @@
 """The queue of what is done in the background, for any number of kinds of jobs and of workers on one database.
 
-A worker takes a job by a lease, which it renews while it lives; what a worker that died held is taken back. Of the
+A worker that takes a job counts its heartbeat on while it lives; what a worker that died held is taken back. Of the
 kinds that have something to do, the one with the fewest jobs under way is served next: none holds up the others.
 """
 
 from __future__ import annotations
 
-import datetime as dt
 import logging
 import os
+import secrets
 import socket
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
 from django.db import close_old_connections, transaction
-from django.db.models import Q, QuerySet
+from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
 from veduta.core.errors import Stopped
 from veduta.web.jobs.models import Job
 
 logger = logging.getLogger("veduta.jobs")
-LEASE = dt.timedelta(seconds=20)
+PATIENCE = 20.0
+"""Seconds without a heartbeat after which a worker counts as dead, by the clock of whoever watches."""
 LOOK_EVERY = 0.2  # seconds, for something to do
 TRIES = 3
+CUT_OFF = "It was cut off when the server stopped."
 State = Job.State
 
 
@@ -63,8 +65,30 @@ duties: list[Callable[[], int]] = []
 """What workers look after every few seconds besides; each may be called by several workers at once."""
 
 
+_names: dict[int, str] = {}
+
+
 def this_worker() -> str:
-    return f"{socket.gethostname()[:60]}:{os.getpid()}"
+    """The name of this process, which none before it had: the number of a process comes back."""
+    pid = os.getpid()
+    if pid not in _names:
+        _names[pid] = f"{socket.gethostname()[:60]}:{pid}:{secrets.token_hex(6)}"
+    return _names[pid]
+
+
+def is_gone(worker: str) -> bool:
+    """Whether a worker is known to have ended: it ran on this machine, which has no such process any more."""
+    host, _, rest = worker.partition(":")
+    pid = rest.partition(":")[0]
+    if host != socket.gethostname()[:60] or not pid.isdecimal():
+        return False
+    try:
+        os.kill(int(pid), 0)
+    except ProcessLookupError:
+        return True
+    except OSError:
+        return False  # it is somebody else's, and runs
+    return False
 
 
 def wake() -> None:
@@ -92,8 +116,8 @@ def take() -> tuple[Kind, Job] | None:
             job = next(filter(kind.may_start, kind.ready()), None) if kind.has_room() else None
             if job is not None:
                 job.state, job.message, job.started_at = State.RUNNING, "", timezone.now()
-                job.held_by, job.held_until = this_worker(), timezone.now() + LEASE
-                job.save(update_fields=["state", "message", "started_at", "held_by", "held_until"])
+                job.held_by, job.beat = this_worker(), job.beat + 1
+                job.save(update_fields=["state", "message", "started_at", "held_by", "beat"])
                 return kind, job
     return None
 
@@ -122,33 +146,66 @@ def finish(job: Job, state: str, message: str, **more: Any) -> bool:
 
 
 def renew() -> int:
-    """Hold what this worker holds for longer. Returns how many jobs that are."""
+    """Count the heartbeat of what this worker holds on. Returns how many jobs that are."""
     mine = [kind.jobs().filter(state=State.RUNNING, held_by=this_worker()) for kind in kinds]
-    return sum(jobs.update(held_until=timezone.now() + LEASE) for jobs in mine)
+    return sum(jobs.update(beat=F("beat") + 1) for jobs in mine)
 
 
 def let_go() -> None:
     """Leave what this worker holds to others, at once."""
     for kind in kinds:
-        kind.jobs().filter(state=State.RUNNING, held_by=this_worker()).update(held_until=timezone.now())
+        kind.jobs().filter(state=State.RUNNING, held_by=this_worker()).update(held_by="")
 
 
-def take_back(now: dt.datetime | None = None) -> int:
-    """Put right what is held by workers that have died. Returns how many jobs were cut off."""
-    lost = Q(held_until=None) | Q(held_until__lt=now or timezone.now())
-    count = 0
+class Watch:
+    """What this process has seen of the heartbeats of jobs, and when by a clock that never goes back."""
+
+    def __init__(self) -> None:
+        self.seen: dict[tuple[str, int], tuple[str, int, float]] = {}
+        self.lock = threading.Lock()
+
+    def is_lost(self, job: Job, patience: float) -> bool:
+        """Whether nobody holds a job any more: its worker has ended, or its heart has not beaten for so long."""
+        if not job.held_by or is_gone(job.held_by):
+            return True
+        key, now = (job._meta.label, job.pk), time.monotonic()
+        with self.lock:
+            held_by, beat, since = self.seen.get(key, ("", -1, now))
+            if (held_by, beat) != (job.held_by, job.beat):
+                since = now
+            self.seen[key] = (job.held_by, job.beat, since)
+        return now - since >= patience
+
+    def keep_only(self, jobs: Iterable[Job]) -> None:
+        """Forget jobs that have ended."""
+        there = {(job._meta.label, job.pk) for job in jobs}
+        with self.lock:
+            self.seen = {key: each for key, each in self.seen.items() if key in there}
+
+
+watch = Watch()
+
+
+def take_back(patience: float = PATIENCE) -> int:
+    """Put right what is held by workers that have died; what was to stop has stopped. Returns how many jobs were cut
+    off."""
+    count, running = 0, []
     for kind in kinds:
-        for job in kind.jobs().filter(lost, state=State.RUNNING).order_by("pk"):
+        jobs = list(kind.jobs().filter(state=State.RUNNING).order_by("pk"))
+        running += jobs
+        for job in (job for job in jobs if watch.is_lost(job, patience)):
             with transaction.atomic():
-                if finish(job, State.INTERRUPTED, "It was cut off when the server stopped."):
+                state, why = (State.CANCELLED, "Stopped.") if job.stop else (State.INTERRUPTED, CUT_OFF)
+                if finish(job, state, why):
                     kind.cut_off(job)
                     count += 1
+    watch.keep_only(running)
     return count
 
 
 def keep_alive(stop: threading.Event) -> None:
     """A worker's second thread: renews what it holds, takes back what others lost, sees to the duties."""
-    while not stop.wait(LEASE.total_seconds() / 4):
+    while not stop.wait(PATIENCE / 4):
         for duty in (renew, take_back, *duties):
             try:
                 duty()

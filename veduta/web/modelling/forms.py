@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.core.exceptions import ValidationError
 from django.http import QueryDict
 
 from veduta.core.errors import VedutaError
@@ -27,7 +28,7 @@ def _table(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     """Without a name it is called like its dataset."""
     try:
         dataset = Dataset.objects.get(pk=sent.get("dataset") or None, deleted_at=None)
-    except (Dataset.DoesNotExist, ValueError):
+    except (Dataset.DoesNotExist, ValueError, ValidationError):  # the last for an id that is none
         raise VedutaError("That dataset does not exist any more.") from None
     return {"dataset": str(dataset.pk), "name": sent.get("name", "").strip() or dataset.name}
 

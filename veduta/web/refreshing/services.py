@@ -77,11 +77,13 @@ def may_start(refresh: Refresh) -> bool:
 
 
 def cut_off(refresh: Refresh) -> None:
-    """After a worker died: take half versions away, and have it done again."""
+    """After a worker died: take half versions away, and have it done again, unless somebody had stopped it."""
     refreshed = Refresh.objects.filter(state=Refresh.State.RUNNING).values("dataset")
     half = Version.objects.filter(Q(state=Version.State.LOADING) | Q(number=None, shaped=None))
     half.exclude(dataset__in=refreshed).delete()
-    if refresh.tries < queue.TRIES:
+    if refresh.stop:
+        tell_upload(refresh, Upload.State.CHECKING, "")
+    elif refresh.tries < queue.TRIES:
         tell_upload(refresh, Upload.State.QUEUED, "")
         ask_again(refresh)
     else:

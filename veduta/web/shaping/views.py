@@ -198,8 +198,8 @@ def _editing(request: Request, dataset: Dataset, now: Looking, kind: type[Step])
 
 def _with_step(steps: list[dict], step: dict, position: int) -> list[dict]:
     ids = [each.get("id") for each in steps]
-    if step["id"] in ids:
-        steps[ids.index(step["id"])] = step
+    if step.get("id") in ids:
+        steps[ids.index(step.get("id"))] = step
     else:
         steps.insert(position, step)
     return steps

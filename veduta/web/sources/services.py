@@ -7,7 +7,6 @@ import hashlib
 import uuid
 from collections.abc import Callable
 from typing import Any
-from urllib.parse import urlsplit
 
 from cryptography.fernet import Fernet, InvalidToken
 from django.conf import settings
@@ -19,7 +18,7 @@ from veduta.core.data.changing import matched_fields
 from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
 from veduta.core.data.database_address import HIDDEN, DatabaseAddress, PostgresServer, read_address
 from veduta.core.data.feed import Brought, Feed, fetch
-from veduta.core.data.hosts import checked_number, must_be_open, numbers_of
+from veduta.core.data.hosts import checked_number, must_be_open, numbers_of, split_address
 from veduta.core.data.landing import Landing
 from veduta.core.data.patience import Patience
 from veduta.core.data.recognise import recognise_fields
@@ -53,12 +52,13 @@ def secret_of(connection: Connection) -> str:
 def save_connection(user: User, connection: Connection, data: dict[str, Any]) -> Connection:
     """Make or change a connection. An empty secret leaves the one there is; "-" takes it away."""
     must_build(user)
-    before = urlsplit(connection.address)
+    before = split_address(connection.address, DefinitionProblem)
     connection.name = str(data.get("name", "")).strip()[:200]
     connection.address = str(data.get("address", "")).strip()
     if not connection.name or not connection.address:
         raise DefinitionProblem("A connection needs a name and an address.", hint="Fill in both.")
-    if connection.kind == Connection.Kind.FEED and urlsplit(connection.address).scheme not in ("http", "https"):
+    after = split_address(connection.address, DefinitionProblem)
+    if connection.kind == Connection.Kind.FEED and after.scheme not in ("http", "https"):
         raise DefinitionProblem("A feed's address starts with https:// or http://.", hint="Check the address.")
     secret = str(data.get("secret", ""))
     if connection.kind == Connection.Kind.DATABASE:
@@ -67,7 +67,7 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
             secret = address.password  # a password is kept as a secret only
         connection.address = address.shown
         _must_be_allowed(address)
-    after = urlsplit(connection.address)
+    after = split_address(connection.address, DefinitionProblem)
     if connection.secret and not secret and (before.scheme, before.netloc) != (after.scheme, after.netloc):
         raise DefinitionProblem(
             "The address leads to another place, which the kept secret was not meant for.",

@@ -10,10 +10,13 @@ from django.core.management.base import BaseCommand, CommandError
 from veduta.demo import PASSWORD
 from veduta.demo.load import PEOPLE
 from veduta.web import server
-from veduta.web.common.processes import GRACE, TOGETHER
+from veduta.web.common.processes import GRACE, READY, TOGETHER
 
-SOON = 5.0
-"""Seconds; a process that ends sooner than this after its start would do so again and again."""
+TRIES = 3
+"""So often a process is started that never says it is ready, before all is ended: it would never be."""
+LONGEST_PAUSE = 30.0
+CALM = 60.0
+"""Seconds that a process must have lived for its next start to wait no longer than the first one."""
 
 
 class Command(BaseCommand):
@@ -56,28 +59,64 @@ class Command(BaseCommand):
 
 
 class Child:
-    """A process of ours, which ends with this one."""
+    """A process of ours, which ends with this one and is started anew when it ends of itself.
+
+    One that was ready once is started again and again, after pauses that grow while it does not live long: what keeps
+    it from running, such as a full disk, may pass. One that never was has something wrong with it."""
 
     def __init__(self, *command: str, share: int | None = None) -> None:
         self.command, self.share = command, share
+        self.was_ready, self.deaths, self.start_at = False, 0, 0.0
         self.start()
 
     def start(self) -> None:
         self.started = time.monotonic()
+        self.said, says = os.pipe()
+        os.set_blocking(self.said, False)
         self.process = subprocess.Popen(
             [sys.executable, "manage.py", *self.command],
             cwd=settings.BASE_DIR,
-            env=os.environ | {TOGETHER: str(os.getpid())},
-            pass_fds=[] if self.share is None else [self.share],
+            env=os.environ | {TOGETHER: str(os.getpid()), READY: str(says)},
+            pass_fds=[says] if self.share is None else [says, self.share],
         )
+        os.close(says)
 
     def look_after(self) -> None:
         """Start it anew if it has ended. Raises CommandError if it never really began."""
+        if self.said >= 0:
+            self._listen()
+        if self.start_at:
+            if time.monotonic() >= self.start_at:
+                self.start_at = 0.0
+                self.start()
+            return
         if self.process.poll() is None:
             return
-        if time.monotonic() - self.started < SOON:
+        if self.said >= 0:
+            self._listen()
+            self._hang_up()
+        self.deaths = 1 if time.monotonic() - self.started >= CALM else self.deaths + 1
+        if not self.was_ready and self.deaths >= TRIES:
             raise CommandError(f"“{' '.join(self.command)}” does not run. What it said stands above.")
-        self.start()
+        self.start_at = time.monotonic() + pause_after(self.deaths)
+
+    def _listen(self) -> None:
+        try:
+            if os.read(self.said, 1):
+                self.was_ready = True
+                self._hang_up()
+        except BlockingIOError:
+            return  # nothing is said yet
+
+    def _hang_up(self) -> None:
+        if self.said >= 0:
+            os.close(self.said)
+            self.said = -1
+
+
+def pause_after(deaths: int) -> float:
+    """Seconds until a process is started again that has died so often without having lived long."""
+    return 0.0 if deaths <= 1 else min(0.5 * 2 ** (deaths - 2), LONGEST_PAUSE)
 
 
 def _end(processes: list[subprocess.Popen]) -> None:

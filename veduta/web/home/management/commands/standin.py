@@ -1,7 +1,7 @@
 from django.core.management.base import BaseCommand
 
 from veduta.demo.standin import StandIn
-from veduta.web.common.processes import end_with_parent
+from veduta.web.common.processes import end_with_parent, say_ready
 
 
 class Command(BaseCommand):
@@ -12,4 +12,6 @@ class Command(BaseCommand):
 
     def handle(self, *, port: int, **options) -> None:
         end_with_parent()
-        StandIn(port).serve_forever()
+        standin = StandIn(port)
+        say_ready()
+        standin.serve_forever()

@@ -4,7 +4,7 @@ import threading
 
 from django.core.management.base import BaseCommand
 
-from veduta.web.common.processes import end_with_parent
+from veduta.web.common.processes import end_with_parent, say_ready
 from veduta.web.jobs import queue
 
 
@@ -19,6 +19,7 @@ class Command(BaseCommand):
             self.stdout.write(f"Jobs that were cut off and are done again: {count}")
         stop = threading.Event()
         threading.Thread(target=queue.keep_alive, args=[stop], daemon=True).start()
+        say_ready()
         try:
             queue.keep_working()
         finally:
