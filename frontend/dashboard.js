@@ -172,6 +172,8 @@ export function dashboard() {
       if (!isQuiet) asked.forEach((block) => block.querySelector(".picture").classList.add("waiting"));
       try {
         await this.takeLines(this.query(one ? { only: one } : {}), request.signal, times);
+        const isWaiting = (block) => block?.querySelector(".waiting");
+        if (asked.some(isWaiting)) throw new Error("The answer broke off. Load the page again.");
       } catch (error) {
         if (error.name === "AbortError") return;
         asked.filter((block) => block.querySelector(".waiting")).forEach((block) => this.problem(block, error));
@@ -191,6 +193,7 @@ export function dashboard() {
       }
     },
     async takeLine(line) {
+      if (line.broken) throw new Error(line.broken);
       if (line.trail !== undefined) this.showTrail(line.trail);
       else if (line.since) this.showSince(line.since);
       else if (line.text) showNumbers(document.getElementById(`block-${line.text}`), line.numbers);

@@ -10,7 +10,9 @@ import asyncio
 import tempfile
 import threading
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
+from contextlib import asynccontextmanager
 from typing import Any
+from weakref import WeakValueDictionary
 
 from veduta.web import installation
 
@@ -36,12 +38,31 @@ Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 Send = Callable[[Mapping[str, Any]], Awaitable[None]]
 
 
+class Turns:
+    """Who may have something worked out now. All together have so many turns at once, and each person half of them:
+    somebody who opens forty downloads waits for their own, and others do not wait for them."""
+
+    def __init__(self, turns: int) -> None:
+        self.all = asyncio.Semaphore(turns)
+        self.each = max(1, turns // 2)
+        self.own: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
+
+    @asynccontextmanager
+    async def of(self, who: str) -> AsyncIterator[None]:
+        """A turn of somebody's."""
+        own = self.own.get(who)
+        if own is None:
+            own = self.own[who] = asyncio.Semaphore(self.each)
+        async with own, self.all:
+            yield
+
+
 class Handler(ASGIHandler):
     def __init__(self) -> None:
         # Middleware and views are plain functions and run in one thread, one after the other: going from thread to
         # thread between them would cost more than most of them do.
         self.load_middleware(is_async=False)
-        self.turns = asyncio.Semaphore(settings.THREADS)
+        self.turns = Turns(settings.THREADS)
 
     async def handle(self, scope: Mapping[str, Any], receive: Receive, send: Send) -> None:
         leaving.set(threading.Event())
@@ -60,21 +81,22 @@ class Handler(ASGIHandler):
             leaving.get().set()
 
     async def get_response_async(self, request: HttpRequest) -> HttpResponseBase:
-        async with self.turns:
+        who = request.COOKIES.get(settings.SESSION_COOKIE_NAME) or request.META.get("REMOTE_ADDR", "")
+        async with self.turns.of(who):
             response = await sync_to_async(self.get_response)(request)
         if isinstance(response, StreamingHttpResponse):
             pieces = response.streaming_content
             if isinstance(pieces, Iterator):
-                response.streaming_content = self._in_turns(pieces)
+                response.streaming_content = self._in_turns(pieces, who)
         return response
 
-    async def _in_turns(self, iterator: Iterator[bytes]) -> AsyncIterator[bytes]:
+    async def _in_turns(self, iterator: Iterator[bytes], who: str) -> AsyncIterator[bytes]:
         """The pieces of an answer, some made in each turn and sent without one."""
         following = sync_to_async(next_pieces)
         try:
             done = False
             while not done:
-                async with self.turns:
+                async with self.turns.of(who):
                     pieces, done = await following(iterator)
                 if pieces:
                     yield pieces

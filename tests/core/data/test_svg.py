@@ -52,3 +52,15 @@ class Safe(unittest.TestCase):
         ):
             with self.subTest(content[:40]), self.assertRaises(FileProblem):
                 safe_svg(content)
+
+    def test_a_style_becomes_the_attributes_that_say_the_same(self):
+        styled = "fill:#0B5D62; stroke-width: 2 !important;position:fixed;mask:url(//quay.example/x);filter:url(#a)"
+        text = cleaned(f'<rect style="{styled}"/>')
+        self.assertRegex(text, r'<rect fill="#0B5D62" stroke-width="2" filter="url\(#a\)" ?/>')
+
+    def test_nesting_without_an_end_is_refused_on_the_way(self):
+        deep = f"{OPEN}{'<g>' * 400_000}".encode()  # never closed: it is not even read to its end
+        with self.assertRaisesRegex(FileProblem, "nested too deeply"):
+            safe_svg(deep)
+        with self.assertRaisesRegex(FileProblem, "more than 50,000 parts"):
+            safe_svg(f"{OPEN}{'<g/>' * 60_000}</svg>".encode())

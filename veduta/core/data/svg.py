@@ -7,6 +7,7 @@ from typing import Final
 from xml.etree import ElementTree
 
 from veduta.core.errors import FileProblem
+from veduta.core.words import words_in
 
 SVG: Final = "http://www.w3.org/2000/svg"
 XLINK: Final = "http://www.w3.org/1999/xlink"
@@ -21,7 +22,15 @@ HREF: Final = ("href", f"{{{XLINK}}}href")
 INNER_LINK = re.compile(r"#[\w.:-]+|data:image/(png|jpeg|webp);base64,[A-Za-z0-9+/=\s]+")
 """What may be referred to: other parts of the file, and pictures in it."""
 LOADS = re.compile(r"url\(\s*['\"]?(?!['\"]?#)|expression|javascript:|@import", re.IGNORECASE)
-DEEPEST = 200
+DEEPEST, MOST_ELEMENTS = 200, 50_000
+PIECE = 64 * 1024
+"""Bytes that are read before it is looked how deep and how many the elements are."""
+PAINTED: Final = words_in(
+    "fill fill-opacity fill-rule stroke stroke-width stroke-opacity stroke-linecap stroke-linejoin stroke-dasharray"
+    " stroke-dashoffset stroke-miterlimit opacity stop-color stop-opacity font-family font-size font-weight font-style"
+    " text-anchor dominant-baseline letter-spacing display visibility clip-path clip-rule mask filter color"
+)
+"""Properties of a style that SVG has as attributes, too."""
 
 
 def safe_svg(content: bytes) -> bytes:
@@ -30,26 +39,50 @@ def safe_svg(content: bytes) -> bytes:
     if re.search(rb"<!(DOCTYPE|ENTITY)", content, re.IGNORECASE):
         raise FileProblem("The SVG declares a document type.", hint="Save it as plain SVG, and bring that in.")
     try:
-        root = ElementTree.fromstring(content)
+        root = _parsed(content)
     except (ElementTree.ParseError, ValueError, LookupError):
         raise FileProblem("The SVG cannot be read.", hint="Open it in a drawing program and save it again.") from None
     if root.tag != f"{{{SVG}}}svg":
         raise FileProblem("The file is no SVG.", hint="Save the picture as SVG, PNG, JPEG or WebP.")
-    _clean(root, 0)
+    _clean(root)
     ElementTree.register_namespace("", SVG)
     ElementTree.register_namespace("xlink", XLINK)
     return ElementTree.tostring(root, encoding="unicode").encode()
 
 
-def _clean(element: ElementTree.Element, depth: int) -> None:
-    if depth > DEEPEST:
-        raise FileProblem("The SVG is nested too deeply.", hint="Save it as plain SVG, and bring that in.")
+def _parsed(content: bytes) -> ElementTree.Element:
+    """The elements of a file, read in pieces: one that is nested too deeply or has too many is refused on the way, as
+    building it alone would take seconds."""
+    parser = ElementTree.XMLPullParser(("start", "end"))
+    depth, count, root = 0, 0, None
+    for start in range(0, len(content), PIECE):
+        parser.feed(content[start : start + PIECE])
+        for event, element in parser.read_events():
+            root = element if root is None else root
+            depth += 1 if event == "start" else -1
+            count += event == "start"
+            if depth > DEEPEST:
+                raise FileProblem("The SVG is nested too deeply.", hint="Save it as plain SVG, and bring that in.")
+            if count > MOST_ELEMENTS:
+                raise FileProblem(f"The SVG has more than {MOST_ELEMENTS:,} parts.", hint="Save it as PNG.")
+    parser.close()
+    if root is None:
+        raise ElementTree.ParseError("there is nothing in it")
+    return root
+
+
+def _clean(element: ElementTree.Element) -> None:
+    style = element.attrib.pop("style", "")
+    for name, value in (each.partition(":")[::2] for each in style.split(";")):
+        # What is only about paint stays, as the attribute that says the same.
+        if name.strip() in PAINTED:
+            element.attrib[name.strip()] = value.partition("!")[0].strip()
     for name, value in list(element.attrib.items()):
         if not _may_stay(name, value):
             del element.attrib[name]
     for child in list(element):
         if isinstance(child.tag, str) and child.tag.startswith(f"{{{SVG}}}") and child.tag[len(SVG) + 2 :] in ELEMENTS:
-            _clean(child, depth + 1)
+            _clean(child)
         else:
             element.remove(child)
 

@@ -4,6 +4,7 @@ names, and a name from any addresses over a day."""
 from __future__ import annotations
 
 import datetime as dt
+from functools import partial
 from typing import Any
 
 from axes.handlers.database import AxesDatabaseHandler
@@ -11,6 +12,8 @@ from axes.models import AccessFailureLog, AccessLog
 from django.conf import settings
 from django.http import HttpRequest
 from django.utils import timezone
+
+from veduta.web.common.noting import note
 
 SOON, DAY = dt.timedelta(hours=settings.AXES_COOLOFF_TIME), dt.timedelta(days=1)
 OF_ADDRESS, OF_NAME = 6, 12
@@ -28,6 +31,12 @@ class Throttle(AxesDatabaseHandler):
                 and not _is_at_home(name, address)
             )
         )
+
+    def user_logged_in(self, sender: Any, request: Any, user: Any, **more: Any) -> None:
+        note(partial(super().user_logged_in, sender, request, user, **more))
+
+    def user_logged_out(self, sender: Any, request: Any, user: Any, **more: Any) -> None:
+        note(partial(super().user_logged_out, sender, request, user, **more))
 
     def user_login_failed(self, sender: Any, credentials: dict[str, Any], request: Any = None, **more: Any) -> None:
         super().user_login_failed(sender, credentials, request, **more)

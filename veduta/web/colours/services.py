@@ -6,10 +6,9 @@ import csv
 import io
 import json
 from collections.abc import Iterable, Sequence
-from contextlib import suppress
 from typing import Any
 
-from django.db import OperationalError, transaction
+from django.db import transaction
 from django.db.models import Count, Max, Q
 from pydantic import ValidationError
 
@@ -20,6 +19,7 @@ from veduta.core.jsontext import UnreadableJson, read_json
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.colours.models import ValueColour, key_of_fields, values_as_kept
+from veduta.web.common.noting import note
 
 MOST_GIVEN = 200
 """Fields with more values than that are not given colours; their series are coloured by their places."""
@@ -44,8 +44,9 @@ def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> lis
         ValueColour(key=key_of_fields((field,)), fields=[field], values=values_as_kept((key,)), given=colour)
         for key, colour in given(there, keys).items()
     ]
-    with suppress(OperationalError):  # somebody else is writing; whoever asks next gives them
-        ValueColour.objects.bulk_create(new, ignore_conflicts=True)
+    if new:
+        # Whoever asks next gives them where this fails.
+        note(lambda: ValueColour.objects.bulk_create(new, ignore_conflicts=True))
     return new
 
 

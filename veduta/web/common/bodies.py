@@ -10,9 +10,9 @@ from typing import Any, TypeVar
 
 from django.conf import settings
 from django.contrib.auth import SESSION_KEY
-from django.contrib.sessions.backends.db import SessionStore
 from django.http import HttpRequest, UnreadablePostError, parse_cookie
 from django.urls import Resolver404, resolve
+from django.utils.module_loading import import_string
 
 from veduta.core.errors import FileProblem
 
@@ -77,7 +77,7 @@ def most_bytes(scope: Mapping[str, Any]) -> int:
         return small
     cookies = parse_cookie(dict(scope["headers"]).get(b"cookie", b"").decode("latin1"))
     key = cookies.get(settings.SESSION_COOKIE_NAME)
-    signed_in = key and SessionStore(key).get(SESSION_KEY)
+    signed_in = key and import_string(f"{settings.SESSION_ENGINE}.SessionStore")(key).get(SESSION_KEY)
     return settings.UPLOAD_LIMIT if signed_in else small
 
 

@@ -9,7 +9,7 @@ from django.http import Http404, HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import render
 
 from veduta.core.errors import VedutaError
-from veduta.web.common.disk import FULL_DISK, is_full_disk
+from veduta.web.common.disk import FULL_DISK, LOCKED, is_full_disk, is_locked
 from veduta.web.common.requests import wants_json
 
 logger = logging.getLogger("veduta")
@@ -42,6 +42,8 @@ class ProblemsMiddleware:
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if is_full_disk(error):
             return problem_response(request, FULL_DISK, 507)
+        if is_locked(error):
+            return problem_response(request, LOCKED, 503)
         if isinstance(error, VedutaError):
             return problem_response(request, error, 422)
         if isinstance(error, RequestDataTooBig | TooManyFieldsSent | TooManyFilesSent):

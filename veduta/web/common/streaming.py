@@ -2,8 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import logging
 import time
 from collections.abc import Iterator
+
+from veduta.web.common.disk import FULL_DISK, LOCKED, is_full_disk, is_locked
+
+logger = logging.getLogger("veduta")
+BROKEN = "The answer broke off on our side. Nothing was lost: load the page again."
 
 SEND_NOW = ""
 """A piece that says: what came before is sent, for the next one is not ready yet."""
@@ -21,3 +28,14 @@ def next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
         if not piece or time.monotonic() > until:
             return b"".join(pieces), False
     return b"".join(pieces), True
+
+
+def ended_with_words(lines: Iterator[str]) -> Iterator[str]:
+    """Lines of JSON, of which the last one says why they broke off, if they did: their head has been sent long since,
+    and an error there would be no more than silence."""
+    try:
+        yield from lines
+    except Exception as error:
+        logger.exception("An answer broke off.")
+        known = FULL_DISK if is_full_disk(error) else LOCKED if is_locked(error) else None
+        yield json.dumps({"broken": str(known) if known else BROKEN}) + "\n"

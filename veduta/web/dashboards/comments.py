@@ -15,6 +15,7 @@ from django.utils import timezone
 from veduta.core.dashboard.definition import Selection, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
+from veduta.web.common.noting import note
 from veduta.web.dashboards.access import may_view, viewers
 from veduta.web.dashboards.models import Comment, Dashboard, Notice
 
@@ -146,4 +147,6 @@ def resolve(user: User, comment: Comment, resolved: bool) -> None:
 
 
 def mark_read(user: User, comments: Iterable[Comment]) -> None:
-    Notice.objects.filter(user=user, comment__in=list(comments), read_at=None).update(read_at=timezone.now())
+    unread = Notice.objects.filter(user=user, comment__in=list(comments), read_at=None)
+    if unread.exists():
+        note(lambda: unread.update(read_at=timezone.now()))

@@ -9,6 +9,7 @@ from django.core.exceptions import PermissionDenied
 from django.utils import timezone
 
 from veduta.web.accounts.models import User
+from veduta.web.common.noting import note
 from veduta.web.dashboards.access import dashboards_for, may_view
 from veduta.web.dashboards.models import Dashboard, Seen
 
@@ -20,14 +21,14 @@ def note_seen(user: User, dashboard: Dashboard) -> None:
     now = timezone.now()
     last = Seen.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
     if last is None or now - last > APART:
-        Seen.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now})
+        note(lambda: Seen.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now}))
 
 
 def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None:
     """Keep what somebody has set these controls to, for the next time."""
     seen = Seen.objects.filter(user=user, dashboard=dashboard)
     if controls and not seen.filter(controls=controls).exists():
-        seen.update(controls=controls)
+        note(lambda: seen.update(controls=controls))
 
 
 def set_last(user: User, dashboard: Dashboard) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from django.utils import timezone
 from veduta.core.dashboard.definition import ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
+from veduta.web.common.noting import note
 from veduta.web.dashboards.access import may_view, viewers
 from veduta.web.dashboards.models import Dashboard, KeptView, Notice
 
@@ -105,7 +106,9 @@ def give_to(view: KeptView, people: Iterable[int], for_everybody: bool) -> None:
 
 
 def mark_read(user: User, view: KeptView) -> None:
-    view.notices.filter(user=user, read_at=None).update(read_at=timezone.now())
+    unread = view.notices.filter(user=user, read_at=None)
+    if unread.exists():
+        note(lambda: unread.update(read_at=timezone.now()))
 
 
 def delete(view: KeptView) -> None:

@@ -10,6 +10,7 @@ from django.utils import timezone
 
 from veduta.core.dashboard.since import Difference, Summary, differences
 from veduta.web.accounts.models import User
+from veduta.web.common.noting import note
 from veduta.web.dashboards.models import Dashboard, Looked
 
 ONE_LOOK = dt.timedelta(hours=1)
@@ -32,14 +33,15 @@ def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary
     now, kept = timezone.now(), {place: each.model_dump(mode="json") for place, each in figures.items()}
     looked = Looked.objects.filter(user=user, dashboard=dashboard, view=view).first()
     if looked is None:
-        Looked.objects.get_or_create(user=user, dashboard=dashboard, view=view, defaults={"now": kept, "now_at": now})
+        first = {"now": kept, "now_at": now}
+        note(lambda: Looked.objects.get_or_create(user=user, dashboard=dashboard, view=view, defaults=first))
         return None
     if now - looked.now_at > ONE_LOOK:
         looked.before, looked.before_at = looked.now, looked.now_at
     if looked.before_at and now - looked.now_at > WRITTEN:
         # A page has a part of the figures, and the others stay as they were.
         looked.now, looked.now_at = looked.now | kept, now
-        looked.save()
+        note(looked.save)
     return _since(looked, figures)
 
 

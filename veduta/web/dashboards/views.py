@@ -44,7 +44,7 @@ from veduta.web.common.requests import (
     part_of,
     sent,
 )
-from veduta.web.common.streaming import SEND_NOW
+from veduta.web.common.streaming import SEND_NOW, ended_with_words
 from veduta.web.dashboards import favourites, kept, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.asking import View, reading_for
@@ -264,7 +264,7 @@ def blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
             if not only and (since := _since(request.user, reading, view, figures)):
                 yield json.dumps({"since": render_to_string("dashboards/since.html", {"since": since})}) + "\n"
 
-    return StreamingHttpResponse(lines(), content_type="application/x-ndjson")
+    return StreamingHttpResponse(ended_with_words(lines()), content_type="application/x-ndjson")
 
 
 def _figures(line: dict[str, Any]) -> dict[str, Summary]:

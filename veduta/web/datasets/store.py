@@ -18,18 +18,40 @@ from veduta.core.data.importing import Import
 from veduta.core.data.landing import Landing
 from veduta.core.data.profile import Profile, profile
 from veduta.core.data.stored import decode, encode
-from veduta.core.errors import FileProblem
+from veduta.core.errors import FileProblem, VedutaError
 from veduta.core.model.tables import ColumnFacts, facts_from
-from veduta.web.datasets.models import Chunk, Upload, Version
+from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 
 CHUNK_ROWS = 250_000
 Tick = Callable[..., None]
 
 
 def load_column(version: int, column: str) -> pl.Series:
+    """A column of a version from its chunks. Raises DamagedRows where one is missing or cannot be read."""
     blobs = Chunk.objects.filter(version_id=version, column=column).order_by("position").values_list("data", flat=True)
-    parts = [decode(bytes(blob)) for blob in blobs.iterator()]
-    return pl.concat(parts, rechunk=True) if parts else pl.Series(column, [])
+    stored = Version.objects.select_related("dataset").get(pk=version)
+    try:
+        parts = [decode(bytes(blob)) for blob in blobs.iterator()]
+        values = pl.concat(parts, rechunk=True) if parts else pl.Series(column, [])
+    except (pl.exceptions.PolarsError, ValueError, OSError) as error:
+        raise DamagedRows(stored.dataset, column) from error
+    if len(values) != stored.rows:
+        raise DamagedRows(stored.dataset, column)
+    return values
+
+
+class DamagedRows(VedutaError):
+    """Rows of a dataset are not there, or cannot be read."""
+
+    code = "damaged"
+
+    def __init__(self, dataset: Dataset, column: str) -> None:
+        name = next((field.name for field in dataset.all_fields if field.id == column), column)
+        super().__init__(
+            f"“{name}” of the dataset “{dataset.name}” cannot be read: its stored rows are missing or damaged.",
+            where=dataset.name,
+            hint="Refresh the dataset, bring in its file again, or bring back an earlier version.",
+        )
 
 
 class StoredTable:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import io
 import re
 import shutil
+import time
 import uuid
 from collections.abc import Set as AbstractSet
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, cast
 
@@ -40,6 +42,8 @@ from veduta.web.datasets.models import Dataset, Refresh, Upload
 from veduta.web.datasets.refreshes import ask_for
 
 PIECE = 1024 * 1024
+LEFT_ALONE = 6 * 60 * 60
+"""Seconds for which a file of nobody's may be one that is still coming in or being fetched."""
 
 
 def receive(user: User, stream, length: int, file_name: str, dataset: Dataset | None = None) -> Upload:
@@ -99,6 +103,26 @@ def paste(user: User, text: str, dataset: Dataset | None = None) -> Upload:
     if not data.strip():
         raise FileProblem("Nothing was pasted.", hint="Copy some cells in a spreadsheet, then paste them here.")
     return receive(user, io.BytesIO(data), len(data), "Pasted cells.tsv", dataset)
+
+
+def sweep() -> int:
+    """Take away what uploads that were cut off have left on disk, as where the server was killed while a file came.
+    Returns how many files or folders."""
+    known: set[str] = set()
+    for upload in Upload.objects.only("path", "parts").iterator():
+        known |= {upload.path, upload.landing.name, f"{upload.landing.name}.new"}
+        known |= {part["path"] for part in upload.parts}
+    count, until = 0, time.time() - LEFT_ALONE
+    for entry in settings.UPLOAD_DIR.iterdir():
+        with suppress(OSError):  # somebody else sweeps, too
+            if entry.name in known or entry.stat().st_mtime > until:
+                continue
+            if entry.is_dir():
+                shutil.rmtree(entry, ignore_errors=True)
+            else:
+                entry.unlink(missing_ok=True)
+            count += 1
+    return count
 
 
 def remove_files(upload: Upload) -> None:

@@ -6,4 +6,4 @@ class Config(AppConfig):
     label = "refreshing"
 
     def ready(self) -> None:
-        from veduta.web.refreshing import schedules, services  # noqa: F401  (what workers do)
+        from veduta.web.refreshing import schedules, services, sweeping  # noqa: F401  (what workers do)

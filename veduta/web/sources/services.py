@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import threading
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from cryptography.fernet import Fernet, InvalidToken
@@ -144,7 +146,26 @@ def comes_through(dataset: Dataset, connection: Connection) -> bool:
 
 def tables_of(user: User, connection: Connection) -> list[str]:
     must_build(user)
-    return tables(_engine(connection, TRY_OUT_SECONDS))
+    with _asking_outside():
+        return tables(_engine(connection, TRY_OUT_SECONDS))
+
+
+outside = threading.BoundedSemaphore(max(1, settings.THREADS // 2))
+
+
+@contextmanager
+def _asking_outside() -> Iterator[None]:
+    """Asking something outside while somebody waits. Half of this process' threads at most do so at once: endless
+    queries must not keep others from reading. Raises VedutaError where as many are asked already."""
+    if not outside.acquire(blocking=False):
+        raise VedutaError(
+            "Other databases or feeds are being asked just now, as many as may be at once.",
+            hint="Try again in a few seconds.",
+        )
+    try:
+        yield
+    finally:
+        outside.release()
 
 
 def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
@@ -236,7 +257,8 @@ def try_out(
     )
     try:
         landing = Landing.begin(upload.landing)
-        brought = land_source(source, landing, limit=TRY_OUT, patience=Patience(TRY_OUT_SECONDS, wanted))
+        with _asking_outside():
+            brought = land_source(source, landing, limit=TRY_OUT, patience=Patience(TRY_OUT_SECONDS, wanted))
         landing.finish()
         upload.about["lists"] = brought.lists
         upload.options = {}

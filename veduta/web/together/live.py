@@ -23,6 +23,7 @@ from django.http import StreamingHttpResponse
 from django.utils import timezone
 from pydantic import StringConstraints
 
+from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.requests import Flag, Line, Sent
 from veduta.web.together.models import Present
@@ -36,6 +37,8 @@ LONGEST = 300.0
 HERE = dt.timedelta(seconds=45)
 """Who has said nothing for so long is there no longer; pages say something every 20 seconds."""
 FORGOTTEN = dt.timedelta(hours=1)
+MOST_OF_ONE = 20
+"""So many pages of one person are told in each process what happens."""
 
 
 @dataclass(frozen=True)
@@ -93,12 +96,14 @@ class Watch:
     def __init__(self, model: type[Model]) -> None:
         self.model = model
         self.open: Counter[str] = Counter()
+        self.listening: Counter[int] = Counter()
         self.now: dict[str, Seen] = {}
         self.task: asyncio.Task[None] | None = None
 
     async def told(self, thing: str, user: int) -> AsyncIterator[bytes]:
         """The events of a thing, as somebody is told of them: how it is at first, and then what changes."""
         self.open[thing] += 1
+        self.listening[user] += 1
         began = sent_at = time.monotonic()
         last: Seen | None = None
         try:
@@ -115,6 +120,7 @@ class Watch:
                     yield b": still here\n\n"
                 await asyncio.sleep(POLL / 2)
         finally:
+            self.listening[user] -= 1
             self.open[thing] -= 1
             self.open += Counter()  # without those that are not open any more
 
@@ -174,6 +180,8 @@ async def _events_of(watch: Watch, thing: str, user: int) -> AsyncIterator[bytes
 
 def streamed(watch: Watch, thing: Model, user: User) -> StreamingHttpResponse:
     """What happens to a thing while somebody has it open, as server-sent events."""
+    if watch.listening[user.pk] >= MOST_OF_ONE:
+        raise VedutaError("You have very many pages open.", hint="Close some; this one is not told what others do.")
     response = StreamingHttpResponse(_events_of(watch, str(thing.pk), user.pk), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     return response
