@@ -22,6 +22,8 @@ export function goLive(base, names, changed, shown = () => {}) {
     events = new EventSource(`${base}live/`);
     events.addEventListener("changed", ({ data }) => changed(JSON.parse(data).revision));
     events.addEventListener("people", ({ data }) => showPeople(JSON.parse(data)));
+    // Whoever may not be told any more would only ask again and again.
+    events.addEventListener("ended", () => hush());
   };
   const hush = () => {
     events?.close();

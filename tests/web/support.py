@@ -121,7 +121,7 @@ class WebTest(TestCase):
         return charts.save_chart(self.analyst, chart, chart.load(), 0)
 
     def make_dashboard(self, published: bool = True):
-        """Blocks "bars" (by region) and "count" (a figure), controls "date" and "region"."""
+        """Blocks "bars" (by region) and "count" (a figure), controls "date" (the last 12 months) and "region"."""
         bars, figure = self.make_chart(), self.make_chart("Sailings", show=[{}])
         definition = load_dashboard(
             {
@@ -138,10 +138,8 @@ class WebTest(TestCase):
                     }
                 ],
                 "controls": [
-                    dashboards.control_for(self.dataset, self.ids[source])
-                    .model_copy(update={"id": key})
-                    .model_dump(mode="json")
-                    for key, source in (("date", "sailed"), ("region", "region"))
+                    dashboards.control_for(self.dataset, self.ids[source]).model_dump(mode="json") | more
+                    for source, more in (("sailed", {"id": "date", "dates": {}}), ("region", {"id": "region"}))
                 ],
             }
         )

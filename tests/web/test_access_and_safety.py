@@ -116,7 +116,9 @@ class EveryView(WebTest):
         self.upload = self.dataset.uploads.get()
         formula = {"name": "Twice", "text": "sum(fare) * 2"}
         change_model(self.analyst, self.dataset, "save_formula", formula, 0)
-        connection = Connection.objects.create(name="Feeds", kind="feed", address="http://feeds.skerry-sound.example")
+        connection = Connection.objects.create(
+            name="Feeds", kind="feed", address="http://feeds.skerry-sound.example", created_by=self.analyst
+        )
         self.shapes = self.make_shapes()
         colour = ValueColour.objects.create(key="region", fields=["Region"], values='["North Reach"]', given="1")
         chart = self.dataset.charts.first()

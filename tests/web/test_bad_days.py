@@ -95,7 +95,7 @@ class AtOnce(WebTest):
         watch = live.Watch(Chart)
         watch.listening[self.analyst.pk] = live.MOST_OF_ONE
         with self.assertRaisesRegex(VedutaError, "very many pages open"):
-            live.streamed(watch, self.dataset.charts.first(), self.analyst)
-        live.streamed(watch, self.dataset.charts.first(), self.steward).close()
+            live.streamed(watch, self.dataset.charts.first(), mock.Mock(user=self.analyst), bool)
+        live.streamed(watch, self.dataset.charts.first(), mock.Mock(user=self.steward), bool).close()
         self.as_(self.analyst)
         self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)

@@ -13,6 +13,7 @@ from asgiref.sync import SyncToAsync, ThreadSensitiveContext, sync_to_async
 from django.utils import timezone
 
 from tests.web.dashboard_support import DashboardTest
+from veduta.web.accounts.models import User
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.together import live
 from veduta.web.together.live import Person, Seen, Watch, look
@@ -101,6 +102,33 @@ class Events(DashboardTest):
         (found,) = self.told(one, one, two, two, three)
         self.assertEqual(found, ["changed", "people", "changed", "people"])
 
+    def test_it_is_asked_again_whether_they_may_and_ends_with_that(self):
+        answers = iter([True, False])
+
+        async def events() -> list[str]:
+            watch = Watch(Dashboard)
+            told = [event.decode().split("\n")[0] async for event in watch.told("d", READER, lambda: next(answers))]
+            self.assertEqual(watch.listening, {READER: 0})
+            return told
+
+        with (
+            mock.patch.object(live, "_looked", lambda model, things: {"d": Seen(1, ())}),
+            mock.patch.multiple(live, POLL=0.02, LONGEST=20.0, PING=10.0, ASKED_AGAIN=0.05),
+        ):
+            self.assertEqual(run_aside(events()), ["event: changed", "event: people", "event: ended"])
+
+    def test_who_is_revoked_switched_off_or_signed_out_may_no_longer(self):
+        def ask_again(change) -> bool:
+            self.as_(self.analyst)
+            request = self.client.get("/sign-in/").wsgi_request
+            change()
+            return live._is_still_signed_in(mock.Mock(user=self.analyst, session=request.session))
+
+        self.assertTrue(ask_again(lambda: None))
+        self.assertFalse(ask_again(self.client.logout))
+        self.assertFalse(ask_again(lambda: User.objects.filter(pk=self.analyst.pk).update(password="!")))
+        self.assertFalse(ask_again(lambda: User.objects.filter(pk=self.analyst.pk).update(is_active=False)))
+
     def test_own_pages_are_told_as_such(self):
         mine = Person("tab", READER, "Analyst", "bars")
         self.assertEqual(mine.told_to(READER)["name"], "you, in another window")
@@ -126,7 +154,7 @@ class Events(DashboardTest):
             async with ThreadSensitiveContext() as context:
                 await sync_to_async(lambda: None)()  # as the request is looked at
                 before = context in SyncToAsync.context_to_thread_executor
-                async for _ in live.streamed(Watch(Dashboard), self.dashboard, self.analyst):
+                async for _ in live.streamed(Watch(Dashboard), self.dashboard, mock.Mock(user=self.analyst), bool):
                     return [before, context in SyncToAsync.context_to_thread_executor]
             return []
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 from django.contrib.auth.models import Group
+from django.core.exceptions import PermissionDenied
 from django.test import Client
 from django.urls import get_resolver, reverse
 from django.utils import timezone
@@ -14,14 +15,16 @@ from tests.web.test_models import ROUTES, ModelTest
 from veduta.core.chart.definition import load_definition
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.shaping.shaping import load_shaping
+from veduta.web.accounts.models import Deed
 from veduta.web.catalogue import services as catalogue
 from veduta.web.charts import services as charts
-from veduta.web.datasets.models import Dataset, Refresh
+from veduta.web.datasets.models import Connection, Dataset, Refresh
 from veduta.web.datasets.store import forget
 from veduta.web.intake import services as intake
 from veduta.web.modelling.changes import bring_back_model, change_model
 from veduta.web.modelling.services import model_for, parts_for
 from veduta.web.shaping import services as shaping
+from veduta.web.sources import services as sources
 from veduta.web.urls import DATA
 
 HIDDEN = ("Inner Sound", "South Banks", "Stack Point", "Sallow Ness", "-15.25", "−15.25")
@@ -307,3 +310,84 @@ class Breaking(Bounded):
         steward.groups.add(Group.objects.get(name="Harbour masters"))
         self.assertEqual(model_for(self.now(), steward).rows, 5)
         self.assertIn("cannot be applied", model_for(self.now(), steward).ruling.words()[0])
+
+
+class Rights(Bounded):
+    """Rules, and what people made, belong to whoever made the dataset and to stewards."""
+
+    def setUp(self):
+        super().setUp()
+        self.other, self.dataset = make_user("other", "analyst"), self.now()
+
+    def test_another_analyst_neither_takes_a_rule_away_nor_brings_back_a_model_without_it(self):
+        revision = self.dataset.model_revision
+        new = {"name": "New", "text": "fare > 0"}
+        for do, sent in (("remove_rule", {"name": "Their regions"}), ("save_rule", new)):
+            with self.assertRaisesRegex(PermissionDenied, "Only whoever made"):
+                change_model(self.other, self.dataset, do, sent, revision)
+        with self.assertRaisesRegex(PermissionDenied, "Only whoever made"):
+            bring_back_model(self.other, self.dataset, 0)
+        change_model(self.analyst, self.dataset, "remove_rule", {"name": "Their regions"}, revision)
+        self.assertEqual(Deed.objects.first().what, Deed.What.RULED)
+        self.assertIn("“Their regions”", Deed.objects.first().words)
+
+    def test_another_analyst_deletes_neither_datasets_nor_charts(self):
+        chart = self.make_chart()
+        self.as_(self.other)
+        for name, thing in (("dataset-delete", self.dataset), ("chart-delete", chart)):
+            self.assertEqual(self.client.post(reverse(name, args=[thing.pk])).status_code, 403)
+            thing.refresh_from_db()
+            self.assertIsNone(thing.deleted_at)
+        self.assertNotContains(self.client.get(reverse("data")), reverse("dataset-delete", args=[self.dataset.pk]))
+        for person in (self.analyst, self.steward):
+            self.as_(person)
+            self.assertContains(self.client.get(reverse("data")), reverse("dataset-delete", args=[self.dataset.pk]))
+        self.client.post(reverse("chart-delete", args=[chart.pk]))
+        self.assertEqual((Deed.objects.first().what, Deed.objects.first().user), ("deleted", self.steward))
+
+
+class AtTheSource(Bounded):
+    """A rule does not end at the connection that its dataset comes through."""
+
+    def setUp(self):
+        super().setUp()
+        self.connection = Connection.objects.create(
+            name="Feeds", kind="feed", address="http://127.0.0.1:1", created_by=self.analyst
+        )
+        self.dataset = self.now()
+        self.dataset.source = {"kind": "feed", "connection": self.connection.pk, "feed": {"path": "x"}}
+        self.dataset.save()
+        self.free = make_user("free", "analyst")
+
+    def test_whom_a_rule_binds_sees_and_uses_no_connection_that_feeds_its_dataset(self):
+        self.assertEqual(sources.usable(self.nell), [])
+        self.assertEqual(sources.usable(self.free), [self.connection])
+        self.as_(self.nell)
+        for name in ("connection", "connection-rows"):
+            self.assertEqual(self.look(name, self.connection.pk).status_code, 404)
+        self.assertNotContains(self.client.get(reverse("connections")), "Feeds")
+        tried = self.ask("connection-try", self.connection.pk, data={"feed": {"path": "x"}})
+        self.assertEqual(tried.status_code, 404)
+        with self.assertRaises(PermissionDenied):
+            sources.try_out(self.nell, {"connection": self.connection.pk, "feed": {"path": "x"}})
+
+    def test_a_connection_is_for_those_it_is_granted(self):
+        sources.set_access(self.analyst, self.connection, True, [], [])
+        self.assertEqual([sources.may_use(each, self.connection) for each in (self.free, self.analyst)], [False, True])
+        self.as_(self.analyst)
+        address = reverse("connection-access", args=[self.connection.pk])
+        self.client.post(address, {"only_granted": "1", "people": [self.free.pk, self.explorer.pk]})
+        self.assertEqual([each.username for each in self.connection.granted_people.all()], ["free"])
+        self.assertTrue(sources.may_use(self.free, self.connection))
+        self.as_(self.free)
+        self.assertEqual(self.client.post(address, {}).status_code, 403)
+        self.assertFalse(sources.may_use(self.explorer, self.connection))
+        self.assertIn("free", Deed.objects.first().words)
+
+    def test_files_of_others_that_are_for_no_dataset_are_not_found(self):
+        upload = receive(self.analyst, FERRIES, "new.csv")
+        for person, status in ((self.free, 404), (self.analyst, 200), (self.steward, 200)):
+            self.as_(person)
+            self.assertEqual(self.look("upload", upload.pk).status_code, status)
+        self.as_(self.free)
+        self.assertEqual(self.client.post(reverse("upload-discard", args=[upload.pk])).status_code, 404)

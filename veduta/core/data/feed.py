@@ -210,7 +210,7 @@ def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> I
             if paging.parameter:
                 more = {**sized, paging.parameter: str(mark)}
             else:
-                target, more = _joined(target, str(mark)), {}
+                target, more = _led_on(target, str(mark)), {}
     else:
         number = paging.start
         while True:
@@ -301,7 +301,7 @@ class _Visit:
                 "GET", target, params=params or None, headers=headers, extensions=extensions
             ) as answer:
                 if answer.has_redirect_location:
-                    address, values = _joined(address, answer.headers["location"]), {}
+                    address, values = _led_on(address, answer.headers["location"]), {}
                     continue
                 return answer.status_code, answer.headers, self._body(answer)
         raise FeedProblem("The feed redirects again and again.", hint="Check the address.")
@@ -332,7 +332,7 @@ class _Visit:
         return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
 
 
-def _joined(address: str, further: str) -> str:
+def _led_on(address: str, further: str) -> str:
     """Where an answer leads on from an address."""
     try:
         return urljoin(address, further)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Final
+from collections.abc import Iterator
+from typing import Any, Final, cast
 from xml.etree import ElementTree
 
 from veduta.core.errors import FileProblem
@@ -53,11 +54,13 @@ def safe_svg(content: bytes) -> bytes:
 def _parsed(content: bytes) -> ElementTree.Element:
     """The elements of a file, read in pieces: one that is nested too deeply or has too many is refused on the way, as
     building it alone would take seconds."""
-    parser = ElementTree.XMLPullParser(("start", "end"))
-    depth, count, root = 0, 0, None
+    parser: Any = ElementTree.XMLPullParser(("start", "end"))
+    depth, count = 0, 0
+    root: ElementTree.Element | None = None
     for start in range(0, len(content), PIECE):
         parser.feed(content[start : start + PIECE])
-        for event, element in parser.read_events():
+        events = cast("Iterator[tuple[str, ElementTree.Element]]", parser.read_events())
+        for event, element in events:
             root = element if root is None else root
             depth += 1 if event == "start" else -1
             count += event == "start"

@@ -74,9 +74,9 @@ def _latest(asked: Asked, group: Grouping) -> dt.date | None:
     """The latest day of the axis with data, as far as the filters let it pass."""
     context, dates = asked.context, asked.model.same_dates(group.field)
     latest = context.latest.get(group.field)
-    for filter_ in asked.query.filters if latest else ():
-        latest = min(latest, filter_.last_day(dates, context) or latest)
-    return latest
+    if latest is None:
+        return None
+    return min([latest, *(day for each in asked.query.filters if (day := each.last_day(dates, context)))])
 
 
 def _last_day(group: Grouping, last: dt.date, latest: dt.date, days: pl.DataFrame) -> dt.date | None:

@@ -68,5 +68,5 @@ class SessionStore(InDatabase):
             return  # the cookie goes all the same
 
     def _sign(self) -> None:
-        self._session_key = SIGNED + signing.dumps(self._get_session(), salt=SALT, compress=True)
+        self._session_key = SIGNED + signing.dumps(dict(self.items()), salt=SALT, compress=True)
         self.modified = True

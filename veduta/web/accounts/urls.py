@@ -9,5 +9,6 @@ urlpatterns = [
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
     path("password/", views.own_password, name="password"),
     path("people/", views.people, name="people"),
+    path("people/log/", views.deeds, name="deeds"),
     path("people/<int:pk>/", views.person, name="person"),
 ]

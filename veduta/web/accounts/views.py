@@ -10,7 +10,9 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
 from veduta.web.accounts.access import Request, signed_in, stewards_only
 from veduta.web.accounts.forms import OwnPasswordForm, PersonChangeForm, PersonForm, SignInForm
-from veduta.web.accounts.models import User
+from veduta.web.accounts.models import Deed, User
+
+DEEDS_SHOWN = 500
 
 
 class SignIn(LoginView):
@@ -48,6 +50,13 @@ def people(request: Request) -> HttpResponse:
     return render(
         request, "accounts/people.html", {"people": everybody, "form": form, "groups": Group.objects.order_by("name")}
     )
+
+
+@stewards_only
+def deeds(request: Request) -> HttpResponse:
+    """What people did that takes something from others, or gives it: the last of it first."""
+    done = Deed.objects.select_related("user")[:DEEDS_SHOWN]
+    return render(request, "accounts/deeds.html", {"deeds": done, "shown": DEEDS_SHOWN})
 
 
 @stewards_only

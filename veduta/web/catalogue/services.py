@@ -12,6 +12,7 @@ from veduta.core.data.sources import Fetched
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
+from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.common.revisions import numbered
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
@@ -102,19 +103,25 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
 
 
 def delete_dataset(user: User, dataset: Dataset) -> None:
-    must_build(user)
-    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now(), updated_at=timezone.now())
+    must_own(user, dataset, "delete it")
+    with transaction.atomic():
+        Dataset.objects.filter(pk=dataset.pk).update(deleted_at=timezone.now(), updated_at=timezone.now())
+        keep(user, What.DELETED, f"the dataset “{dataset}”")
 
 
 def restore_dataset(user: User, dataset: Dataset) -> None:
-    must_build(user)
-    Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None, updated_at=timezone.now())
+    must_own(user, dataset, "bring it back")
+    with transaction.atomic():
+        Dataset.objects.filter(pk=dataset.pk).update(deleted_at=None, updated_at=timezone.now())
+        keep(user, What.RESTORED, f"the dataset “{dataset}”")
 
 
 def release(user: User, dataset: Dataset, released: bool) -> None:
     """Let those see a dataset who may see only some rows of what it is made from, or no longer."""
     must_steward(user)
-    Dataset.objects.filter(pk=dataset.pk).update(released=released, updated_at=timezone.now())
+    with transaction.atomic():
+        Dataset.objects.filter(pk=dataset.pk).update(released=released, updated_at=timezone.now())
+        keep(user, What.RELEASED if released else What.WITHHELD, f"the dataset “{dataset}”")
 
 
 def bring_back_version(user: User, dataset: Dataset, number: int) -> None:

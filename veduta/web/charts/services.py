@@ -30,6 +30,7 @@ from veduta.core.query.measures import counted_tables, measure_node
 from veduta.core.query.query import Column, Result
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.charts.models import Chart, Draft, Revision
 from veduta.web.colours.models import paints_now
 from veduta.web.colours.services import colours_of
@@ -206,13 +207,17 @@ def duplicate_chart(user: User, chart: Chart) -> Chart:
 
 
 def delete_chart(user: User, chart: Chart) -> None:
-    must_build(user)
-    Chart.objects.filter(pk=chart.pk).update(deleted_at=timezone.now())
+    must_own(user, chart, "delete it")
+    with transaction.atomic():
+        Chart.objects.filter(pk=chart.pk).update(deleted_at=timezone.now())
+        keep(user, What.DELETED, f"the chart “{chart}”")
 
 
 def restore_chart(user: User, chart: Chart) -> None:
-    must_build(user)
-    Chart.objects.filter(pk=chart.pk).update(deleted_at=None)
+    must_own(user, chart, "bring it back")
+    with transaction.atomic():
+        Chart.objects.filter(pk=chart.pk).update(deleted_at=None)
+        keep(user, What.RESTORED, f"the chart “{chart}”")
 
 
 def drop_draft(user: User, chart: Chart) -> None:

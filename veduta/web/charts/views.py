@@ -31,6 +31,7 @@ from veduta.core.chart.texts import as_written
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.models import User
 from veduta.web.charts import merging, services
 from veduta.web.charts.leads import leads_of, leads_offered, open_everywhere
 from veduta.web.charts.models import Chart
@@ -327,7 +328,11 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """What happens to a chart while it is open."""
-    return streamed(watch, _chart(pk), request.user)
+
+    def may(user: User) -> bool:
+        return user.builds and Chart.objects.filter(pk=pk, deleted_at=None).exists()
+
+    return streamed(watch, _chart(pk), request, may)
 
 
 @require_POST

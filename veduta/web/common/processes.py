@@ -6,6 +6,7 @@ import os
 import signal
 import threading
 import time
+from contextlib import suppress
 
 TOGETHER = "VEDUTA_STARTED_BY"
 """In the environment, the process that started this one and without which it is not to go on."""
@@ -18,7 +19,8 @@ def say_ready() -> None:
     """Tell the process that started this one that it does its work."""
     pipe = int(os.environ.pop(READY, "-1"))
     if pipe >= 0:
-        os.write(pipe, b"1")
+        with suppress(OSError):  # nobody listens any more
+            os.write(pipe, b"1")
         os.close(pipe)
 
 

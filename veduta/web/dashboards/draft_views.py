@@ -23,7 +23,7 @@ from veduta.web.accounts.models import User, label_of
 from veduta.web.common.requests import Line, Object, Sent, Whole, asked, sent
 from veduta.web.common.revisions import Conflict
 from veduta.web.dashboards import drafts, services
-from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.access import find_dashboard, may_edit
 from veduta.web.dashboards.block_names import namer
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.together.live import HereSent, Watch, be_present, streamed
@@ -80,7 +80,8 @@ def save_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def live(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
     """What happens to a draft while it is open."""
-    return streamed(watch, find_dashboard(request.user, pk, edit=True), request.user)
+    dashboard = find_dashboard(request.user, pk, edit=True)
+    return streamed(watch, dashboard, request, lambda user: may_edit(user, dashboard))
 
 
 @require_POST

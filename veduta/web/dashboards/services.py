@@ -23,6 +23,7 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.accounts.rights import What, keep
 from veduta.web.charts.models import Chart
 from veduta.web.common.revisions import must_build_on
 from veduta.web.dashboards import drafts, notices, tasks
@@ -215,12 +216,16 @@ def duplicate_dashboard(user: User, dashboard: Dashboard) -> Dashboard:
 
 def delete_dashboard(user: User, dashboard: Dashboard) -> None:
     must_edit(user, dashboard)
-    Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=timezone.now())
+    with transaction.atomic():
+        Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=timezone.now())
+        keep(user, What.DELETED, f"the dashboard “{dashboard}”")
 
 
 def restore_dashboard(user: User, dashboard: Dashboard) -> None:
     must_edit(user, dashboard)
-    Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=None)
+    with transaction.atomic():
+        Dashboard.objects.filter(pk=dashboard.pk).update(deleted_at=None)
+        keep(user, What.RESTORED, f"the dashboard “{dashboard}”")
 
 
 def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool) -> str:

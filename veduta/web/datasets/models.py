@@ -289,7 +289,8 @@ class Upload(models.Model):
 class Connection(models.Model):
     """A feed's or a database's address with what is needed to be let in; the secret is kept encrypted.
 
-    `sends` says how a feed's secret is sent: as a header or a query value of this name, with words before it."""
+    `sends` says how a feed's secret is sent: as a header or a query value of this name, with words before it. All who
+    build may use it, or with `only_granted` whoever made it, stewards, and those who are `granted` it."""
 
     class Kind(models.TextChoices):
         FEED = "feed", "Web feed"
@@ -301,6 +302,9 @@ class Connection(models.Model):
     headers = models.JSONField(default=dict)
     sends = models.JSONField(default=dict)
     secret = models.BinaryField(default=b"")
+    only_granted = models.BooleanField(default=False)
+    granted_people = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="+", blank=True)
+    granted_groups = models.ManyToManyField("auth.Group", related_name="+", blank=True)
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import unquote
 
 import polars as pl
-from django.http import HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -100,10 +100,14 @@ def upload(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 def _upload(request: Request, pk: uuid.UUID) -> Upload:
-    """Raises Http404, and Bound for another's file for a dataset of which somebody may see only some rows."""
+    """Raises Http404, for another's file that is for no dataset yet too, and Bound for one for a dataset of which
+    somebody may see only some rows."""
     upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
-    if upload.dataset and upload.owner_id != request.user.pk:
-        must_see_all(request.user, upload.dataset, "look into files that others brought for it")
+    if upload.owner_id == request.user.pk or request.user.is_steward:
+        return upload
+    if upload.dataset is None:
+        raise Http404
+    must_see_all(request.user, upload.dataset, "look into files that others brought for it")
     return upload
 
 
@@ -231,7 +235,7 @@ def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpRespons
 @require_POST
 @builders_only
 def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
-    upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    upload = _upload(request, pk)
     start = sent(request, Start)
     intake.start_import(request.user, upload, start.name, set(start.leave_out))
     return JsonResponse({"address": reverse("upload", args=[pk])})
@@ -240,6 +244,6 @@ def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def upload_discard(request: Request, pk: uuid.UUID) -> HttpResponse:
-    upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
+    upload = _upload(request, pk)
     intake.discard(request.user, upload)
     return redirect("data")

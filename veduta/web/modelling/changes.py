@@ -18,8 +18,10 @@ from veduta.core.model.definition import (
 from veduta.core.model.edits import edit
 from veduta.core.model.model import Model
 from veduta.core.query.measures import measure_node
+from veduta.core.words import listed
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.common.revisions import must_build_on, numbered
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset, ModelVersion
@@ -89,7 +91,8 @@ def _keep(user: User, dataset: Dataset, made: ModelDefinition, anyway: bool) -> 
 
 
 def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinition) -> None:
-    """Rules hold after every change. Whoever is bound by them leaves alone what they say and rest on."""
+    """Rules hold after every change. Stewards and whoever made the dataset say who sees which rows; whoever is bound
+    by rules leaves alone what these rest on."""
     old = before.definition
     if is_bound(dataset, user):
         changed = {
@@ -102,6 +105,11 @@ def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinit
                 raise Bound(
                     f"You may see only some rows of this model, so you cannot change {what}.", hint="Ask a steward."
                 )
+    if made.rules != old.rules:
+        must_own(user, dataset, "say who sees which of its rows")
+        names = {each.name: each for each in old.rules}, {each.name: each for each in made.rules}
+        changed_rules = [name for name in {**names[0], **names[1]} if names[0].get(name) != names[1].get(name)]
+        keep(user, What.RULED, f"the dataset “{dataset}”", listed([f"“{name}”" for name in changed_rules]))
     trial = Dataset(pk=dataset.pk, name=dataset.name, fields=dataset.fields, current=dataset.current)
     trial.model = made.model_dump(mode="json")
     broken = {

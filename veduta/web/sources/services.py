@@ -12,6 +12,8 @@ from typing import Any
 
 from cryptography.fernet import Fernet, InvalidToken
 from django.conf import settings
+from django.contrib.auth.models import Group
+from django.core.exceptions import PermissionDenied
 from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 from sqlalchemy.engine import Engine
@@ -26,8 +28,11 @@ from veduta.core.data.patience import Patience
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.data.sources import FeedSource, Fetched, TableSource, load_source
 from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
+from veduta.core.words import listed
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
+from veduta.web.accounts.rights import What, keep, must_own
+from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Connection, Dataset, Upload
 from veduta.web.intake import services as intake
 
@@ -53,6 +58,8 @@ def secret_of(connection: Connection) -> str:
 
 def save_connection(user: User, connection: Connection, data: dict[str, Any]) -> Connection:
     """Make or change a connection. An empty secret leaves the one there is; "-" takes it away."""
+    if connection.pk:
+        must_own(user, connection, "change it")
     must_build(user)
     before = split_address(connection.address, DefinitionProblem)
     connection.name = str(data.get("name", "")).strip()[:200]
@@ -90,15 +97,52 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
     return connection
 
 
+def set_access(user: User, connection: Connection, only_granted: bool, people: list[int], groups: list[int]) -> None:
+    """Say who may use a connection: all who build, or only those it is granted."""
+    must_own(user, connection, "say who may use it")
+    with transaction.atomic():
+        connection.only_granted = only_granted
+        connection.save(update_fields=["only_granted"])
+        granted = User.objects.filter(pk__in=people, is_active=True)
+        connection.granted_people.set([each for each in granted if each.builds])
+        connection.granted_groups.set(Group.objects.filter(pk__in=groups))
+        named = [*connection.granted_people.all(), *connection.granted_groups.all()]
+        words = listed([str(each) for each in named]) if only_granted else "all who build"
+        keep(user, What.GRANTED, f"the connection “{connection}”", words)
+
+
+def may_use(user: User, connection: Connection) -> bool:
+    """Whether somebody may see a connection and fetch through it: as it is granted, and unless rules keep from them
+    some rows of a dataset that it feeds, which they would fetch whole."""
+    if user.is_steward:
+        return True
+    if not user.builds:
+        return False
+    if connection.only_granted and connection.created_by_id != user.pk:
+        groups = user.groups.values("pk")
+        granted = connection.granted_people.filter(pk=user.pk).exists()
+        if not (granted or connection.granted_groups.filter(pk__in=groups).exists()):
+            return False
+    fed = (each for each in Dataset.objects.filter(deleted_at=None) if comes_through(each, connection))
+    return not any(is_bound(dataset, user) for dataset in fed)
+
+
+def usable(user: User) -> list[Connection]:
+    """The connections that somebody may use, by name."""
+    return [each for each in Connection.objects.all() if may_use(user, each)]
+
+
 def delete_connection(user: User, connection: Connection) -> None:
-    must_build(user)
+    must_own(user, connection, "delete it")
     users = [d.name for d in Dataset.objects.filter(deleted_at=None) if comes_through(d, connection)]
     if users:
         raise VedutaError(
             f"“{connection.name}” is used by {', '.join(users[:5])}.",
             hint="Delete those first, or let them use another.",
         )
-    connection.delete()
+    with transaction.atomic():
+        keep(user, What.DELETED, f"the connection “{connection}”")
+        connection.delete()
 
 
 def _must_be_allowed(address: DatabaseAddress) -> None:
@@ -145,9 +189,14 @@ def comes_through(dataset: Dataset, connection: Connection) -> bool:
 
 
 def tables_of(user: User, connection: Connection) -> list[str]:
-    must_build(user)
+    must_use(user, connection)
     with _asking_outside():
         return tables(_engine(connection, TRY_OUT_SECONDS))
+
+
+def must_use(user: User, connection: Connection) -> None:
+    if not may_use(user, connection):
+        raise PermissionDenied("This connection is not for you.")
 
 
 outside = threading.BoundedSemaphore(max(1, settings.THREADS // 2))
@@ -247,6 +296,7 @@ def try_out(
     as they are wanted."""
     must_build(user)
     source = read_source(data)
+    must_use(user, connection_of(source))
     upload = Upload(
         owner=user,
         dataset=dataset,

@@ -8,6 +8,7 @@ urlpatterns = [
     path("connections/<int:number>/", views.connection, name="connection"),
     path("connections/<int:number>/save/", views.connection_save, name="connection-save"),
     path("connections/<int:number>/delete/", views.connection_delete, name="connection-delete"),
+    path("connections/<int:number>/access/", views.connection_access, name="connection-access"),
     path("connections/<int:number>/rows/", views.source, name="connection-rows"),
     path("connections/<int:number>/try/", views.try_out, name="connection-try"),
 ]

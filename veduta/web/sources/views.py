@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
+from django.contrib import messages
+from django.contrib.auth.models import Group
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -14,8 +16,9 @@ from pydantic import Field as Attribute
 from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.models import User
 from veduta.web.common.leaving import still_there
-from veduta.web.common.requests import Line, Object, Sent, Text, asked, read, rows_of, sent
+from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, filled_in, read, rows_of, sent
 from veduta.web.datasets.models import Connection, Dataset, Upload
 from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
 from veduta.web.sources import services as sources
@@ -77,7 +80,7 @@ class FeedPairs(Sent):
 @builders_only
 def connections(request: Request) -> HttpResponse:
     """All connections, each with the datasets that come through it."""
-    connections = list(Connection.objects.all())
+    connections = sources.usable(request.user)
     datasets = Dataset.objects.filter(deleted_at=None)
     used = {each.pk: [dataset for dataset in datasets if sources.comes_through(dataset, each)] for each in connections}
     return render(request, "sources/connections.html", {"connections": [(each, used[each.pk]) for each in connections]})
@@ -94,7 +97,15 @@ def connection_new(request: Request, kind: str) -> HttpResponse:
 @require_GET
 @builders_only
 def connection(request: Request, number: int) -> HttpResponse:
-    return _connection_page(request, get_object_or_404(Connection, pk=number))
+    return _connection_page(request, _usable(request, number))
+
+
+def _usable(request: Request, number: int) -> Connection:
+    """A connection that whoever asks may use. Raises Http404 for any other."""
+    connection = get_object_or_404(Connection, pk=number)
+    if not sources.may_use(request.user, connection):
+        raise Http404
+    return connection
 
 
 def _connection_page(request: Request, connection: Connection) -> HttpResponse:
@@ -103,6 +114,11 @@ def _connection_page(request: Request, connection: Connection) -> HttpResponse:
         "headers": [*connection.headers.items(), ("", "")],
         "kind": connection.kind,
         "example": EXAMPLES[Connection.Kind(connection.kind)],
+        "owned": connection.pk and request.user.owns(connection),
+        "people": User.objects.filter(is_active=True).exclude(role=User.Role.EXPLORER).order_by("username"),
+        "groups": Group.objects.order_by("name"),
+        "granted_people": set(connection.granted_people.values_list("pk", flat=True)) if connection.pk else set(),
+        "granted_groups": set(connection.granted_groups.values_list("pk", flat=True)) if connection.pk else set(),
     }
     return render(request, "sources/connection.html", context)
 
@@ -113,7 +129,7 @@ def connection_save(request: Request, number: int) -> JsonResponse:
     """Save a connection; number 0 makes one."""
     form = sent(request, ConnectionForm)
     kind = Connection.Kind(form.kind) if form.kind in Connection.Kind.values else Connection.Kind.FEED
-    connection = get_object_or_404(Connection, pk=number) if number else Connection(kind=kind)
+    connection = _usable(request, number) if number else Connection(kind=kind)
     data = form.model_dump(by_alias=True) | {"headers": _pairs(form.headers)}
     saved = sources.save_connection(request.user, connection, data)
     return JsonResponse({"address": reverse("connection-rows", args=[saved.pk])})
@@ -122,8 +138,26 @@ def connection_save(request: Request, number: int) -> JsonResponse:
 @require_POST
 @builders_only
 def connection_delete(request: Request, number: int) -> HttpResponse:
-    sources.delete_connection(request.user, get_object_or_404(Connection, pk=number))
+    sources.delete_connection(request.user, _usable(request, number))
     return redirect("connections")
+
+
+class AccessSent(Sent):
+    """Who may use a connection."""
+
+    only_granted: Flag = False
+    people: list[Whole] = []
+    groups: list[Whole] = []
+
+
+@require_POST
+@builders_only
+def connection_access(request: Request, number: int) -> HttpResponse:
+    """Say who may use a connection."""
+    wanted, connection = filled_in(request, AccessSent), _usable(request, number)
+    sources.set_access(request.user, connection, wanted.only_granted, wanted.people, wanted.groups)
+    messages.success(request, "It is saved who may use this connection.")
+    return redirect("connection", number)
 
 
 def _pairs(rows: list[Pair]) -> dict[str, str]:
@@ -135,7 +169,7 @@ def _pairs(rows: list[Pair]) -> dict[str, str]:
 @builders_only
 def source(request: Request, number: int) -> HttpResponse:
     """Choose what to fetch: an end point of a feed, or a table or query of a database."""
-    connection = get_object_or_404(Connection, pk=number)
+    connection = _usable(request, number)
     now: dict[str, Any] = {}
     dataset = None
     where = asked(request, Where)
@@ -168,7 +202,7 @@ def source(request: Request, number: int) -> HttpResponse:
 @builders_only
 def try_out(request: Request, number: int) -> JsonResponse:
     """Fetch some rows; answers where to look at them."""
-    connection, form = get_object_or_404(Connection, pk=number), sent(request, Trial)
+    connection, form = _usable(request, number), sent(request, Trial)
     dataset = dataset_at(as_uuid_or_404(form.dataset)) if form.dataset else None
     wanted: dict[str, Any] = {"connection": connection.pk, "table": form.table, "query": form.sql}
     if connection.kind == Connection.Kind.FEED:

@@ -12,15 +12,18 @@ import datetime as dt
 import json
 import time
 from collections import Counter
-from collections.abc import AsyncIterator, Collection
+from collections.abc import AsyncIterator, Callable, Collection
 from dataclasses import dataclass
 from typing import Annotated, Any
 
 from asgiref.sync import SyncToAsync, sync_to_async
-from django.db import connection, connections
+from django.conf import settings
+from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY
+from django.db import DatabaseError, connection, connections
 from django.db.models import Model, QuerySet
 from django.http import StreamingHttpResponse
 from django.utils import timezone
+from django.utils.module_loading import import_string
 from pydantic import StringConstraints
 
 from veduta.core.errors import VedutaError
@@ -34,6 +37,8 @@ PING = 15.0
 """Seconds after which something is sent, so that a connection that is gone is noticed."""
 LONGEST = 300.0
 """Seconds after which a page asks anew, and whether it may."""
+ASKED_AGAIN = 5.0
+"""Seconds after which it is asked again whether somebody may be told what happens."""
 HERE = dt.timedelta(seconds=45)
 """Who has said nothing for so long is there no longer; pages say something every 20 seconds."""
 FORGOTTEN = dt.timedelta(hours=1)
@@ -100,16 +105,22 @@ class Watch:
         self.now: dict[str, Seen] = {}
         self.task: asyncio.Task[None] | None = None
 
-    async def told(self, thing: str, user: int) -> AsyncIterator[bytes]:
-        """The events of a thing, as somebody is told of them: how it is at first, and then what changes."""
+    async def told(self, thing: str, user: int, may: Callable[[], bool] = lambda: True) -> AsyncIterator[bytes]:
+        """The events of a thing, as somebody is told of them: how it is at first, and then what changes; for as long as
+        they `may`, which is asked again and again."""
         self.open[thing] += 1
         self.listening[user] += 1
-        began = sent_at = time.monotonic()
+        began = sent_at = asked_at = time.monotonic()
         last: Seen | None = None
         try:
             if self.task is None or self.task.done():
                 self.task = asyncio.create_task(self._look())
             while time.monotonic() - began < LONGEST:
+                if time.monotonic() - asked_at > ASKED_AGAIN:
+                    if not await sync_to_async(_still, thread_sensitive=False)(may):
+                        yield _event("ended", {})
+                        return
+                    asked_at = time.monotonic()
                 now = self.now.get(thing)
                 if now is not None and now != last:
                     for event in _events(last, now, user):
@@ -172,16 +183,42 @@ async def _let_the_thread_go() -> None:
         executor.shutdown(wait=False)
 
 
-async def _events_of(watch: Watch, thing: str, user: int) -> AsyncIterator[bytes]:
+async def _events_of(watch: Watch, thing: str, user: int, may: Callable[[], bool]) -> AsyncIterator[bytes]:
     await _let_the_thread_go()
-    async for event in watch.told(thing, user):
+    async for event in watch.told(thing, user, may):
         yield event
 
 
-def streamed(watch: Watch, thing: Model, user: User) -> StreamingHttpResponse:
-    """What happens to a thing while somebody has it open, as server-sent events."""
+def _still(may: Callable[[], bool]) -> bool:
+    """Whether somebody may still be told; where that cannot be found out, they are told until it can."""
+    try:
+        return may()
+    except DatabaseError:
+        return True
+    finally:
+        connection.close()  # of a thread that may never look again
+
+
+def _is_still_signed_in(request: Any) -> bool:
+    """Whether the session goes on, and is that of somebody who is let in."""
+    session = import_string(f"{settings.SESSION_ENGINE}.SessionStore")(request.session.session_key)
+    if session.get(SESSION_KEY) != str(request.user.pk):
+        return False
+    user = User.objects.filter(pk=request.user.pk, is_active=True).first()
+    return user is not None and session.get(HASH_SESSION_KEY) == user.get_session_auth_hash()
+
+
+def streamed(watch: Watch, thing: Model, request: Any, may: Callable[[User], bool]) -> StreamingHttpResponse:
+    """What happens to a thing while somebody has it open, as server-sent events; for as long as they are signed in and
+    `may` see it."""
+    user = request.user
+
+    def still() -> bool:
+        somebody = User.objects.get(pk=user.pk)
+        return _is_still_signed_in(request) and may(somebody)
+
     if watch.listening[user.pk] >= MOST_OF_ONE:
         raise VedutaError("You have very many pages open.", hint="Close some; this one is not told what others do.")
-    response = StreamingHttpResponse(_events_of(watch, str(thing.pk), user.pk), content_type="text/event-stream")
+    response = StreamingHttpResponse(_events_of(watch, str(thing.pk), user.pk, still), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     return response

@@ -133,8 +133,8 @@ def _periods(there: list[dt.date], grain: Grain, named: list[Days], fiscal_month
     """The periods of a target: those that have rows, and those that the filters name and that have none yet."""
     periods = set(there)
     for first, last in named:
-        starts = (period_start(day, grain, fiscal_month) for day in (first, last))
-        periods |= set(periods_between(*starts, grain))
+        start, end = (period_start(day, grain, fiscal_month) for day in (first, last))
+        periods |= set(periods_between(start, end, grain))
     return sorted(periods)
 
 

@@ -131,6 +131,12 @@ def unlocalize(number: float) -> str:
 
 
 @register.filter
+def owned_by(thing: Any, user: Any) -> bool:
+    """Whether somebody may delete something, and say who sees its rows."""
+    return bool(user.owns(thing))
+
+
+@register.filter
 def thousands(value: int) -> str:
     return f"{value:,}"
 
