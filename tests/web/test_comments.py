@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
-from veduta.web.dashboards.models import Comment
+from veduta.web.dashboards.models import Comment, publications
 from veduta.web.modelling.changes import change_model
 
 
@@ -121,6 +121,40 @@ class Marks(Comments):
         self.assertContains(page, "a mark that you do not see")
         self.assertNotContains(page, "data-points")
         self.assertNotContains(page, "North Reach")
+
+    def test_nor_are_values_told_that_they_may_not_see(self):
+        region, route = self.ids["region"], self.ids["route"]
+        state = {
+            "controls": {"date": None, "region": {"values": ["North Reach", "South Banks"]}},
+            "selections": [{"block": "bars", "by": [{"field": region}], "points": [["North Reach"], ["South Banks"]]}],
+            "drills": {"bars": [{"to": {"field": route}, "into": ["North Reach"]}]},
+        }
+        marks = {"block": "bars", "by": [{"field": region}], "points": [["North Reach"], ["South Banks"]]}
+        comment = self.said("Both", block="bars", mark=marks, state=state, page="p1")
+        view = self.ask(
+            "dashboard-keep", self.dashboard.pk, data={"name": "Both", "state": state, "page": "p1"}
+        ).json()["key"]
+        self.ask("dashboard-kept-give", self.dashboard.pk, view, data={"people": [self.explorer.pk]})
+        rule = {"name": "South", "text": "Region = 'South Banks'", "groups": ["Harbour office"]}
+        both = {"values": ["North Reach", "South Banks"]}
+        publication = self.dashboard.published
+        publication.definition["controls"][1]["list"] = both
+        publication.definition["filters"] = [
+            {"id": "f1", "dataset": str(self.dataset.pk), "filter": {"kind": "list", "field": region, **both}}
+        ]
+        publication.save()
+        publications.clear()  # no other publication ever changes
+        opened = ("dashboard-comment", comment.pk), ("dashboard-kept-open", view)
+        pages = [self.client.get(reverse(name, args=[self.dashboard.pk, key]), follow=True) for name, key in opened]
+        for page in (self.listed(), *pages):
+            self.assertContains(page, "North Reach")
+        self.dataset = change_model(self.analyst, self.dataset, "save_rule", rule, self.dataset.model_revision)
+        self.as_(self.explorer)
+        pages = [self.client.get(reverse(name, args=[self.dashboard.pk, key]), follow=True) for name, key in opened]
+        for page in (self.listed(), *pages):
+            self.assertContains(page, "South Banks")
+            self.assertContains(page, "a value that you may not see")
+            self.assertNotContains(page, "North Reach")
 
     def test_one_that_is_gone_is_said(self):
         for gone in ({"block": "gone"}, {"block": "gone", "dashboard": str(self.dashboard.pk)}, {"block": "words"}):

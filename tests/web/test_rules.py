@@ -12,12 +12,15 @@ from django.utils import timezone
 
 from tests.web.support import FERRIES, import_now, make_user, receive
 from tests.web.test_models import ROUTES, ModelTest
+from tests.web.test_templates import PNG
 from veduta.core.chart.definition import load_definition
 from veduta.core.errors import Bound, VedutaError
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.accounts.models import Deed
 from veduta.web.catalogue import services as catalogue
+from veduta.web.chart_templates.models import ChartTemplate
 from veduta.web.charts import services as charts
+from veduta.web.colours.models import ValueColour
 from veduta.web.datasets.models import Connection, Dataset, Refresh
 from veduta.web.datasets.store import forget
 from veduta.web.intake import services as intake
@@ -125,6 +128,57 @@ class EveryWay(Bounded):
         self.assert_hidden(json.dumps(answered), "answer")
         explained = self.ask("chart-explain", chart.pk, data={"definition": definition}).content.decode()
         self.assertIn("3 rows", explained)
+
+    def test_names_and_colours_are_listed_of_the_values_that_may_be_seen(self):
+        definition = {"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]], "kind": "pie"}
+        chart = charts.create_chart(self.nell, self.now(), load_definition(definition), "Mine")
+        asked = {"clause": "by", "index": 0, "definition": definition}
+        self.ask("chart-answer", chart.pk, data={"definition": definition})  # gives each region its colour
+        row = ValueColour.objects.get(values='["Inner Sound"]')
+        pages = {
+            "popover": lambda: self.ask("chart-clause", chart.pk, data=asked),
+            "list": lambda: self.look("colours-list", row.pk),
+            "file": lambda: self.look("colours-file"),
+            "list's file": lambda: self.look("colours-list-file", row.pk),
+        }
+        for name, opened in pages.items():
+            page = opened().content.decode()
+            self.assert_hidden(page, name)
+            self.assertIn("North Reach", page, name)
+        self.as_(self.steward)
+        for name, opened in pages.items():
+            if name != "popover":
+                self.assertIn("Inner Sound", opened().content.decode(), name)
+
+    def test_mere_suggestions_give_no_colours(self):
+        chart = charts.create_chart(
+            self.nell, self.now(), load_definition({"dataset": str(self.dataset.pk), "show": [{}]}), "Mine"
+        )
+        self.assertEqual(self.look("chart", chart.pk).status_code, 200)
+        self.assertTrue(charts.other_openings(self.nell, chart, chart.load()))
+        self.assertFalse(ValueColour.objects.exists())
+
+    def test_a_templates_picture_is_for_whoever_sees_all_its_rows(self):
+        definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]})
+        chart = charts.create_chart(self.analyst, self.now(), definition, "Regions")
+        charts.save_chart(self.analyst, chart, definition, 0)
+        self.as_(self.steward)
+        kept = {"name": "Ranking", "description": "", "places": [], "with_picture": True, "picture": PNG}
+        made = self.look("template-begin", chart.pk)
+        self.assertEqual(made.status_code, 200)
+        places = [{"name": f"Place {i}", "needed": True, "guidance": ""} for i in range(2)]
+        self.assertEqual(self.ask("template-keep", chart.pk, data=kept | {"places": places}).status_code, 200)
+        template = ChartTemplate.objects.get()
+        for person, status in ((self.steward, 200), (self.nell, 404)):
+            self.as_(person)
+            self.assertEqual(self.look("template-picture", template.pk).status_code, status)
+            for name in ("template", "template-file"):
+                page = self.look(name, template.pk).content.decode()
+                is_there = "picture.png" in page or PNG in page
+                self.assertEqual(is_there, status == 200, f"{name} for {person}")
+        self.ask("template-words", template.pk, data=kept | {"places": places, "name": "Bars"})
+        template.refresh_from_db()
+        self.assertEqual((template.name, bool(template.picture)), ("Bars", True), "what one may not see stays")
 
     def test_a_formula_that_is_tried_out(self):
         for text in ("min(fare)", "max(region)", "fare * 2", "first(route)"):

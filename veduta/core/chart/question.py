@@ -315,10 +315,16 @@ def _value_order(definition: ChartDefinition, model: Model) -> list[Any]:
 
 
 def all_values(group: Grouping, model: Model) -> list[Any]:
-    """All values of a dimension in order, whatever is filtered and whoever reads; none if they are not known, or
-    many."""
+    """All values of a dimension in order, whatever is filtered and whoever reads, so that each keeps its colour; none
+    if they are not known, or many. They are not for showing: `values_seen` are."""
+    return values_seen(group, model.given({}))
+
+
+def values_seen(group: Grouping, model: Model) -> list[Any]:
+    """The values of a dimension that whoever reads may see, in order, whatever is filtered; none if they are not known,
+    or many."""
     if group.grain:
         return [] if group.is_time_axis else list(PARTS[group.grain])
-    values = model.given({}).facts(group.field).values or ()
+    values = model.facts(group.field).values or ()
     names: dict[Any, Any] = {value: each.name for each in group.together for value in each.values}
     return sorted({typed(names.get(value, value), model.schema[group.field]) for value in values}, key=str)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
 from dataclasses import field as attribute
@@ -366,6 +366,13 @@ class Model:
                 self._cache.facts.clear()
             self._cache.facts[key] = facts_of(self.scan([name], home).collect()[name])
         return self._cache.facts[key]
+
+    def which_are_there(self, name: str, values: Collection[Any]) -> set[Any]:
+        """Those of some values of a field that stand in rows which may be seen."""
+        if not values:
+            return set()
+        rows = self.scan([name], self.home_of({name})).select(pl.col(name).unique())
+        return set(values) & set(rows.collect()[name])
 
     def _values(self) -> tuple[tuple[str, Any], ...]:
         """What parameters are set to, as a key."""

@@ -9,16 +9,18 @@ from django.db import models
 
 from veduta.core.chart.templates import Template, load_template
 from veduta.web.charts.models import Chart
+from veduta.web.datasets.models import Dataset
 
 
 class ChartTemplate(models.Model):
-    """A template as its file has it, but for the picture, a PNG, which is kept apart. `made` are the charts that were
-    made with it."""
+    """A template as its file has it, but for the picture, a PNG, which is kept apart, with the dataset that it was
+    `drawn_from`. `made` are the charts that were made with it."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)
     content = models.JSONField()
     picture = models.BinaryField(blank=True, default=bytes)
+    drawn_from = models.ForeignKey(Dataset, null=True, on_delete=models.SET_NULL, related_name="+")
     made = models.ManyToManyField(Chart, related_name="+")
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)

@@ -17,6 +17,7 @@ from veduta.web.accounts.models import User
 from veduta.web.chart_templates.models import ChartTemplate
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, keep_draft, name_in_lists
+from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_for
 
@@ -60,19 +61,31 @@ def described(template: Template, said: Mapping[str, Any]) -> Template:
     return load_template(data | {"name": name, "description": str(said.get("description", "")), "places": places})
 
 
-def keep(user: User, template: Template, kept: ChartTemplate | None = None) -> ChartTemplate:
-    """Keep a template, as a new one or in the place of one that is kept."""
+def keep(
+    user: User, template: Template, kept: ChartTemplate | None = None, drawn_from: Dataset | None = None
+) -> ChartTemplate:
+    """Keep a template, as a new one or in the place of one that is kept; its picture, if it has one, is of the rows of
+    a dataset."""
     must_build(user)
     kept = kept or ChartTemplate(created_by=user)
     kept.name = template.name
+    kept.drawn_from = drawn_from or kept.drawn_from
     kept.content = template.model_copy(update={"picture": ""}).model_dump(mode="json")
-    kept.picture = base64.b64decode(template.picture)
+    if template.picture or not kept.picture:  # one that whoever changes its words may not see stays
+        kept.picture = base64.b64decode(template.picture)
     kept.save()
     return kept
 
 
-def whole(kept: ChartTemplate) -> Template:
-    """A template with its picture, as its file has it."""
+def may_see_picture(user: User, kept: ChartTemplate) -> bool:
+    """Whether a template has a picture that somebody may see: one of rows of which rules keep none from them."""
+    return bool(kept.picture) and (kept.drawn_from is None or not is_bound(kept.drawn_from, user))
+
+
+def whole(user: User, kept: ChartTemplate) -> Template:
+    """A template as its file has it, with its picture if somebody may see that."""
+    if not may_see_picture(user, kept):
+        return kept.load()
     return kept.load().model_copy(update={"picture": base64.b64encode(kept.picture).decode()})
 
 

@@ -99,7 +99,7 @@ def begin(request: Request, chart: uuid.UUID) -> HttpResponse:
     definition = services.as_it_stands(request.user, of)
     try:
         made = services.made_from(request.user, of, definition)
-        shown = chart_data(answer_chart(of.dataset, definition, request.user))
+        shown = chart_data(answer_chart(of.dataset, definition, request.user, is_suggested=True))
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": of, "problem": problem}, status=422)
     context = {"chart": of, "made": made, "shown": shown, **_places(made.template)}
@@ -118,7 +118,8 @@ def keep(request: Request, chart: uuid.UUID) -> JsonResponse:
     made = services.made_from(request.user, _chart(chart)).template
     if said.with_picture:
         made = made.model_copy(update={"picture": said.picture})
-    kept = services.keep(request.user, services.described(made, said.model_dump()))
+    described = services.described(made, said.model_dump())
+    kept = services.keep(request.user, described, drawn_from=_chart(chart).dataset)
     return JsonResponse({"address": reverse("template", args=[kept.pk])})
 
 
@@ -136,6 +137,7 @@ def template(request: Request, pk: uuid.UUID) -> HttpResponse:
         "kind": kind_named(loaded.design.kind) if loaded.design.kind else None,
         "datasets": _datasets(),
         "dataset": dataset,
+        "pictured": services.may_see_picture(request.user, kept),
         "made": kept.made.filter(deleted_at=None).select_related("dataset"),
         **_places(loaded),
     }
@@ -187,7 +189,7 @@ def use(request: Request, pk: uuid.UUID) -> JsonResponse:
 @builders_only
 def set_words(request: Request, pk: uuid.UUID) -> JsonResponse:
     kept = _template(pk)
-    described = services.described(services.whole(kept), sent(request, Words).model_dump())
+    described = services.described(services.whole(request.user, kept), sent(request, Words).model_dump())
     services.keep(request.user, described, kept)
     return JsonResponse({"address": reverse("template", args=[pk])})
 
@@ -221,7 +223,7 @@ def design_of_chart(request: Request, chart: uuid.UUID) -> JsonResponse:
 @builders_only
 def file(request: Request, pk: uuid.UUID) -> HttpResponse:
     kept = _template(pk)
-    answer = HttpResponse(written(services.whole(kept)), content_type="application/json")
+    answer = HttpResponse(written(services.whole(request.user, kept)), content_type="application/json")
     return as_file(answer, f"{kept}.template.json")
 
 
@@ -237,7 +239,7 @@ def schema(request: Request) -> HttpResponse:
 @builders_only
 def picture(request: Request, pk: uuid.UUID) -> HttpResponse:
     kept = _template(pk)
-    if not kept.picture:
+    if not services.may_see_picture(request.user, kept):
         raise Http404
     return HttpResponse(bytes(kept.picture), content_type="image/png")
 

@@ -5,3 +5,6 @@ class Config(AppConfig):
     name = "veduta.web.charts"
     label = "charts"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        from veduta.web.modelling import hidden  # noqa: F401  (which values colours are not listed of)

@@ -19,7 +19,7 @@ from veduta.core.chart.edits import group_of
 from veduta.core.chart.kinds import KINDS, THEMES, Asked
 from veduta.core.chart.kinds import Kind as KindOfDrawing
 from veduta.core.chart.look import ColumnLook, ValueLook
-from veduta.core.chart.question import all_values
+from veduta.core.chart.question import values_seen
 from veduta.core.chart.sentence import drill_words, parameters_read
 from veduta.core.chart.value_colours import key_of, key_of_value
 from veduta.core.chart.variations import fitting, measure_formula
@@ -506,7 +506,7 @@ def _named_values(opened: Opened, group: Grouping) -> list[tuple[str | None, str
     """Values of a dimension, as they are sent, in words, and what they are called in this chart."""
     names = {each.value: each.name for each in opened.definition.look.names if each.field == key_of(group)}
     field = opened.model.schema[group.field]
-    values = all_values(group, opened.model)[:VALUES_SHOWN]
+    values = values_seen(group, opened.model)[:VALUES_SHOWN]
     there = [(key_of_value(value), group_words(value, group, field.kind)) for value in values]
     return [(key, words, names.get(key, "")) for key, words in [*there, (None, "(empty)")] if there]
 

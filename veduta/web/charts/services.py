@@ -49,12 +49,15 @@ def answer_chart(
     values: dict[str, Any] | None = None,
     stopped: Callable[[], bool] | None = None,
     rows_from: int = 0,
+    is_suggested: bool = False,
 ) -> Answered:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters; of a long table the rows from one on. Raises VedutaError with what does not
     fit."""
     model = model_for(dataset, reader, definition.values | (values or {}))
-    return answer_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from)
+    return answer_over(
+        model, definition, reader, extra, selection, stopped, rows_from=rows_from, is_suggested=is_suggested
+    )
 
 
 def answer_over(
@@ -68,12 +71,15 @@ def answer_over(
     rows_from: int = 0,
     paints: Paints | None = None,
     result: Result | None = None,
+    is_suggested: bool = False,
 ) -> Answered:
     """The chart worked out over a model as a reader may see it, on a dashboard if there is one; `result` is its answer
-    where that was given together with others. Raises VedutaError with what does not fit."""
+    where that was given together with others. What is merely suggested gives values no colours. Raises VedutaError with
+    what does not fit."""
     check_fields(definition, model.schema)
     context = context_now(model, stopped)
-    colours = ValueColours() if dashboard and dashboard.own_colours else workspace_colours(definition, model)
+    own_only = dashboard and dashboard.own_colours
+    colours = ValueColours() if own_only else workspace_colours(definition, model, gives=not is_suggested)
     colours = colours.within(dashboard.colours) if dashboard else colours
     others, paints = OtherDatasets(reader), paints or paints_now()
     return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints, result)
@@ -88,13 +94,14 @@ def question_over(
     return question_of(definition, model, context_now(model, stopped), extra)
 
 
-def workspace_colours(definition: ChartDefinition, model: Model) -> ValueColours:
-    """The workspace's colours of the values that a chart shows in colours."""
+def workspace_colours(definition: ChartDefinition, model: Model, gives: bool = True) -> ValueColours:
+    """The workspace's colours of the values that a chart shows in colours; those that have none are given one, unless
+    told otherwise."""
     dimensions = choose_kind(definition, model)[0].coloured(definition)
     if not dimensions or definition.own_colours:
         return ValueColours()
     names = [grouping_words(each, model.schema) for each in dimensions]
-    return colours_of(names, all_values(dimensions[0], model) if len(dimensions) == 1 else None)
+    return colours_of(names, all_values(dimensions[0], model) if gives and len(dimensions) == 1 else None)
 
 
 def columns_of(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:
@@ -166,7 +173,7 @@ def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> lis
     for opening in openings(str(chart.dataset_id), model_for(chart.dataset, user)):
         with suppress(VedutaError):
             if opening != definition:
-                found.append(answer_chart(chart.dataset, opening, user))
+                found.append(answer_chart(chart.dataset, opening, user, is_suggested=True))
     return found
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from django.db import transaction
@@ -27,8 +27,8 @@ HEADING = "colour"
 
 
 def colours_of(fields: Sequence[str], values: Sequence[Any] | None) -> ValueColours:
-    """The workspace's colours of values of fields. Where it is one field whose values are known, those that have none
-    are given one."""
+    """The workspace's colours of values of fields. Where it is one field whose values are told, those that have none
+    are given one; what is merely suggested or looked at in small tells none."""
     rows = list(ValueColour.objects.filter(key=key_of_fields(tuple(fields))))
     if len(fields) == 1 and values and len(values) <= MOST_GIVEN:
         rows += _give(fields[0], rows, values)
@@ -48,6 +48,23 @@ def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> lis
         # Whoever asks next gives them where this fails.
         note(lambda: ValueColour.objects.bulk_create(new, ignore_conflicts=True))
     return new
+
+
+Keeping = Callable[[User, Sequence[str]], frozenset[str | None]]
+keeps_from: list[Keeping] = []
+"""What says which values of fields, known by their names, rules keep from somebody."""
+
+
+def seen_by(user: User, rows: Iterable[ValueColour]) -> list[ValueColour]:
+    """Rows without those of values that somebody may not see."""
+    hidden: dict[str, frozenset[str | None]] = {}
+    seen = []
+    for row in rows:
+        if row.key not in hidden:
+            hidden[row.key] = frozenset().union(*(keeping(user, row.fields) for keeping in keeps_from))
+        if not hidden[row.key] & set(row.keys):
+            seen.append(row)
+    return seen
 
 
 def lists() -> list[dict[str, Any]]:

@@ -58,7 +58,8 @@ def _row(number: int) -> ValueColour:
 def one_list(request: Request, number: int) -> HttpResponse:
     """The values of a field, or of several, with their colours; a list is known by any of its rows."""
     row = _row(number)
-    return render(request, "colours/list.html", {"row": row, "rows": services.of_list(row)})
+    rows = services.seen_by(request.user, services.of_list(row))
+    return render(request, "colours/list.html", {"row": row, "rows": rows})
 
 
 @require_POST
@@ -115,7 +116,8 @@ def receive(request: Request) -> JsonResponse:
 @builders_only
 def file(request: Request) -> HttpResponse:
     """All colours that were set or given, as JSON."""
-    answer = HttpResponse(services.as_json(ValueColour.objects.all()), content_type="application/json")
+    rows = services.seen_by(request.user, ValueColour.objects.all())
+    answer = HttpResponse(services.as_json(rows), content_type="application/json")
     return as_file(answer, "Colours.json")
 
 
@@ -124,7 +126,8 @@ def file(request: Request) -> HttpResponse:
 def list_file(request: Request, number: int) -> HttpResponse:
     """One list as CSV."""
     row = _row(number)
-    answer = HttpResponse(services.as_csv(services.of_list(row)), content_type="text/csv; charset=utf-8")
+    rows = services.seen_by(request.user, services.of_list(row))
+    answer = HttpResponse(services.as_csv(rows), content_type="text/csv; charset=utf-8")
     return as_file(answer, f"Colours of {' and '.join(row.fields)}.csv")
 
 

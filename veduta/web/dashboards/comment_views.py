@@ -15,13 +15,15 @@ from pydantic import ValidationError
 from veduta.core.dashboard.definition import Selection, load_state
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import Request, signed_in
+from veduta.web.accounts.models import User
 from veduta.web.common.requests import Flag, Line, Maybe, Object, Sent, Text, sent
 from veduta.web.dashboards import comments
 from veduta.web.dashboards.access import find_dashboard, viewers
 from veduta.web.dashboards.asking import reading_for
 from veduta.web.dashboards.comments import Thread
-from veduta.web.dashboards.models import Comment
+from veduta.web.dashboards.models import Comment, Dashboard
 from veduta.web.dashboards.reading import Reading
+from veduta.web.dashboards.withholding import seen_selection
 from veduta.web.modelling.rows import count_rows
 
 THREADS = 200
@@ -67,7 +69,8 @@ def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 def _thread(thread: Thread, reading: Reading, names: dict[str, str]) -> dict[str, Any]:
     words, points = _about(thread.begun, reading, names)
-    return {"thread": thread, "about": words, "points": points, "link": _link(thread.begun)}
+    link = _link(reading.dashboard, thread.begun, reading.reader)
+    return {"thread": thread, "about": words, "points": points, "link": link}
 
 
 def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> tuple[str, Points]:
@@ -84,10 +87,10 @@ def _about(thread: Comment, reading: Reading, names: dict[str, str]) -> tuple[st
 
 def _mark(thread: Comment, reading: Reading) -> tuple[str, Points]:
     try:
-        selection = Selection.model_validate(thread.mark)
-        source = reading.source_of(selection)
-        made = selection.filter(source[0]) if source else None
-        if source is None or made is None:
+        selection = seen_selection(reading, Selection.model_validate(thread.mark))
+        source = reading.source_of(selection) if selection else None
+        made = selection.filter(source[0]) if selection and source else None
+        if selection is None or source is None or made is None:
             return "a mark that is not there any more", ()
         block = reading.block(selection.block)
         dataset, filters, home, values = reading.filters_behind(block, source[0], [made])
@@ -98,12 +101,24 @@ def _mark(thread: Comment, reading: Reading) -> tuple[str, Points]:
         return "a mark that is not there any more", ()
 
 
-def _link(thread: Comment) -> str:
-    """The dashboard as it was when a thread began."""
-    state = f"v={json.dumps(thread.state)}" if thread.state else "v={}"
+def _link(dashboard: Dashboard, thread: Comment, reader: User) -> str:
+    """A dashboard as it was when a thread began, as far as somebody may see it."""
     page = f"&page={thread.page}" if thread.page else ""
     block = f"#block-{thread.block}" if thread.block else ""
-    return f"{reverse('dashboard', args=[thread.dashboard_id])}?{state}{page}{block}"
+    state = json.dumps(_seen(dashboard, thread, reader))
+    return f"{reverse('dashboard', args=[dashboard.pk])}?v={state}{page}{block}"
+
+
+def _seen(dashboard: Dashboard, thread: Comment, reader: User) -> dict[str, Any]:
+    """The state in which a thread began, as far as somebody may see it; the plain one where it is not readable."""
+    if not thread.state:
+        return {}
+    try:
+        state = load_state(thread.state)
+    except DefinitionProblem:
+        return {}
+    seen = Reading.of(dashboard, state, reader, draft=dashboard.published is None).state
+    return seen.model_dump(mode="json", exclude_defaults=True)
 
 
 @require_POST
@@ -152,7 +167,8 @@ def restore(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> JsonResponse
 @signed_in
 def opened(request: Request, pk: uuid.UUID, comment: uuid.UUID) -> HttpResponse:
     """The link in an inbox: the dashboard as it was seen, with its comments beside it."""
-    found = comments.find(request.user, find_dashboard(request.user, pk), comment)
+    dashboard = find_dashboard(request.user, pk)
+    found = comments.find(request.user, dashboard, comment)
     comments.mark_read(request.user, [found])
-    address, _, block = _link(found.thread or found).partition("#")
+    address, _, block = _link(dashboard, found.thread or found, request.user).partition("#")
     return redirect(f"{address}&comments=1#{block}" if block else f"{address}&comments=1")

@@ -21,6 +21,7 @@ from veduta.web.dashboards.asking import View, reading_for
 from veduta.web.dashboards.models import KeptView
 from veduta.web.dashboards.reading import Reading
 from veduta.web.dashboards.trail import trail_of
+from veduta.web.dashboards.withholding import binds
 
 
 class ToKeep(Sent):
@@ -162,7 +163,8 @@ def left_out(reading: Reading, view: View) -> str:
     gone = still_there(reading.definition, reading.state)[1]
     if not gone:
         return ""
-    words = kept.find(reading.reader, reading.dashboard, view.kept).words if view.kept else {}
+    is_said = bool(view.kept) and not binds(reading)  # whoever kept it may see more
+    words = kept.find(reading.reader, reading.dashboard, view.kept).words if is_said else {}
     said = [words.get(part, "") or GONE[part.partition(" ")[0]] for part in gone]
     return f"This view names what is not on the dashboard any more, and is shown without it: {'; '.join(said)}."
 

@@ -53,6 +53,7 @@ from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.favourites import set_last
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.publishing import frozen
+from veduta.web.dashboards.withholding import seen_definition, seen_state
 from veduta.web.datasets.binding import attributes_of
 from veduta.web.datasets.known import known
 from veduta.web.datasets.models import Dataset
@@ -83,6 +84,10 @@ class Reading:
             last = load_state({"controls": set_last(reader, dashboard)}).controls
             had = {name: choice for name, choice in last.items() if choice}
             self.definition = begun(definition, attributes_of(reader), had, self._highest)
+        seen = seen_state(self)
+        if seen != state:
+            self.state = seen
+            self._drilled.clear()
 
     def _highest(self, control: Control) -> Any:
         """The latest or highest value of a control's field that the reader may see; None if there is none."""
@@ -99,7 +104,9 @@ class Reading:
             return cls(dashboard, frozen(dashboard.load_draft()), state, reader)
         if dashboard.published is None:
             raise Http404
-        return cls(dashboard, dashboard.published.load(), state, reader)
+        reading = cls(dashboard, dashboard.published.load(), state, reader)
+        reading.definition = seen_definition(reading)
+        return reading
 
     def dataset(self, pk: str) -> Dataset:
         """Raises VedutaError for a dataset that is gone."""
