@@ -3,25 +3,41 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from veduta.core.calendar import Grouping
-from veduta.core.chart.drilling import Step
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drilling import Drilled, Step
 from veduta.core.dashboard.controls import ListChoice
-from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
-from veduta.core.data.fields import Kind
+from veduta.core.dashboard.definition import Block, DashboardDefinition, Selection, ViewState
+from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import VedutaError
 from veduta.core.formats import REST_POINT
+from veduta.core.model.model import Model
 from veduta.core.query.filters import ListFilter, Value, typed
+from veduta.web.accounts.models import User
 from veduta.web.datasets.binding import is_bound
-
-if TYPE_CHECKING:
-    from veduta.web.dashboards.reading import Reading
+from veduta.web.datasets.models import Dataset
 
 WITHHELD = "a value that you may not see"
 """What stands in the place of a text: no row has it, as no row of the one that it stands for may be seen."""
 LEFT_OUT: Any = object()
 """What stands in the place of a number, which no word can stand for, until it is left out."""
+
+
+class Reading(Protocol):
+    """A dashboard as somebody reads it."""
+
+    definition: DashboardDefinition
+    state: ViewState
+    reader: User
+
+    @property
+    def datasets(self) -> list[str]: ...
+    def dataset(self, pk: str) -> Dataset: ...
+    def model(self, dataset: Dataset) -> Model: ...
+    def drilled(self, block: Block) -> Drilled: ...
+    def source_of(self, selection: Selection) -> tuple[ChartDefinition, Schema] | None: ...
 
 
 def seen_definition(reading: Reading) -> DashboardDefinition:
