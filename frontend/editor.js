@@ -253,6 +253,7 @@ function editor() {
     step(state) {
       if (!state) return;
       this.changed();
+      this.tellOfLeft();
       this.fill();
     },
     keys(event) {

@@ -73,7 +73,9 @@ export function saving(working) {
     async bringTogether() {
       try {
         const { revision } = this;
-        const answer = await this.history.rebase((states) => post(`${this.base}draft/merge/`, { revision, states }));
+        const answer = await this.history.rebase((states, behind) =>
+          post(`${this.base}draft/merge/`, { revision, states, behind }),
+        );
         this.revision = answer.revision;
         this.saved = answer.saved;
         this.status = `${answer.who} saved it`;
@@ -88,6 +90,13 @@ export function saving(working) {
     tellOfOthers({ won, theirs, lost, mine }) {
       if (won) toast(won, { label: "Bring theirs back", run: () => this.answer(theirs) }, 0);
       if (lost) toast(lost, { label: "Bring mine back", run: () => this.answer(mine) }, 0);
+    },
+    // What undoing or redoing left, as others have changed it since.
+    tellOfLeft() {
+      for (const { words, settings, was } of this.history.left) {
+        const edit = { edit: "take_parts", other: was.definition, parts: settings };
+        toast(words, { label: "Take it back nevertheless", run: () => this.answer(edit) }, 0);
+      }
     },
     takeState(definition) {
       if (!this.history.push({ definition })) return;

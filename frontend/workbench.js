@@ -239,6 +239,7 @@ export function workbench() {
       if (!state) return;
       this.shut();
       this.changed();
+      this.tellOfLeft();
       window.dispatchEvent(new CustomEvent("veduta:undone"));
       this.answer();
     },

@@ -36,8 +36,8 @@ export function together() {
     async bringTogether() {
       let { synced: base, revision } = this;
       try {
-        const answer = await this.history.rebase(async (states) => {
-          const brought = await post(`${this.base}draft/merge/`, { base, revision, states });
+        const answer = await this.history.rebase(async (states, behind) => {
+          const brought = await post(`${this.base}draft/merge/`, { base, revision, states, behind });
           [[base], revision] = [states, brought.revision];
           return brought;
         });
@@ -59,6 +59,13 @@ export function together() {
       const instead = (definition) => () => this.inTurn(() => this.takeInstead(now, revision, definition));
       if (won) toast(won, { label: "Bring theirs back", run: instead(theirs) }, 0);
       if (lost) toast(lost, { label: "Bring mine back", run: instead(mine) }, 0);
+    },
+    // What undoing or redoing left, as others have changed it since.
+    tellOfLeft() {
+      for (const { words, settings, was } of this.history.left) {
+        const change = { edit: "take_settings", other: was.definition, settings };
+        toast(words, { label: "Take it back nevertheless", run: () => this.edit(change) }, 0);
+      }
     },
     // Brings what another definition has otherwise than a state was at a revision into what there is now.
     async takeInstead(base, revision, definition) {

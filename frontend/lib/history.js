@@ -3,6 +3,38 @@
 /** So many states before and after the one now are brought to what others did. */
 const STATES = 25;
 
+/**
+ * @template T
+ * @typedef {{ words: string, settings: any[], was: T }} Left
+ */
+
+/**
+ * A state without what the step to it leaves.
+ * @template T
+ * @param {T} state
+ * @returns {T}
+ */
+function plain(state) {
+  if (!(/** @type {any} */ (state)?.left)) return state;
+  const rest = /** @type {any} */ ({ ...state });
+  delete rest.left;
+  return rest;
+}
+
+/**
+ * A state that others have changed, with what the step to it leaves now as well.
+ * @template T
+ * @param {T} before
+ * @param {{ words: string, settings: any[] } | null} left
+ * @param {T} state
+ * @returns {T}
+ */
+function leaving(before, left, state) {
+  const earlier = /** @type {any} */ (before).left ?? [];
+  if (!left && !earlier.length) return state;
+  return /** @type {any} */ ({ ...state, left: [...earlier, ...(left ? [{ ...left, was: plain(before) }] : [])] });
+}
+
 /** @template T */
 export class History {
   /**
@@ -16,6 +48,11 @@ export class History {
     /** @type {T[]} */
     this.future = [];
     this.now = start;
+    /**
+     * What the last step left, as others had changed it since: in words, and the state as it was before.
+     * @type {Left<T>[]}
+     */
+    this.left = [];
     try {
       const kept = JSON.parse(sessionStorage.getItem(this.key) ?? "null");
       if (kept && JSON.stringify(kept.now) === JSON.stringify(start)) Object.assign(this, kept);
@@ -39,19 +76,21 @@ export class History {
 
   /**
    * Brings the state now, and some before and after it, to what others did: each is another one then, and no step is
-   * added. It is asked again if a step is made meanwhile.
-   * @template {{ states: T[] }} A
-   * @param {(states: T[]) => Promise<A>} ask
+   * added. Those keep what the steps to them leave. It is asked again if a step is made meanwhile.
+   * @template {{ states: T[], left: ({ words: string, settings: any[] } | null)[] }} A
+   * @param {(states: T[], behind: number) => Promise<A>} ask
    */
   async rebase(ask) {
     for (;;) {
       const { now } = this;
-      const answer = await ask([now, ...this.past.slice(-STATES), ...this.future.slice(-STATES)]);
+      const behind = Math.min(this.past.length, STATES);
+      const before = [now, ...this.past.slice(-STATES), ...this.future.slice(-STATES)];
+      const answer = await ask(before.map(plain), behind);
       if (this.now !== now) continue;
-      const behind = Math.min(this.past.length, STATES) + 1;
+      const states = answer.states.map((state, place) => leaving(before[place], answer.left[place], state));
       this.now = answer.states[0];
-      this.past = answer.states.slice(1, behind);
-      this.future = answer.states.slice(behind);
+      this.past = states.slice(1, behind + 1);
+      this.future = states.slice(behind + 1);
       this.keep();
       return answer;
     }
@@ -73,7 +112,8 @@ export class History {
     const state = from.pop();
     if (state === undefined) return null;
     to.push(this.now);
-    this.now = state;
+    this.now = plain(state);
+    this.left = /** @type {any} */ (state).left ?? [];
     this.keep();
     return this.now;
   }

@@ -46,6 +46,33 @@ test("what was kept and cannot be read starts anew; a full store costs nothing e
   sessionStorage.setItem = (key, value) => kept.set(key, value);
 });
 
+test("states are brought to what others did, and what a step to one leaves is told when it is taken", async () => {
+  const history = new History("a", { x: 1 });
+  history.push({ x: 2 });
+  history.push({ x: 3 });
+  history.undo();
+  assert.deepEqual(history.left, []);
+  const asked = [];
+  const left = { words: "y is theirs", settings: ["y"] };
+  await history.rebase(async (states, behind) => {
+    asked.push(states, behind);
+    return { states: states.map((state) => ({ ...state, y: 1 })), left: [null, left, null] };
+  });
+  assert.deepEqual(asked, [[{ x: 2 }, { x: 1 }, { x: 3 }], 1]);
+  await history.rebase(async (states) => {
+    assert.deepEqual(
+      states,
+      [2, 1, 3].map((x) => ({ x, y: 1 })),
+    );
+    return { states: states.map((state) => ({ ...state, y: 2 })), left: [null, null, null] };
+  });
+  assert.deepEqual(history.undo(), { x: 1, y: 2 });
+  assert.deepEqual(history.left, [{ ...left, was: { x: 1 } }]);
+  assert.deepEqual(history.redo(), { x: 2, y: 2 });
+  assert.deepEqual(history.left, []);
+  assert.deepEqual(new History("a", { x: 2, y: 2 }).past, [{ x: 1, y: 2 }], "told once");
+});
+
 test("two hundred steps back are kept", () => {
   const history = new History("a", 0);
   for (let i = 1; i <= 300; i += 1) history.push(i);

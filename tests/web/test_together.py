@@ -21,6 +21,7 @@ from veduta.web.dashboards.models import DraftState, Notice
 class Together(DashboardTest):
     def setUp(self):
         super().setUp()
+        DraftState.objects.update(saved_at=timezone.now() - dt.timedelta(hours=1))
         self.base = {"definition": self.dashboard.draft, "name": "Season"}
 
     def state(self, *changes, name="Season", base=None):
@@ -32,9 +33,9 @@ class Together(DashboardTest):
     def say(self, block, text):
         return {"edit": "set_block", "block": block, "text": text}
 
-    def merge(self, user, *states, base=None, revision=1):
+    def merge(self, user, *states, base=None, revision=1, behind=0):
         self.as_(user)
-        data = {"base": base or self.base, "revision": revision, "states": list(states)}
+        data = {"base": base or self.base, "revision": revision, "states": list(states), "behind": behind}
         answer = self.ask("dashboard-draft-merge", self.dashboard.pk, data=data)
         self.assertEqual(answer.status_code, 200, answer.content[:300])
         return answer.json()
@@ -67,6 +68,43 @@ class Together(DashboardTest):
         self.assertEqual([each["words"] for each in said[:2]], ["Second", "First"])
         self.assertEqual({each["title"] for each in said}, {"Theirs"})
         self.assertEqual(said[2]["words"], self.texts(self.base["definition"])["words"])
+
+    def test_undoing_leaves_what_others_changed_since_says_so_and_offers_it(self):
+        mine = self.state(self.say("title", "Mine"))
+        more = self.state(self.say("words", "More"), base=mine)
+        self.merge(self.analyst, more, mine, self.base, behind=2)
+        self.merge(self.steward, self.state(self.say("title", "Theirs"), base=more), base=more, revision=2)
+        answer = self.merge(self.analyst, more, self.base, mine, base=more, revision=2, behind=2)
+        first, second = answer["states"][2], answer["states"][1]
+        plain = self.texts(self.base["definition"])
+        self.assertEqual(self.texts(first["definition"]), {"title": "Theirs", "words": plain["words"]})
+        self.assertEqual(self.texts(second["definition"]), {"title": "Theirs", "words": plain["words"]})
+        words = "Steward changed Heading “Theirs”, its text, too. It stays as they have it."
+        left = {"words": words, "settings": [["block", "title", "text"]]}
+        self.assertEqual(answer["left"], [None, left, None], "only the step that set it leaves it")
+        taken = {"edit": "take_settings", "other": self.base["definition"], "settings": left["settings"]}
+        undone = apply_edit(load_dashboard(second["definition"]), taken)
+        self.assertEqual(self.texts(undone.model_dump(mode="json")), plain)
+
+    def test_who_sets_at_the_same_moment_what_somebody_else_does_tells_them(self):
+        mine = self.state(self.say("title", "Mine"))
+        self.merge(self.analyst, mine)
+        both = self.state(self.say("title", "Theirs"), self.say("words", "More"), base=mine)
+        self.as_(self.steward)  # whose page has taken in what the other wrote while they were writing
+        saved = self.ask("dashboard-draft", self.dashboard.pk, data={**both, "revision": 2})
+        self.assertEqual(saved.status_code, 200)
+        answer = self.merge(self.analyst, mine, base=mine, revision=2)
+        self.assertEqual(answer["lost"], "Steward changed Heading “Theirs”, its text, too. It is as they have it.")
+        self.assertEqual(self.texts(answer["mine"]), {"title": "Mine", "words": "More"})
+
+    def test_who_sets_later_what_somebody_else_has_set_goes_on_with_it(self):
+        mine = self.state(self.say("title", "Mine"))
+        self.merge(self.analyst, mine)
+        DraftState.objects.update(saved_at=timezone.now() - dt.timedelta(minutes=1))
+        self.as_(self.steward)
+        theirs = self.state(self.say("title", "Theirs"), base=mine)
+        self.ask("dashboard-draft", self.dashboard.pk, data={**theirs, "revision": 2})
+        self.assertEqual(self.merge(self.analyst, mine, base=mine, revision=2)["lost"], "")
 
     def test_a_new_name_of_one_stays(self):
         self.merge(self.steward, self.state(name="Renamed"))

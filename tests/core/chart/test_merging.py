@@ -9,8 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
+from tests.core.editors import Editor
+from veduta.core.chart import merging
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.merging import ALL, changed, merged, part_of, with_parts
+from veduta.core.chart.merging import ALL, brought_up, changed, merged, part_of, with_parts
 
 FARE = {"field": "fare", "aggregate": "sum"}
 SAILINGS = {"aggregate": "count"}
@@ -75,6 +77,35 @@ class Merging(unittest.TestCase):
     def test_parts_of_one_definition_are_put_into_another(self):
         made = with_parts(chart(title="Now", kind="line"), chart(title="Mine", only=[NORTH]), ["title"])
         self.assertEqual(made, chart(title="Mine", kind="line"))
+
+    def test_undoing_leaves_what_another_changed_since(self):
+        mine = chart(title="Mine", only=[NORTH])
+        theirs = chart(title="Theirs", only=[NORTH], kind="line")
+        undone = brought_up(mine, theirs, BASE)
+        self.assertEqual((undone.definition, undone.both), (chart(title="Theirs", kind="line"), ("title",)))
+        added = brought_up(chart(show=[FARE, SAILINGS]), chart(show=[FARE, SAILINGS, FARE]), BASE)
+        self.assertEqual(len(added.definition.show), 3, "what another added beside it stays, with it")
+
+    @examples(150)
+    @given(st.data())
+    def test_undoing_never_takes_back_what_another_of_three_did(self, data):
+        """Texts say who wrote them; the parts are the title, the note and the words at the foot."""
+        shared = BASE
+        editors = [Editor(merging, BASE, BASE) for _ in range(3)]
+        for step in range(data.draw(st.integers(2, 12))):
+            who = data.draw(st.integers(0, 2))
+            editor = editors[who]
+            before = editor.bring(shared)
+            if editor.past and data.draw(st.booleans()):
+                editor.undo()
+                shared = editor.bring(before)
+                for part in changed(before, shared):
+                    replaced = part_of(before.model_dump(), part)
+                    self.assertIn(replaced[:1], ("", str(who)), f"{who} undid {replaced}")
+            else:
+                part = data.draw(st.sampled_from(["title", "note", "foot"]))
+                editor.make(editor.now.model_copy(update={part: f"{who} in {step}"}))
+                shared = editor.bring(before)
 
     @examples(60)
     @given(st.lists(st.sampled_from(range(8)), min_size=2, max_size=2))

@@ -10,11 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
+from tests.core.editors import Editor
 from tests.core.support import one_page
+from veduta.core.dashboard import merging
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.dashboard.layout import overlaps
-from veduta.core.dashboard.merging import Both, merged
+from veduta.core.dashboard.merging import Both, brought_up, merged, stepped_over, with_settings
 
 REGION = {
     "id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region",
@@ -102,6 +104,90 @@ class Merging(unittest.TestCase):
         mine = after(BASE, set_text("a", "A"))
         theirs = after(mine, set_text("b", "B"))
         self.assertEqual(words(merged(mine, theirs, BASE).definition), {"a": "a", "b": "B", "c": "c"})
+
+
+class Undoing(unittest.TestCase):
+    def left(self, base, theirs, state, step_to):
+        made = brought_up(base, theirs, state)
+        return made.definition, [each.key for each in stepped_over(made.both, state, step_to)]
+
+    def test_a_setting_that_another_changed_since_stays_theirs(self):
+        mine = after(BASE, set_text("a", "A"), set_text("b", "B"))
+        theirs = after(mine, set_text("a", "theirs"), set_text("c", "C"))
+        made, left = self.left(mine, theirs, BASE, mine)
+        self.assertEqual(words(made), {"a": "theirs", "b": "b", "c": "C"})
+        self.assertEqual(left, [("block", "a", "text")])
+
+    def test_a_block_that_one_added_and_another_changed_stays(self):
+        mine = after(BASE, {"edit": "add_block", "id": "n", "kind": "text", "text": "new"})
+        theirs = after(mine, set_text("n", "theirs"))
+        made, left = self.left(mine, theirs, BASE, mine)
+        self.assertEqual((words(made)["n"], left), ("theirs", [("block", "n", "")]))
+        undone = with_settings(made, BASE, [Both("block", "n")])
+        self.assertEqual(words(undone), words(BASE))
+
+    def test_a_block_that_another_took_away_stays_away(self):
+        mine = after(BASE, set_text("a", "A"))
+        theirs = after(mine, {"edit": "remove_blocks", "blocks": ["a"]})
+        made, left = self.left(mine, theirs, BASE, mine)
+        self.assertEqual((words(made), left), ({"b": "b", "c": "c"}, [("block", "a", "")]))
+        undone = with_settings(made, BASE, [Both("block", "a")])
+        self.assertEqual(words(undone)["a"], "a")
+
+    def test_one_that_one_took_away_comes_back(self):
+        mine = after(BASE, {"edit": "remove_blocks", "blocks": ["a"]})
+        theirs = after(mine, set_text("b", "theirs"))
+        made, left = self.left(mine, theirs, BASE, mine)
+        self.assertEqual((words(made), left), ({"a": "a", "b": "theirs", "c": "c"}, []))
+
+
+class ThreeUndo(unittest.TestCase):
+    @examples(150)
+    @given(st.data())
+    def test_undoing_never_takes_back_what_another_did_later(self, data):
+        """Each text says who wrote it and when, and those of nobody are named as their block."""
+        shared = BASE
+        editors = {name: Editor(merging, BASE, BASE) for name in "xyz"}
+        for step in range(data.draw(st.integers(2, 14))):
+            name = data.draw(st.sampled_from(sorted(editors)))
+            editor = editors[name]
+            shared = editor.bring(shared)
+            does = data.draw(st.sampled_from(["write", "write", "undo", "undo", "redo"]))
+            before = words(shared)
+            if does == "write":
+                block = data.draw(st.sampled_from(sorted(before)))
+                editor.make(after(editor.now, set_text(block, f"{name}{step}")))
+            elif does == "undo" and editor.past:
+                editor.undo()
+            elif does == "redo" and editor.future:
+                editor.redo()
+            shared = editor.bring(shared)
+            for block, said in words(shared).items():
+                if does != "write" and said != before[block]:
+                    self.assertIn(before[block][0], (name, block), f"{does} of {name} replaced what another wrote")
+
+    @examples(100)
+    @given(st.data())
+    def test_nor_blocks_that_others_added_moved_or_took_away(self, data):
+        shared = BASE
+        editors = [Editor(merging, BASE, BASE) for _ in range(3)]
+        made_by: dict[str, int] = {}
+        for step in range(data.draw(st.integers(2, 10))):
+            number = data.draw(st.integers(0, 2))
+            editor = editors[number]
+            shared = editor.bring(shared)
+            there = {block.id for block in shared.blocks}
+            if editor.past and data.draw(st.booleans()):
+                editor.undo()
+                shared = editor.bring(shared)
+                gone = there - {block.id for block in shared.blocks}
+                self.assertEqual({made_by.get(name, number) for name in gone} - {number}, set())
+            else:
+                editor.make(after(editor.now, {"edit": "add_block", "id": f"n{step}", "kind": "text"}))
+                made_by[f"n{step}"] = number
+                shared = editor.bring(shared)
+        ids = [block.id for block in shared.blocks]
+        self.assertEqual(len(ids), len(set(ids)))
 
 
 @dataclass

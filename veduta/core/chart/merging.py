@@ -119,6 +119,12 @@ def merged(base: ChartDefinition, earlier: ChartDefinition, later: ChartDefiniti
         return Merged(later, tuple(sorted(changed(base, earlier))))
 
 
+def brought_up(base: ChartDefinition, saved: ChartDefinition, state: ChartDefinition) -> Merged:
+    """A state to which undoing or redoing leads, with all that others have made of its `base` since: of a part that
+    they changed and that is otherwise in the state theirs holds."""
+    return merged(base, state, saved)
+
+
 def _by_place(old: Data, first: Data, second: Data) -> tuple[str, ...]:
     """The parts that hold together because one person moved what the other one named by its place."""
 

@@ -57,6 +57,8 @@ def both_words(both: Both, definition: DashboardDefinition, name_of: Callable[[B
         name, parts = f"the page “{page.name}”", PAGE_PARTS
     elif both.kind in ("control", "filter"):
         return f"a {both.kind}"
+    elif both.kind != "dashboard":
+        return f"a {both.kind} that is not there any more"
     else:
         return "what is set for the whole dashboard"
     return f"{name}, {parts.get(both.setting, 'how it is set')}" if both.setting else f"{name}, which stays"

@@ -16,6 +16,8 @@ from veduta.core.dashboard import groups
 from veduta.core.dashboard.definition import DashboardDefinition, Page, load_dashboard
 from veduta.core.dashboard.grid import COLUMNS
 
+KINDS = ("page", "block", "control", "filter")
+"""Of the parts that stand in an order."""
 PLACE = ("x", "y", "w", "h", "group", "page")
 """What of a block is one setting: where it stands."""
 Settings = dict[str, Any]
@@ -32,6 +34,10 @@ class Both:
     id: str
     setting: str = ""
     earlier: Any = None
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        return self.kind, self.id, self.setting
 
 
 @dataclass
@@ -51,11 +57,60 @@ def merged(base: DashboardDefinition, earlier: DashboardDefinition, later: Dashb
         if settings is not None:
             made[key] = settings
     _give_pages_back(made, (first, second))
-    orders = {
-        kind: _order(_ids(begun, kind), _ids(first, kind), _ids(second, kind))
-        for kind in ("page", "block", "control", "filter")
-    }
+    orders = {kind: _order(_ids(begun, kind), _ids(first, kind), _ids(second, kind)) for kind in KINDS}
     return Merged(_built(made, orders), both)
+
+
+def brought_up(base: DashboardDefinition, shared: DashboardDefinition, state: DashboardDefinition) -> Merged:
+    """A state to which undoing or redoing leads, with all that others have made of its `base` since: what they changed
+    is theirs, whatever stood there in the state. `both` is what is theirs and was otherwise in the state."""
+    made = merged(base, state, shared)
+    gone = [each for each in made.both if not each.setting]
+    return Merged(with_settings(made.definition, shared, gone), made.both)
+
+
+def stepped_over(both: Iterable[Both], before: DashboardDefinition, after: DashboardDefinition) -> list[Both]:
+    """Those of some settings that the step between two states changes."""
+    old, new = _parts(before), _parts(after)
+
+    def is_changed(each: Both) -> bool:
+        one, other = (parts.get((each.kind, each.id)) for parts in (old, new))
+        if one is None or other is None or not each.setting:
+            return one != other
+        return bool(one[each.setting] != other[each.setting])
+
+    return [each for each in both if is_changed(each)]
+
+
+def changed_settings(before: DashboardDefinition, after: DashboardDefinition) -> list[Both]:
+    """The settings that two definitions have otherwise, and the parts that only one of them has."""
+    old, new = _parts(before), _parts(after)
+    found = []
+    for key in dict.fromkeys([*old, *new]):
+        if key not in old or key not in new:
+            found.append(Both(*key))
+        else:
+            found += [Both(*key, name, old[key][name]) for name in new[key] if new[key][name] != old[key][name]]
+    return found
+
+
+def with_settings(
+    definition: DashboardDefinition, other: DashboardDefinition, settings: Iterable[Both]
+) -> DashboardDefinition:
+    """A definition with some settings, or whole parts, as another has them; what only one of the two has is there, or
+    is not, as in the other."""
+    made, source = _parts(definition), _parts(other)
+    for each in settings:
+        key = (each.kind, each.id)
+        if key not in source:
+            made.pop(key, None)
+        elif key in made and each.setting:
+            made[key][each.setting] = source[key][each.setting]
+        else:
+            made[key] = source[key]
+    _give_pages_back(made, (_parts(definition), source))
+    orders = {kind: _order(_ids(source, kind), _ids(made, kind), _ids(source, kind)) for kind in KINDS}
+    return _built(made, orders)
 
 
 def value_of(definition: DashboardDefinition, both: Both) -> Any:

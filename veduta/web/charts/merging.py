@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.merging import ALL, changed, merged
+from veduta.core.chart.merging import ALL, Merged, brought_up, changed, merged
 from veduta.core.words import listed
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User, label_of
@@ -15,6 +15,7 @@ from veduta.web.charts.models import Chart, Revision
 from veduta.web.together.log import Entry
 
 Edit = dict[str, Any]
+Left = dict[str, Any]
 ENTRIES = 200
 """How many of the newest saved states the log has."""
 
@@ -24,7 +25,8 @@ class BroughtTogether:
     """Somebody's states with what others saved meanwhile: the first is the one now, which `is_saved` if nothing of it
     is this person's own. `who` saved last. `won` says what others changed too and is as this person has it, and
     `theirs` is the edit that takes it as the others have it; `lost` says what this person had saved and others have
-    changed since, and `mine` is the edit that takes it as it was."""
+    changed since, and `mine` is the edit that takes it as it was. `left` are, for each state, the parts that the step
+    to it leaves, as others have changed them since, in words and by name."""
 
     states: list[ChartDefinition]
     is_saved: bool
@@ -33,16 +35,19 @@ class BroughtTogether:
     theirs: Edit
     lost: str
     mine: Edit
+    left: list[Left | None]
 
 
-def bring_together(user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition]) -> BroughtTogether:
-    """Bring a chart as it is on somebody's page, and the states to which undoing and redoing lead, together with what
-    was saved since `base_revision`."""
+def bring_together(
+    user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition], behind: int = 0
+) -> BroughtTogether:
+    """Bring a chart as it is on somebody's page, and the states to which undoing (so many as are `behind`) and redoing
+    lead, the nearest last, together with what was saved since `base_revision`."""
     must_build(user)
     saved = chart.load()
     begun = chart.revisions.filter(number=base_revision).first()
     base = load_definition(begun.definition) if begun else saved
-    made = [merged(base, saved, each) for each in states]
+    made = [merged(base, saved, states[0]), *(brought_up(base, saved, each) for each in states[1:])]
     now, both = made[0].definition, made[0].both
     lost = _lost(user, chart, begun, saved) - changed(saved, now) if begun else set()
     who = label_of(chart.updated_by)
@@ -54,7 +59,16 @@ def bring_together(user: User, chart: Chart, base_revision: int, states: Sequenc
         _taking(saved, both),
         _told(who, lost, "as they have it"),
         _taking(base, lost),
+        [None, *_left(who, made, states, behind)],
     )
+
+
+def _left(who: str, made: Sequence[Merged], states: Sequence[ChartDefinition], behind: int) -> Iterator[Left | None]:
+    """What the step to each state but the first leaves: what others changed since, of what the step changes."""
+    for place in range(1, len(states)):
+        nearer = 0 if place in (behind, len(states) - 1) else place + 1
+        parts = changed(states[place], states[nearer]).intersection(made[place].both)
+        yield {"words": _told(who, parts, "as they have it"), "settings": sorted(parts)} if parts else None
 
 
 def _lost(user: User, chart: Chart, begun: Revision, saved: ChartDefinition) -> set[str]:

@@ -88,10 +88,12 @@ class ChartSent(Sent):
 
 
 class StatesSent(Sent):
-    """A chart as it is on the page, and the states to which undoing and redoing lead, begun from a revision."""
+    """A chart as it is on the page, and the states to which undoing (so many as are `behind`) and redoing lead, the
+    nearest last, begun from a revision."""
 
     revision: Whole = 0
     states: Annotated[list[ChartSent], Attribute(min_length=1, max_length=60)]
+    behind: Whole = 0
 
 
 class Question(ChartSent):
@@ -309,7 +311,7 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Bring a chart as it is on the page together with what others saved meanwhile."""
     chart, wanted = _chart(pk), sent(request, StatesSent)
     states = [each.load(chart) for each in wanted.states]
-    together = merging.bring_together(request.user, chart, wanted.revision, states)
+    together = merging.bring_together(request.user, chart, wanted.revision, states, wanted.behind)
     return JsonResponse(
         {
             "revision": chart.revision,
@@ -319,6 +321,7 @@ def bring_together(request: Request, pk: uuid.UUID) -> JsonResponse:
             "lost": together.lost,
             "mine": together.mine,
             "states": [{"definition": definition_json(each)} for each in together.states],
+            "left": together.left,
             "saved": together.is_saved,
         }
     )

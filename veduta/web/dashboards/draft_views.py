@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from itertools import groupby, pairwise
-from typing import Annotated
+from typing import Annotated, Any
 
 from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import render
@@ -49,11 +49,12 @@ class StateOnPage(Sent):
 
 class ToMerge(Sent):
     """The state that was last like the shared draft, and those on the page since: the one now, and those to which
-    undoing and redoing lead."""
+    undoing (so many as are `behind`) and redoing lead, the nearest last."""
 
     base: StateOnPage
     revision: Whole = 0
     states: Annotated[list[StateOnPage], Attribute(min_length=1, max_length=60)]
+    behind: Whole = 0
 
 
 class LogAsked(Sent):
@@ -104,7 +105,7 @@ def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
     base, *states = (
         services.State(load_dashboard(each.definition), each.name) for each in (wanted.base, *wanted.states)
     )
-    together = services.merge_draft(request.user, dashboard, base, wanted.revision, states)
+    together = services.merge_draft(request.user, dashboard, base, wanted.revision, states, wanted.behind)
     now = together.states[0].definition
     return JsonResponse(
         {
@@ -118,8 +119,15 @@ def merge_draft(request: Request, pk: uuid.UUID) -> JsonResponse:
             "states": [
                 {"definition": each.definition.model_dump(mode="json"), "name": each.name} for each in together.states
             ],
+            "left": [_left(clashes, now) for clashes in together.left],
         }
     )
+
+
+def _left(clashes: list[services.Clash], now: DashboardDefinition) -> dict[str, Any] | None:
+    """What a step leaves, in words, and as the edit `take_settings` names it; None where it leaves nothing."""
+    settings = [(each.both.kind, each.both.id, each.both.setting) for each in clashes]
+    return {"words": _told(clashes, now, "It stays as they have it"), "settings": settings} if clashes else None
 
 
 def _told(clashes: list[services.Clash], now: DashboardDefinition, so: str) -> str:

@@ -11,13 +11,15 @@ from django.utils import timezone
 
 from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.dashboard.log import Save, Sitting, sittings
-from veduta.core.dashboard.merging import Both, value_of
+from veduta.core.dashboard.merging import Both, changed_settings, value_of
 from veduta.web.accounts.models import User
 from veduta.web.common.revisions import numbered
 from veduta.web.dashboards.models import Dashboard, DraftState
 from veduta.web.jobs import queue
 
 KEPT_FOR = dt.timedelta(days=7)
+A_MOMENT = dt.timedelta(seconds=2)
+"""Who sets something so shortly after somebody else may have written it at the same time."""
 
 
 def keep(
@@ -74,6 +76,18 @@ def who_set(both: Both, base: DashboardDefinition, states: Iterable[DraftState])
         if now != value:
             who, value = state.saved_by, now
     return who
+
+
+def set_just_before(
+    user: User, dashboard: Dashboard, before: DashboardDefinition, after: DashboardDefinition
+) -> list[tuple[User, Both]]:
+    """The settings that others set a moment ago, with who did, and that somebody now sets otherwise."""
+    recent = list(dashboard.draft_states.filter(saved_at__gt=timezone.now() - A_MOMENT).order_by("number"))
+    if all(state.saved_by_id == user.pk for state in recent):
+        return []
+    first = dashboard.draft_states.filter(number__lt=recent[0].number).order_by("number").last() or recent[0]
+    found = ((who_set(both, first.load(), recent), both) for both in changed_settings(before, after))
+    return [(who, both) for who, both in found if who and who != user]
 
 
 def sittings_of(dashboard: Dashboard) -> list[Sitting]:

@@ -6,7 +6,7 @@ import hashlib
 import json
 import secrets
 import string
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,7 +18,14 @@ from django.utils import timezone
 from veduta.core.dashboard.controls import Control, ParameterChoice, kinds_for
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard, load_state
 from veduta.core.dashboard.edits import apply_edit
-from veduta.core.dashboard.merging import Both, Merged, merged
+from veduta.core.dashboard.merging import (
+    Both,
+    Merged,
+    brought_up,
+    merged,
+    stepped_over,
+    with_settings,
+)
 from veduta.core.data.fields import Kind
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
@@ -47,6 +54,14 @@ def create_dashboard(user: User, name: str = "") -> Dashboard:
     )
 
 
+@dataclass(frozen=True)
+class Clash:
+    """A setting that somebody (`who`) changed as well as the person who is told."""
+
+    who: User | None
+    both: Both
+
+
 def save_draft(
     user: User,
     dashboard: Dashboard,
@@ -64,10 +79,24 @@ def save_draft(
     return dashboard
 
 
-def _save(user: User, dashboard: Dashboard, definition: DashboardDefinition, name: str) -> DraftState:
+def _save(
+    user: User,
+    dashboard: Dashboard,
+    definition: DashboardDefinition,
+    name: str,
+    won: Sequence[Clash] = (),
+    theirs: DashboardDefinition | None = None,
+) -> None:
+    """Save a draft, and tell those over whose settings it goes: those that were `won`, without which it would be
+    `theirs`, and those that they set a moment ago, as somebody may write without having seen it."""
+    before = dashboard.load_draft()
+    told = {each.both.key for each in won}
+    quick = [each for each in drafts.set_just_before(user, dashboard, before, definition) if each[1].key not in told]
     state = drafts.keep(user, dashboard, definition, name)
     tasks.settle(dashboard)
-    return state
+    otherwise = with_settings(theirs or definition, before, [both for _, both in quick])
+    drafts.note_over(state, [*((each.who, each.both) for each in won), *quick], otherwise)
+    notices.tell_who_is_away(state)
 
 
 @dataclass(frozen=True)
@@ -79,19 +108,12 @@ class State:
 
 
 @dataclass(frozen=True)
-class Clash:
-    """A setting that somebody (`who`) changed as well as the person who is told."""
-
-    who: User | None
-    both: Both
-
-
-@dataclass(frozen=True)
 class BroughtTogether:
     """What somebody's states are with what others did meanwhile: the first is the draft now. `who` changed it last
     before. `won` are the settings that others changed too and that are as this person has them, and `theirs` the draft
     in which they are as the others had them; `lost` those that others have set over what this person had set, and
-    `mine` the draft in which they are as this person had them."""
+    `mine` the draft in which they are as this person had them. `left` says of each state what the step to it leaves,
+    as others have changed it since."""
 
     dashboard: Dashboard
     states: list[State]
@@ -100,30 +122,48 @@ class BroughtTogether:
     theirs: DashboardDefinition
     lost: list[Clash]
     mine: DashboardDefinition
+    left: list[list[Clash]]
 
 
 def merge_draft(
-    user: User, dashboard: Dashboard, base: State, base_revision: int, states: list[State]
+    user: User, dashboard: Dashboard, base: State, base_revision: int, states: list[State], behind: int = 0
 ) -> BroughtTogether:
     """Bring somebody's draft, the first of their `states`, together with the shared one, which both began from the
-    same `base`; their other states, to which undoing and redoing lead, are brought to what others did as well."""
+    same `base`; their other states, to which undoing (so many as are `behind`) and redoing lead, are brought to what
+    others did as well, so that they take back nothing of it."""
     must_edit(user, dashboard)
     _check_charts(states[0].definition)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
         shared, name, who = dashboard.load_draft(), dashboard.name, dashboard.updated_by
         meanwhile = drafts.since(dashboard, base_revision)
-        made = [merged(base.definition, shared, each.definition) for each in states]
-        names = [name if each.name == base.name else each.name for each in states]
+
+        def who_set(both: Both) -> Clash:
+            return Clash(drafts.who_set(both, base.definition, meanwhile) or who, both)
+
+        made = [merged(base.definition, shared, states[0].definition)]
+        made += [brought_up(base.definition, shared, each.definition) for each in states[1:]]
+        names = [name if states[0].name == base.name else states[0].name]
+        names += [each.name if name == base.name else name for each in states[1:]]
         theirs = merged(base.definition, states[0].definition, shared).definition
-        won = [Clash(drafts.who_set(both, base.definition, meanwhile) or who, both) for both in made[0].both]
+        won = [who_set(both) for both in made[0].both]
         if (made[0].definition, names[0]) != (shared, name):
-            state = _save(user, dashboard, made[0].definition, names[0])
-            drafts.note_over(state, [(each.who, each.both) for each in won], theirs)
-            notices.tell_who_is_away(state)
+            _save(user, dashboard, made[0].definition, names[0], won, theirs)
     together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
     lost, mine = _lost(user, meanwhile, made[0])
-    return BroughtTogether(dashboard, together, who, won, theirs, lost, mine)
+
+    left = [[who_set(both) for both in each] for each in _left(made, states, behind)]
+    return BroughtTogether(dashboard, together, who, won, theirs, lost, mine, left)
+
+
+def _left(made: list[Merged], states: list[State], behind: int) -> list[list[Both]]:
+    """What the step to each state leaves: what others changed since, of what the step from its neighbour, nearer to the
+    one now, changed. Of the states before and after the one now, the nearest is the last."""
+    left: list[list[Both]] = [[]]
+    for place in range(1, len(states)):
+        nearer = 0 if place in (behind, len(states) - 1) else place + 1
+        left.append(stepped_over(made[place].both, states[place].definition, states[nearer].definition))
+    return left
 
 
 def bring_back(user: User, dashboard: Dashboard, state: DraftState) -> BroughtTogether:
