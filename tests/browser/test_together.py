@@ -67,6 +67,27 @@ class Together(BrowserTest):
         self.page.get_by_role("button", name="Bring mine back").click()
         expect(self.page.locator(".block-heading")).to_contain_text("Mine again")
 
+    def test_undoing_leaves_what_the_other_changed_since_and_offers_it(self):
+        self.sign_in("analyst")
+        self.go("/dashboards/")
+        self.page.click("button:text-is('New dashboard')")
+        self.has_text("[role=status]", "not published yet")
+        self.add(self.page, "Heading")
+        other = self.second_page(self.page.url)
+        own, theirs = self.page.locator(".block-heading"), other.locator(".block-heading")
+        self.title(self.page, "Mine")
+        expect(theirs).to_contain_text("Mine")
+        self.title(other, "Theirs")
+        expect(own).to_contain_text("Theirs")
+        self.page.get_by_role("button", name="Undo").first.click()
+        said = "Ailsa Marr changed Heading “Theirs”, its text, too. It stays as they have it."
+        expect(self.page.get_by_text(said)).to_be_visible()
+        for heading in (own, theirs):
+            expect(heading).to_contain_text("Theirs")
+        self.page.get_by_role("button", name="Take it back nevertheless").click()
+        for heading in (own, theirs):
+            expect(heading).not_to_contain_text("Theirs")
+
     def test_an_earlier_state_is_brought_back_from_the_log(self):
         self.sign_in("analyst")
         self.go("/dashboards/")
