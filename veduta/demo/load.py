@@ -11,6 +11,7 @@ import polars as pl
 from django.contrib.auth.models import Group
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.dashboard.controls import DatesChoice
 from veduta.core.data.fields import NumberFormat
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo import PASSWORD, generate
@@ -291,4 +292,5 @@ def _dashboard(user: User, dataset: Dataset, charts: dict[str, Chart]) -> Dashbo
         dashboards.control_for(dataset, ids[name]).model_copy(update={"id": key})
         for key, name in (("date", "Sailing date"), ("region", "Region"), ("vessel", "Vessel"))
     ]
+    controls[0] = controls[0].model_copy(update={"dates": DatesChoice(unit="month", count=12)})
     return publish_board(user, "Season at a glance", charts, PLACES, controls)
