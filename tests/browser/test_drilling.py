@@ -59,7 +59,8 @@ class Drilling(BrowserTest):
         block = self.block("Fare revenue by month and region")
         self.marks(block).first.focus()
         self.page.keyboard.press("Alt+ArrowDown")
-        expect(block.locator(".block-title")).to_contain_text("Fare revenue by week of sailing date, split by region, only sailing date is ")
+        said = "Fare revenue by week of sailing date, split by region, only sailing date is "
+        expect(block.locator(".block-title")).to_contain_text(said)
         self.marks(block).first.focus()
         self.page.keyboard.press("Alt+ArrowUp")
         expect(block.locator(".crumbs")).to_be_hidden()

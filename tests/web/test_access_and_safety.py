@@ -62,6 +62,7 @@ FOR_EXPLORERS = {
 # An empty request to these says what is missing.
 SAY_WHAT_IS_MISSING = {"dashboard-comment-say", "dashboard-drill-members", "dashboard-keep", "dashboard-long-state"}
 FOR_STEWARDS = {
+    "deeds",
     "people",
     "person",
     "dataset-release",

@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import os
 import time
+from concurrent.futures import ThreadPoolExecutor
 from unittest import mock
 
 from django.conf import settings
@@ -67,28 +68,29 @@ class AtOnce(WebTest):
                 pass  # it is free again
 
     def test_one_person_holds_half_of_the_turns_at_most(self):
-        async def look() -> tuple[int, float]:
-            turns, running, most = Turns(4), 0, 0
+        async def look() -> tuple[int, int]:
+            turns, running, most, done = Turns(4), 0, 0, 0
 
             async def work(who: str, seconds: float) -> None:
-                nonlocal running, most
+                nonlocal running, most, done
                 async with turns.of(who):
                     running += 1
                     most = max(most, running)
                     await asyncio.sleep(seconds)
                     running -= 1
+                    done += 1
 
             greedy = [asyncio.create_task(work("greedy", 0.02)) for _ in range(40)]
             await asyncio.sleep(0)
-            began = time.monotonic()
             await work("reader", 0)
-            waited = time.monotonic() - began
+            before = done - 1
             await asyncio.gather(*greedy)
-            return most, waited
+            return most, before
 
-        most, waited = asyncio.run(look())
+        with ThreadPoolExecutor(1) as apart:  # a browser's test may have left a loop running in this thread
+            most, before = apart.submit(asyncio.run, look()).result()
         self.assertLessEqual(most, 3)
-        self.assertLess(waited, 0.02, "the reader waits for none of them")
+        self.assertEqual(before, 0, "the reader waits for none of them")
 
     def test_very_many_open_pages_of_one_person_are_not_all_told(self):
         self.make_dashboard()

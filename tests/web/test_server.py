@@ -158,7 +158,7 @@ class Family(unittest.TestCase):
         )
         self.addCleanup(self.serve.wait)
         self.addCleanup(self.serve.kill)
-        self.until(lambda: len(self.children()) == 3 and self.answers())
+        self.until(lambda: len(self.children()) == 3 and self.answers(), seconds=180)
 
     def children(self) -> set[int]:
         listed = subprocess.run(["ps", "-o", "pid=", "--ppid", str(self.serve.pid)], capture_output=True, text=True)

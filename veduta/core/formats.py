@@ -11,7 +11,7 @@ from typing import Any
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
 from veduta.core.classes import class_end, decimals_of, width_of
 from veduta.core.data.date_patterns import in_date_pattern
-from veduta.core.data.fields import Field, Kind, NumberFormat
+from veduta.core.data.fields import Field, Kind, NumberFormat, Role
 from veduta.core.data.languages import Language, language_named
 from veduta.core.data.patterns import in_pattern
 
@@ -42,6 +42,14 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
     else:
         decimals = 1 if largest >= 100 else 2
     return number_format.model_copy(update={"decimals": decimals})
+
+
+def record_format(field: Field, values: Iterable[Any]) -> NumberFormat:
+    """The format of a field's values where each is that of one record; whole numbers that are no measure name things,
+    as those of bookings do, and are written without thousands apart."""
+    number_format = settle(field.format, values, field.kind, records=True)
+    is_name = field.kind is Kind.WHOLE and field.role is Role.DIMENSION and not field.formula
+    return number_format.model_copy(update={"thousands": False}) if is_name else number_format
 
 
 def format_number(value: float | int | None, number_format: NumberFormat) -> str:
@@ -106,6 +114,15 @@ def size_of(value: float, language: Language, decimals: int) -> tuple[float, str
         if float(f"{abs(value) / found[0]:.{decimals}f}") * found[0] >= size:
             found = (size, words)
     return found
+
+
+def plain_number(value: float | int) -> str:
+    """A number as it is copied: without the last digits, which adding decimals up leaves behind.
+
+    >>> plain_number(802588.220000003), plain_number(0.1 + 0.2), plain_number(10**17 + 1)
+    ('802588.22', '0.3', '100000000000000001')
+    """
+    return repr(float(f"{value:.14g}")) if isinstance(value, float) else str(value)
 
 
 def unit_around(number_format: NumberFormat, language: Language) -> tuple[str, str]:

@@ -74,5 +74,7 @@ class Judging(unittest.TestCase):
         self.assertEqual(meaning_of("Number of members", []), Meaning())
 
     def test_long_numbers_of_one_length_name_things(self):
+        self.assertTrue(names_a_thing("Booking", [str(500_001 + 250 * row) for row in range(600)]), "every 250th row")
+        self.assertFalse(names_a_thing("Depth", [str(5 * row) for row in range(12)]))
         self.assertTrue(names_a_thing("Contact", [str(555_000_000 + 7_919 * number) for number in range(30)]))
         self.assertFalse(names_a_thing("Contact", [str(7_919 * number) for number in range(30)]))

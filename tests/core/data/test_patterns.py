@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 from tests import examples
 from veduta.core.chart.drawing.axes import number_axis
-from veduta.core.data.fields import Kind, NumberFormat
-from veduta.core.formats import format_number, settle
+from veduta.core.data.fields import Field, Kind, NumberFormat, Role
+from veduta.core.formats import format_number, record_format, settle
 
 NUMBERS = st.one_of(st.integers(-(10**18), 10**18), st.floats(-1e12, 1e12).map(lambda number: round(number, 3)))
 PATTERNS = (
@@ -47,6 +47,14 @@ class Patterns(unittest.TestCase):
         number_format = NumberFormat(pattern="0.0", decimals=4, negative="brackets", empty="none")
         self.assertEqual([format_number(each, number_format) for each in (-2, None)], ["−2.0", "none"])
         self.assertEqual(settle(number_format, [1.234567], Kind.DECIMAL).pattern, "0.0")
+
+    def test_numbers_of_records_that_name_things_are_not_apart(self):
+        booking = Field(id="b", source="Booking", name="Booking", kind=Kind.WHOLE)
+        paid = Field(id="p", source="Paid", name="Paid", kind=Kind.DECIMAL, role=Role.MEASURE)
+        self.assertEqual(format_number(500_001, record_format(booking, [500_001])), "500001")
+        self.assertEqual(format_number(1234.5, record_format(paid, [1234.5])), "1,234.50")
+        counted = booking.model_copy(update={"role": Role.MEASURE})
+        self.assertEqual(format_number(500_001, record_format(counted, [500_001])), "500,001")
 
     def test_axes_have_what_stands_around_the_numbers(self):
         label = number_axis(NumberFormat(pattern="'about' 0.0% 'of all'"))["labelExpr"]

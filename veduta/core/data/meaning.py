@@ -42,6 +42,8 @@ KINDS_OF_VALUE = words_in("unit units indicator indicators metric metrics variab
 """Headings of columns that say what is measured in each row."""
 FEWEST = 20
 """Values that a judgement by values needs."""
+MANY_APART = 100
+"""So many numbers that are all equally far from one another are those of rows."""
 CLOSE = 0.12
 """The standard deviation of values that lie close together, as a share of their mean: of what is counted or paid it is
 seldom so small, of pressures, expectancies and rates of exchange it often is."""
@@ -80,8 +82,9 @@ def names_a_thing(heading: str, texts: list[str]) -> bool:
         return True
     if len(numbers) >= FEWEST and _are_telephones(numbers):
         return True
-    steps_of_one = all(b - a == 1 for a, b in itertools.pairwise(numbers))
-    return len(numbers) > 5 and len(set(numbers)) == len(numbers) and steps_of_one
+    steps = {after - before for before, after in itertools.pairwise(numbers)}
+    # Of a long file every so manieth value is looked at, so that numbers in a row go on by more than one.
+    return (steps == {1} and len(numbers) > 5) or (len(steps) == 1 and min(steps) > 0 and len(numbers) >= MANY_APART)
 
 
 def _are_telephones(numbers: list[int]) -> bool:

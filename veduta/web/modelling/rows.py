@@ -11,7 +11,7 @@ from pydantic import AfterValidator
 from veduta.core.calendar import written_grain
 from veduta.core.data.csv_out import csv_pieces
 from veduta.core.data.fields import Field
-from veduta.core.formats import format_value, settle
+from veduta.core.formats import format_value, record_format
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.listing import rows_behind
@@ -80,12 +80,7 @@ def rows_context(
     pages = max(1, -(-rows.height // PAGE))
     page = min(max(1, asked.page), pages)
     shown = rows.slice((page - 1) * PAGE, PAGE)
-    formats = {
-        field.id: settle(field.format, shown[field.id], field.kind, records=True)
-        if field.kind.is_number
-        else field.format
-        for field in fields
-    }
+    formats = {field.id: record_format(field, shown[field.id]) for field in fields}
     body = [
         (
             row["row"],

@@ -23,7 +23,7 @@ from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.question import to_query
 from veduta.core.data.fields import Field, Kind, NumberFormat
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, group_words, settle, value_words
+from veduta.core.formats import format_value, group_words, record_format, settle, value_words
 from veduta.core.formula.complete import call_around, complete
 from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
@@ -522,10 +522,7 @@ def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
     read = [there.schema[name] for name in sorted(checked.fields)][:3]
     frame = tried.scan([*(f.id for f in read), field.id], there.home_of(checked.fields)).head(2_000).collect()
     shown = frame.filter(pl.col(field.id).is_not_null()).head(SAMPLED)
-    formats = {
-        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
-        for f in [*read, field]
-    }
+    formats = {f.id: record_format(f, shown[f.id]) for f in [*read, field]}
     return {
         "kind": field.kind.words,
         "headings": [f.name for f in read],

@@ -9,7 +9,7 @@ import polars as pl
 from veduta.core.calendar import grains_of
 from veduta.core.data.fields import Aggregate, Field, Kind, Schema, aggregates_for
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value
+from veduta.core.formats import format_value, record_format
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step
@@ -274,8 +274,9 @@ class StepForm:
         counts = {_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
         chosen = list(row.get("values") or ())
         listed = [*(each for each in chosen if each not in counts), *counts]
+        form = record_format(field, [v for v in listed if isinstance(v, int | float)])
         return [
-            (v, "empty" if v is None else format_value(v, field.kind, field.format), counts.get(v, 0), v in chosen)
+            (v, "empty" if v is None else format_value(v, field.kind, form), counts.get(v, 0), v in chosen)
             for v in listed
         ]
 

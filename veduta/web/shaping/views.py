@@ -17,7 +17,7 @@ from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import Field, Kind
 from veduta.core.data.profile import profile
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import format_value, settle
+from veduta.core.formats import format_value, record_format, settle
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.complete import call_around, complete
@@ -231,10 +231,7 @@ def _table_context(looked: Looked, there: int, now: Looking, draft: Draft, step_
     page = min(max(1, now.page), pages)
     shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
     shown_fields = fields[:COLUMNS_SHOWN]
-    formats = {
-        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format
-        for f in shown_fields
-    }
+    formats = {f.id: record_format(f, shown[f.id]) for f in shown_fields}
     columns = [_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
     step = next(
         (each for each in draft.shaping.steps if each.id == step_id),
@@ -384,9 +381,7 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     members = rows.collect()
     fields = before.fields[:COLUMNS_SHOWN]
     shown = members.head(50)
-    formats = {
-        f.id: settle(f.format, shown[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in fields
-    }
+    formats = {f.id: record_format(f, shown[f.id]) for f in fields}
     columns = [_cells(shown[f.id], f, formats[f.id]) for f in fields]
     return render(
         request,
@@ -427,7 +422,7 @@ def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
         full = results.filter(pl.col("__result").is_not_null()).head(SAMPLED_VALUES)
         sample = full if full.height else results.head(SAMPLED_VALUES)
         read = [field for field in before.fields if field.id in checked.fields][:4]
-        formats = [settle(f.format, sample[f.id], f.kind, records=True) if f.kind.is_number else f.format for f in read]
+        formats = [record_format(f, sample[f.id]) for f in read]
         result = Field(id="result", source="", name="Result", kind=compiled.kind)
         result_format = settle(result.format, sample["__result"], compiled.kind, records=True)
         answer |= {

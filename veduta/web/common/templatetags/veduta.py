@@ -19,7 +19,7 @@ from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.chart.drawing.in_cells import is_strong
 from veduta.core.chart.theme import in_both, text_in_both
 from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import format_number
+from veduta.core.formats import format_number, plain_number
 from veduta.core.words import counted, listed
 
 register = template.Library()
@@ -162,7 +162,7 @@ def cell_attributes(cell: Cell) -> SafeString:
         "rowspan": cell.rows if cell.rows > 1 else "",
         **_tones(look),
         "data-point": "" if cell.point is None else json.dumps(cell.point),
-        "data-value": "" if cell.value is None else repr(cell.value),
+        "data-value": "" if cell.value is None else plain_number(cell.value),
         "data-column": cell.column,
         "data-across": _across(cell),
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),
