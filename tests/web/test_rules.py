@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import html
 import json
+import re
 
 from django.contrib.auth.models import Group
 from django.core.exceptions import PermissionDenied
@@ -10,7 +12,7 @@ from django.test import Client
 from django.urls import get_resolver, reverse
 from django.utils import timezone
 
-from tests.web.support import FERRIES, import_now, make_user, receive
+from tests.web.support import FERRIES, import_now, make_user, page_of, receive
 from tests.web.test_models import ROUTES, ModelTest
 from tests.web.test_templates import PNG
 from veduta.core.chart.definition import load_definition
@@ -219,6 +221,27 @@ class EveryWay(Bounded):
     def test_the_files_of_others_are_not_looked_into(self):
         upload = receive(self.analyst, FERRIES, "ferries.csv", self.now())
         self.assert_hidden(self.client.get(reverse("upload", args=[upload.pk])).content.decode(), "upload")
+
+
+class Reaching(Bounded):
+    def test_what_a_rule_leaves_whole_is_named_and_a_field_that_reaches_it_offered(self):
+        rows = "route,region\nHarrow–Tern,North Reach\nStack Point–Quay,Inner Sound\n"
+        areas = import_now(self.analyst, rows, "areas.csv")
+        self.as_(self.analyst)
+        self.change("add_table", dataset=str(areas.pk), name="Areas")
+        [table] = self.now().model_definition.tables
+        key = next(f.id for f in areas.all_fields if f.source == "route")
+        self.change("set_join", left="", right=table.id, left0=self.ids["route"], right0=key)
+        page = page_of(self.client.get(reverse("model", args=[self.dataset.pk])))
+        self.assertIn("All rows of Areas are seen: its fields do not reach there.", page)
+        self.assertIn("Rule by it instead", page)
+        [form] = [each for each in re.findall(r"<form.*?</form>", page, re.S) if "Rule by it instead" in each]
+        sent = dict(re.findall(r'name="(\w+)" value="([^"]*)"', form))
+        text = html.unescape(sent["text"])
+        self.assertEqual(text, "Areas.Region in (:person_regions)")
+        self.change("save_rule", name="Their regions", text=text, groups=["Harbour masters"])
+        page = page_of(self.client.get(reverse("model", args=[self.dataset.pk])))
+        self.assertNotIn("Rule by it instead", page)
 
 
 class Changing(Bounded):

@@ -322,8 +322,38 @@ class Rules(unittest.TestCase):
         rule = RowRule(name="Home waters", text='"#region" in (:person_regions)')
         self.assertEqual(
             found.given({}, reader(rule, regions="Inner Sound")).ruling.words(),
-            ["You see only some rows, by the rule “Home waters”: 1 of 4 in Region."],
+            [
+                "You see only some rows, by the rule “Home waters”: 1 of 4 in Region."
+                " All rows of Routes, Ports, Vessels and 2 more are seen."
+            ],
         )
+
+    def test_a_rule_that_leaves_tables_whole_says_so_and_the_like_field_that_reaches_them_is_found(self):
+        tables = tuple(ModelTable(id=name, dataset=name, name=name.upper()) for name in ("routes", "goals"))
+        joins = tuple(
+            Join(left=left, right="routes", keys=(Key(left="route", right="route"),)) for left in ("", "goals")
+        )
+        rows = {
+            "": table(route=["A", "B", "B"], area=["N", "S", "S"]),
+            "routes": table(route=["A", "B"], area=["N", "S"]),
+            "goals": table(route=["A", "A", "B", "B"], goal=[1, 2, 3, 4]),
+        }
+        found = Model(rows, ModelDefinition(tables=tables, joins=joins))
+        rule = RowRule(name="North", text="\"#area\" = 'N'")
+        self.assertEqual(found.ruling.whole(rule), ["routes", "goals"])
+        wider = found.ruling.wider(rule)
+        self.assertEqual((wider.text, wider.tables), ("\"#routes.area\" = 'N'", ("", "routes", "goals")))
+        self.assertIsNone(found.ruling.wider(wider))
+        by_key = RowRule(name="A", text="\"#route\" = 'A'")
+        self.assertEqual(found.ruling.whole(by_key), [], "a key reaches what it joins")
+        [said] = found.given({}, reader(rule)).ruling.words()
+        self.assertTrue(said.endswith("All rows of ROUTES and GOALS are seen."), said)
+        [said] = found.given({}, reader(wider)).ruling.words()
+        self.assertTrue(said.endswith("1 of 2 in Area."), said)
+        for each in (rule, wider):
+            seen = found.given({}, reader(each))
+            goals = seen.scan(["goals.goal"], "goals").collect()["goals.goal"].sum()
+            self.assertEqual(goals, 10 if each is rule else 3)
 
     def test_a_table_seen_through_its_own_rules(self):
         routes = Model({"": table(route=["A", "B"], area=["N", "S"])}, key="routes")

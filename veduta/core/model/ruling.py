@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -9,10 +10,11 @@ from veduta.core.data.fields import Kind
 from veduta.core.errors import Bound, DefinitionProblem, VedutaError
 from veduta.core.formula.check import Checked
 from veduta.core.formula.functions import Level
-from veduta.core.formula.measures import ParameterValue, check_measure, fields_in, parameters_in
+from veduta.core.formula.measures import ParameterValue, check_measure, fields_in, parameters_in, with_other_ids
 from veduta.core.formula.problems import FormulaProblem, Span
 from veduta.core.model.definition import RowRule
 from veduta.core.model.reach import table_of
+from veduta.core.words import listed
 
 if TYPE_CHECKING:
     from veduta.core.model.model import Model
@@ -89,6 +91,36 @@ class Ruling:
         names = self.model.plain_fields(self.checked(rule).fields)
         return [table for table in self.model.tables if all(name in self.model.reach(table).sources for name in names)]
 
+    def whole(self, rule: RowRule) -> list[str]:
+        """The tables of which a rule leaves all rows to be seen, because its fields do not reach them."""
+        narrowed = self.tables(rule)
+        return [table for table in self.model.tables if table not in narrowed]
+
+    def wider(self, rule: RowRule) -> RowRule | None:
+        """The same rule over fields of another table that are called the same, if it narrows more tables so; of several
+        the one that narrows most. (What joins equate reaches both tables anyway.)"""
+        narrowed, names = set(self.tables(rule)), fields_in(rule.text)
+        found: list[RowRule] = []
+        for table in self.model.tables:
+            like = {name: self._like(name, table) for name in names}
+            if not all(like.values()):
+                continue
+            text = with_other_ids(rule.text, {name: each for name, each in like.items() if each})
+            with suppress(VedutaError):
+                other = rule.model_copy(update={"text": text})
+                found.append(other.model_copy(update={"tables": tuple(self.tables(other))}))
+        more = [other for other in found if narrowed < set(other.tables)]
+        return max(more, key=lambda other: len(other.tables), default=None)
+
+    def _like(self, name: str, table: str) -> str:
+        """The field of a table that is called as another one, perhaps itself; "" if it has none."""
+        schema = self.model.schema
+        field = schema[name]
+        if field.table == table:
+            return name
+        there = (each for each in schema if each.table == table and not each.formula and each.kind is field.kind)
+        return next((each.id for each in there if each.name.casefold() == field.name.casefold()), "")
+
     def problem(self, rule: RowRule, home: str) -> str:
         """Why a rule does not narrow a table that it should narrow; "" if it does, or need not."""
         try:
@@ -133,4 +165,15 @@ class Ruling:
                     parts.append(f"{seen:,} of {there:,} in {self.model.schema[name].name}")
             said = f": {' and '.join(parts)}" if parts else ""
             notes.append(f"You see only some rows, by the rule “{rule.name}”{said}.")
+        if notes and (whole := self._whole_for_reader()):
+            names = listed([self.model.table_name(table) for table in whole], most=3)
+            notes[-1] += f" All rows of {names} are seen."
         return notes
+
+    def _whole_for_reader(self) -> list[str]:
+        """The tables that no rule of whoever asks narrows; none where that is not known."""
+        try:
+            left = [set(self.whole(rule)) for rule in self.reader.rules]
+        except VedutaError:
+            return []
+        return [table for table in self.model.tables if all(table in whole for whole in left)]

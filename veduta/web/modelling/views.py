@@ -29,7 +29,7 @@ from veduta.core.formula.functions import Level, registry
 from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
-from veduta.core.model.definition import Join
+from veduta.core.model.definition import Join, RowRule
 from veduta.core.model.joins import JoinCheck, check_join, suggest_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
@@ -150,7 +150,7 @@ def model(request: Request, pk: uuid.UUID) -> HttpResponse:
         "parameters": [(each, _default_words(each)) for each in definition.parameters],
         "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
         "dimensions": [(f.id, formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
-        "rules": [(rule, with_names(rule.text, there.schema), _ruled(there, rule)) for rule in definition.rules],
+        "rules": [_rule_row(there, rule) for rule in definition.rules],
         "groups": Group.objects.order_by("name"),
         "months": list(enumerate(MONTHS, 1)),
         "kinds": [(kind.value, kind.words) for kind in Kind],
@@ -176,7 +176,21 @@ def _default_words(parameter: Any) -> str:
     return ", ".join(labels.get(value) or value_words(value, None) for value in parameter.default) or "no limit"
 
 
-def _ruled(there: Model, rule: Any) -> str:
+def _rule_row(there: Model, rule: RowRule) -> dict[str, Any]:
+    """A rule with what it narrows, what it leaves whole, and the like rule that would narrow more, if there is one."""
+    row = {"rule": rule, "text": with_names(rule.text, there.schema), "narrows": _ruled(there, rule)}
+    try:
+        whole, wider = there.ruling.whole(rule), there.ruling.wider(rule)
+    except VedutaError:
+        return row
+    row["whole"] = listed([there.table_name(table) for table in whole])
+    if wider:
+        row["wider"] = with_names(wider.text, there.schema)
+        row["wider_narrows"] = listed([there.table_name(table) for table in wider.tables])
+    return row
+
+
+def _ruled(there: Model, rule: RowRule) -> str:
     try:
         tables = [there.table_name(table) for table in there.ruling.tables(rule)]
     except VedutaError as problem:
