@@ -176,6 +176,14 @@ class Edits(unittest.TestCase):
                 {"narrows": "region", "block": "fares", "follows": False},
                 lambda d: (d.controls[0].scope.of, d.controls[0].scope.names) == ("but", ("fares",)),
             ),
+            "take_settings": (
+                START,
+                {
+                    "other": after("set_block", block="fares", title="Then").model_dump(mode="json"),
+                    "settings": [["block", "fares", "title"]],
+                },
+                lambda d: d.block("fares").title == "Then",
+            ),
             "remove_page": (PAGES, {"page": "p1"}, lambda d: [each.id for each in d.pages] == ["p2"]),
         }
         examples_of_all = {name: (START, *example) for name, example in examples.items()} | others

@@ -25,6 +25,10 @@ class AgainstPlainPython(unittest.TestCase):
     def test_windows_and_time(self, question):
         compare(self, question)
 
+    def test_the_total_of_a_change_over_no_rows_is_empty(self):
+        for text in ("change(count_rows(), 'year')", "growth(sum(fare), 'year')"):
+            compare(self, Asked([], (grains("year")[0],), [text], totals=((),)))
+
     @examples(60)
     @given(ROWS, st.sampled_from([(REGION,), (ROUTE,), grains("quarter"), grains("year", "month")]))
     def test_ranks_and_shares(self, rows, groups):

@@ -61,9 +61,11 @@ def total_over_both(
     keys, axis_key = [key_of(group) for group in place.shown], key_of(axis)
     fine = _fine_cells(asked, node, place_showing((*place.shown, axis)), cells, narrowed)
     there = fine.filter(pl.col("counts"))
-    if there.height == fine.height:
+    if there.height == fine.height > 0:
         return None
     shown, counted = (frame[axis_key].drop_nulls().n_unique() for frame in (fine, there))
+    if not there.height:
+        return ComparedTotal(fine.select(keys).clear(), counted, shown)
     spans = _spans(there, keys, axis_key)
     if spans["span"].n_unique() > MOST_SPANS:
         return ComparedTotal(spans.head(0).select(*keys), counted, shown, is_refused=True)

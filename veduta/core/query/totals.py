@@ -137,7 +137,7 @@ class _Totalling:
             note = f"Totals of “{name}” count the {axis.period.words}s that have both values"
             some = f": {compared.counted:,} of {counted(compared.shown, axis.period.words)}"
             note += f"{some if compared.counted < compared.shown else ', line by line'}."
-        if note not in asked.notes:
+        if compared.shown and note not in asked.notes:
             asked.notes.append(note)
 
 
