@@ -102,6 +102,7 @@ class TypicalTasks(ShapingTest):
         # The first day is empty for each port, and the next day starts from each port's own count.
         wide = harbour_counts()
         ports, first, second = wide["port"].to_list(), wide[wide.columns[1]], wide[wide.columns[2]]
+        expect(self.page.locator(".grid-table tbody tr td:nth-child(4)").first).to_have_text("–")
         increases = self.cells(4)
         self.assertEqual(increases[: len(ports)], ["–"] * len(ports))
         self.assertEqual(
