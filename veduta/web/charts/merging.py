@@ -13,6 +13,7 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User, label_of
 from veduta.web.charts.models import Chart, Revision
 from veduta.web.together.log import Entry
+from veduta.web.together.steps import steps
 
 Edit = dict[str, Any]
 Left = dict[str, Any]
@@ -65,8 +66,7 @@ def bring_together(
 
 def _left(who: str, made: Sequence[Merged], states: Sequence[ChartDefinition], behind: int) -> Iterator[Left | None]:
     """What the step to each state but the first leaves: what others changed since, of what the step changes."""
-    for place in range(1, len(states)):
-        nearer = 0 if place in (behind, len(states) - 1) else place + 1
+    for place, nearer in steps(len(states), behind):
         parts = changed(states[place], states[nearer]).intersection(made[place].both)
         yield {"words": _told(who, parts, "as they have it"), "settings": sorted(parts)} if parts else None
 

@@ -38,6 +38,7 @@ from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_of
+from veduta.web.together.steps import steps
 
 VIEWS_KEPT = 2_000
 
@@ -157,11 +158,9 @@ def merge_draft(
 
 
 def _left(made: list[Merged], states: list[State], behind: int) -> list[list[Both]]:
-    """What the step to each state leaves: what others changed since, of what the step from its neighbour, nearer to the
-    one now, changed. Of the states before and after the one now, the nearest is the last."""
+    """What the step to each state leaves: what others changed since, of what the step changes."""
     left: list[list[Both]] = [[]]
-    for place in range(1, len(states)):
-        nearer = 0 if place in (behind, len(states) - 1) else place + 1
+    for place, nearer in steps(len(states), behind):
         left.append(stepped_over(made[place].both, states[place].definition, states[nearer].definition))
     return left
 

@@ -17,10 +17,25 @@ class Migration(migrations.Migration):
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('at', models.DateTimeField(auto_now_add=True, db_index=True)),
-                ('what', models.CharField(choices=[('deleted', 'deleted'), ('restored', 'brought back'), ('released', 'released'), ('withheld', 'took back the release of'), ('ruled', 'changed who sees which rows of'), ('granted', 'changed who may use')], max_length=10)),
+                ('what', models.CharField(
+                    choices=[
+                        ('deleted', 'deleted'),
+                        ('restored', 'brought back'),
+                        ('released', 'released'),
+                        ('withheld', 'took back the release of'),
+                        ('ruled', 'changed who sees which rows of'),
+                        ('granted', 'changed who may use'),
+                    ],
+                    max_length=10,
+                )),
                 ('thing', models.CharField(max_length=300)),
                 ('words', models.TextField(blank=True)),
-                ('user', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ('user', models.ForeignKey(
+                    null=True,
+                    on_delete=django.db.models.deletion.SET_NULL,
+                    related_name='+',
+                    to=settings.AUTH_USER_MODEL,
+                )),
             ],
             options={
                 'ordering': ['-at', '-pk'],
