@@ -171,12 +171,23 @@ export async function pictureOf(host) {
   return (await view.toImageURL("png")).replace("data:image/png;base64,", "");
 }
 
+/** @type {Promise<unknown> | undefined} */
+let lettersThere;
+
+/** Waits for the letters of drawings: where names and values have room is measured while a drawing is laid out. */
+function letters() {
+  const there = [400, 600].map((weight) => document.fonts.load(`${weight} 11px Archivo`));
+  lettersThere ??= Promise.allSettled(there);
+  return lettersThere;
+}
+
 /**
  * Draws an answer. Where only the rows have changed, the drawing moves to them.
  * @param {HTMLElement} host
  * @param {Answer} data
  */
 export async function draw(host, data) {
+  if (data.spec) await letters();
   layOn(host, data.sheet);
   host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
   if (!data.spec) return showHtml(host, data.html ?? "");

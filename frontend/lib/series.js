@@ -60,9 +60,11 @@ export function entryAt(host, event) {
 }
 
 /** How much of a drawing's height its legend may take, and the height of one of its lines, in pixels. */
-const [LEGEND_SHARE, LEGEND_LINE] = [0.3, 16];
+const [LEGEND_SHARE, LEGEND_LINE] = [0.25, 16];
 /** px that an axis of values takes beside a drawing, about. */
 const AXIS_WIDTH = 60;
+/** So many entries have colours of their own: none of them is merely counted. */
+const ALWAYS_NAMED = 8;
 
 /**
  * What counts the entries that have no room stands for none of them, so it has no sign.
@@ -81,10 +83,9 @@ export function limitLegends(compiled) {
   for (const legend of compiled.legends ?? []) {
     // The width is that of the whole drawing while it is laid out, and that beside the axis afterwards.
     const columns = legend.columns?.signal?.replaceAll("width", `min(width, containerSize()[0] - ${AXIS_WIDTH})`);
-    // Where it is too narrow for two columns, few entries stand below one another all the same.
-    const least = `(${columns} > 1 ? 2 : 4)`;
-    const lines = `max(${least}, floor(height * ${LEGEND_SHARE} / ${LEGEND_LINE}))`;
-    const fit = `${columns} * ${lines}`;
+    // Of the height of the whole drawing, which does not change while the legend is laid out.
+    const lines = `floor(containerSize()[1] * ${LEGEND_SHARE} / ${LEGEND_LINE})`;
+    const fit = `max(${ALWAYS_NAMED}, ${columns} * ${lines})`;
     hideSignOfCount(legend);
     const most = legend.symbolLimit;
     if (!columns) continue;

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.chart.test_kinds import MEASURES, MONTH, drawn, row, validator
-from veduta.core.chart.drawing.labels import LINE, NOMINAL, choose, gaps, name_ends
+from veduta.core.chart.drawing.labels import MOST_NAMED_ENDS, MOST_NEAR, choose, note_ends, set_apart
 from veduta.core.chart.drawing.marks import Mark
 
 VALUES = st.lists(st.none() | st.floats(-1e6, 1e6), min_size=1, max_size=12)
@@ -33,16 +33,28 @@ class Choosing(unittest.TestCase):
             self.assertEqual(set(chosen("ends")), {*there[:1], *there[-1:]})
             self.assertEqual(set(chosen("extremes")), {max(there), min(there)} if there else set())
 
-    @given(st.lists(st.floats(-1e6, 1e6), max_size=9))
-    def test_a_gap_is_the_distance_to_the_nearest_before(self, values):
-        for i, gap in enumerate(gaps(values)):
-            self.assertEqual(gap, min([abs(values[i] - other) for other in values[:i]], default=float("inf")))
+    def test_names_of_some_lines_stand_at_their_ends_from_the_highest_down(self):
+        lines = [mark for i in range(5) for mark in line([0, (i * 7) % 5], f"line {i}")]
+        self.assertTrue(note_ends(lines))
+        ends = sorted((mark for mark in lines if mark.more["end"]), key=lambda mark: mark.more["end_rank"])
+        self.assertEqual([mark.value for mark in ends], [4, 3, 2, 1, 0])
+        self.assertEqual([ends[3].more[f"end{i}"] for i in range(4)], [4, 3, 2, 1])
+        self.assertEqual([mark.more["end_below"] for mark in ends], [4, 3, 2, 1, 0])
+        many = [mark for i in range(MOST_NAMED_ENDS + 1) for mark in line([i], f"line {i}")]
+        self.assertFalse(note_ends(many))
 
-    def test_names_fit_where_lines_end_apart(self):
-        spread = 100.0
-        near = spread * LINE / NOMINAL
-        self.assertTrue(name_ends(line([0, spread]) + line([0, spread - near * 1.1], "b")))
-        self.assertFalse(name_ends(line([0, spread]) + line([0, spread - near * 0.9], "b")))
+    @given(st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=40))
+    def test_the_highest_is_labelled_and_others_know_those_that_go_before_them(self, values):
+        made = line(values)
+        for mark in made:
+            mark.more |= {"wide": 40, "labelled": 1}
+        set_apart(made, made, "name")
+        highest = max(made, key=lambda mark: mark.value)
+        self.assertEqual(highest.more["labelled"], 1)
+        self.assertNotIn("near0_x", highest.more)
+        for mark in made:
+            near = [mark.more[f"near{i}_y"] for i in range(MOST_NEAR) if f"near{i}_y" in mark.more]
+            self.assertTrue(all(value >= mark.value for value in near))
 
 
 class Drawn(unittest.TestCase):
@@ -61,13 +73,11 @@ class Drawn(unittest.TestCase):
         self.assertEqual(self.texts(self.spec(kind="lying", by=["route"], settings={"labels": "none"})), [])
         self.assertEqual(len(self.texts(self.spec(kind="lying", by=["route"]))), 2)
 
-    def test_names_at_the_ends_take_the_place_of_the_legend_where_they_fit(self):
-        apart = [row(1, region=name, fare=fare) for name, fare in (("North Reach", 10.0), ("Inner Sound", 90.0))]
-        near = [row(1, region=name, fare=fare) for name, fare in (("North Reach", 89.9), ("Inner Sound", 90.0))]
-        parts = {"kind": "line", "show": MEASURES[:1], "by": [MONTH], "split": "region", "settings": {"names": "ends"}}
-        for rows, has_legend in ((apart, False), (near, True)):
-            spec = drawn(parts, rows).drawing.spec
-            self.assertEqual(len(self.texts(spec)), 1)
+    def test_names_at_the_ends_take_the_place_of_the_legend_if_they_are_not_many(self):
+        parts = {"kind": "line", "show": MEASURES[:1], "by": [MONTH], "settings": {"names": "ends"}}
+        for split, has_legend in (("region", False), ({"field": "passengers", "width": 2}, True)):
+            spec = drawn({**parts, "split": split}, ROWS).drawing.spec
+            self.assertEqual(len(self.texts(spec)), int(not has_legend))
             legends = [part["encoding"]["color"].get("legend") for part in spec["layer"] if "color" in part["encoding"]]
             self.assertEqual(any(legends), has_legend)
 

@@ -10,6 +10,7 @@ from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
 from veduta.core.chart.drawing.dressing import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
@@ -221,14 +222,14 @@ class Parts(unittest.TestCase):
     def test_labels_say_names_and_have_a_colour_that_can_be_read(self):
         parts = {"kind": "bar", "settings": {"labels": "all"}}
         label = [unit for unit in units(spec_of({}, **parts).drawing.spec) if unit["mark"]["type"] == "text"]
-        self.assertEqual([unit["encoding"]["text"] for unit in label], [{"field": "text"}])
-        for says, expected in (("name", "(datum.series || datum.name)"), ("both", "datum.name) + ' ' + datum.text")):
+        self.assertEqual([unit["encoding"]["text"]["field"] for unit in label], ["words"])
+        for says in ("name", "both"):
             with self.subTest(says=says):
                 drawing = spec_of({"labels": {"says": says, "colour": "yellow"}}, **parts).drawing
                 (unit,) = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "text"]
-                self.assertIn(expected, unit["transform"][0]["calculate"])
-                self.assertEqual(unit["encoding"]["text"], {"field": "label"})
-                self.assertNotIn("datum.text", str(unit["encoding"]))
+                for row in drawing.rows:
+                    self.assertEqual(row["words"], row["name"] if says == "name" else f"{row['name']} {row['text']}")
+                    self.assertEqual(row["wide"], width_of(row["words"]))
                 self.assertGreaterEqual(contrast(unit["encoding"]["color"]["value"], "#FFFFFF"), 4.5)
         self.assertIn("labels", [part.name for part in spec_of({}, kind="bar").drawing.parts])
         self.assertNotIn("labels", [part.name for part in spec_of({}, kind="pie").drawing.parts])

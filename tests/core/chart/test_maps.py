@@ -12,13 +12,16 @@ from hypothesis import strategies as st
 from tests.core.chart.test_kinds import MEASURES, atlas, drawn, model_of, row
 from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.layers import LETTER
-from veduta.core.chart.kinds.maps import LINE, apart_from
+from veduta.core.chart.drawing.labels import LINE
+from veduta.core.chart.kinds.maps import apart_from
 from veduta.core.chart.question import ask
 
 ROWS = [row(i) for i in range(42)]
 PLACES = st.lists(
-    st.tuples(st.floats(-179, 179), st.floats(-84, 84), st.integers(1, 20)), min_size=1, max_size=8, unique=True
+    st.tuples(st.floats(-179, 179), st.floats(-84, 84), st.floats(0, 90), st.floats(0, 90)),
+    min_size=1,
+    max_size=8,
+    unique=True,
 )
 
 
@@ -84,14 +87,14 @@ class NamesOnMaps(unittest.TestCase):
     @given(PLACES, st.floats(1, 1e6))
     def test_those_shown_at_a_scale_never_touch(self, places, scale):
         shown = [
-            (math.radians(lon) * scale, math.log(math.tan(math.pi / 4 + math.radians(lat) / 2)) * scale, letters)
-            for (lon, lat, letters), least in zip(places, apart_from(places), strict=True)
+            (math.radians(lon) * scale, math.log(math.tan(math.pi / 4 + math.radians(lat) / 2)) * scale, left, right)
+            for (lon, lat, left, right), least in zip(places, apart_from(places), strict=True)
             if scale >= least
         ]
         self.assertTrue(shown)
-        for (x, y, letters), (other_x, other_y, other_letters) in itertools.combinations(shown, 2):
-            left_letters = letters if x <= other_x else other_letters
-            apart = abs(x - other_x) >= left_letters * LETTER or abs(y - other_y) >= LINE - 1e-6
+        for (x, y, left, right), (other_x, other_y, other_left, other_right) in itertools.combinations(shown, 2):
+            beside = x + right <= other_x - other_left + 1e-6 or other_x + other_right <= x - left + 1e-6
+            apart = beside or abs(y - other_y) >= LINE - 1e-6
             self.assertTrue(apart)
 
 

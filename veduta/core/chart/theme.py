@@ -10,6 +10,7 @@ from contextvars import ContextVar
 from typing import Any
 
 from veduta.core.chart.drawing.colours import BLACK, GROUND, ON_LIGHT_SERIES, ON_SERIES, WHITE, between, colour_named
+from veduta.core.chart.drawing.labels import BAR_SHARE
 from veduta.core.chart.paints import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
 from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, paper, readable
 
@@ -68,7 +69,13 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
             "zindex": 0,
         },
         "axisX": {"domain": True, "domainColor": tokens["ink"], "labelFlush": False},
-        "axisXQuantitative": {"domain": False, "labelOverlap": "parity", "labelSeparation": 8},
+        "axisXQuantitative": {
+            "domain": False,
+            "labelOverlap": "parity",
+            "labelSeparation": 8,
+            # A number at the very end would stick out of the drawing.
+            "labelAlign": {"expr": "scale('x', datum.value) > width - 12 ? 'right' : 'center'"},
+        },
         "axisYBand": {"labelColor": tokens["ink"], "domain": False},
         "rule": {"color": tokens["ink"]},
         "title": {
@@ -89,7 +96,7 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
             "offset": 6,
         },
         "text": {"color": tokens["muted"], "font": "Archivo", "fontSize": 11},
-        "bar": {"discreteBandSize": {"band": 0.72}},
+        "bar": {"discreteBandSize": {"band": BAR_SHARE}},
         "scale": {"bandPaddingInner": 0.25},
     }
 

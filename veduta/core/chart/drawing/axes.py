@@ -54,6 +54,11 @@ LEVEL_IN_PANELS = 24
 """So many letters of names below a drawing, or a panel, stand level; more are slanted."""
 
 
+LONGEST_SLANTED = "(scale('x', datum.value) + bandwidth('x') / 2 + 20) / 0.82"
+"""An expression for how long a slanted label may be, in pixels, so that it does not leave the drawing at its left: what
+stands left of the drawing is not less than 20 wide, and 0.82 is the cosine of its slant."""
+
+
 PATTERN_PARTS = {
     "y": "utcyear(datum.value)",
     "d": "utcdate(datum.value)",
@@ -191,13 +196,20 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
     if not lying and len(names) > MOST_LABELLED:  # each label takes its time, though most would be left out
         axis["values"] = names[:: -(-len(names) // MOST_LABELLED)]
     if not lying:
-        axis["labelAngle"] = _angle(picture, made)
-        if axis["labelAngle"] and len(names) <= MOST_SLANTED:
-            axis["labelOverlap"] = False
+        axis |= _slant(picture, made)
     channel = {"field": "name", "type": "nominal", "sort": None, "axis": axis}
     if len(names) in ALONE and not picture.whole:
         channel["scale"] = {"paddingOuter": ALONE[len(names)]}
     return channel
+
+
+def _slant(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
+    """How names stand below a drawing: level, or slanted where they are long; all of them, if they are not many."""
+    angle = _angle(picture, made)
+    if not angle:
+        return {"labelAngle": 0}
+    few = len({mark.name for mark in made}) <= MOST_SLANTED
+    return {"labelAngle": angle, "labelLimit": {"expr": LONGEST_SLANTED}} | ({"labelOverlap": False} if few else {})
 
 
 def _angle(picture: Picture, made: Sequence[Mark]) -> int:
@@ -220,8 +232,7 @@ def pointed(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
         "labelOverlap": "greedy",
         "description": said_along(picture, made),
     }
-    if first.kind.is_number:
-        axis |= {"title": first.name, "labelAngle": 0}
+    axis |= {"title": first.name, "labelAngle": 0} if first.kind.is_number else _slant(picture, made)
     scale = {"type": "point", "padding": 0.5}
     return {"field": "name", "type": "nominal", "sort": None, "scale": scale, "axis": axis}
 

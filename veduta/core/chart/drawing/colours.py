@@ -23,6 +23,8 @@ MOST_COMBINED = 3
 MOST_IN_LEGEND = 24
 IN_LEGEND = 24
 """Letters of a name in a legend; of a few twice as many."""
+ALWAYS_NAMED = 8
+"""So many entries of a legend always have a line; of more, those that have no room are counted."""
 FEW = 4
 
 
@@ -127,10 +129,26 @@ def colour_by_series(picture: Picture, made: list[Mark]) -> dict[str, Any]:
     return colour_channel(series_colours(picture, series))
 
 
+def legend_lines(channel: dict[str, Any], width: int) -> int:
+    """How many lines the legend of a colour channel has in a drawing of some width, in pixels."""
+    if not channel.get("legend"):
+        return 0
+    names = channel["legend"].get("values") or channel["scale"]["domain"]
+    return -(-min(len(names), ALWAYS_NAMED) // max(1, width // _entry_width(names)))
+
+
+def _letters_of(names: Sequence[str]) -> int:
+    return IN_LEGEND if len(names) > FEW else 2 * IN_LEGEND
+
+
+def _entry_width(names: Sequence[str]) -> int:
+    """px that an entry of a legend takes."""
+    return 34 + 6 * min(_letters_of(names), max(map(len, names), default=0))
+
+
 def legend(names: Sequence[str], width: str = "width") -> dict[str, Any]:
     """As many entries side by side as fit the width, which is that of the drawing unless told otherwise."""
-    letters = IN_LEGEND if len(names) > FEW else 2 * IN_LEGEND
-    entry = 34 + 6 * min(letters, max(map(len, names), default=0))
+    letters, entry = _letters_of(names), _entry_width(names)
     return {
         "title": None,
         "orient": "top",

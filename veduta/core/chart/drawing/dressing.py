@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
@@ -199,18 +198,12 @@ def _draw_through_gaps(drawing: Drawing) -> bool:
 
 def _is_label(unit: Spec) -> bool:
     """Whether a unit writes the values of marks."""
-    return type_of(unit) == "text" and unit.get("encoding", {}).get("text") == {"field": "text"}
+    return type_of(unit) == "text" and unit.get("encoding", {}).get("text", {}).get("field") == "words"
 
 
 def _dress_labels(spec: Spec, look: LabelLook) -> None:
+    """The colour of labels; what they say has been known since their room was."""
     for unit in filter(_is_label, units(spec)):
-        if look.says:
-            name = "(datum.series || datum.name)"
-            said = name if look.says == "name" else f"{name} + ' ' + datum.text"
-            written = json.loads(json.dumps(unit).replace("datum.text", "datum.label"))
-            unit.update(written)
-            unit["transform"] = [{"calculate": said, "as": "label"}, *unit.get("transform", ())]
-            unit["encoding"]["text"] = {"field": "label"}
         if look.colour and not is_on_marks(unit):
             unit["encoding"]["color"] = {"value": readable(colour_named(look.colour), LIGHT_GROUND)}
 

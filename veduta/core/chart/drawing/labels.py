@@ -1,13 +1,18 @@
-"""Labels of marks: their values, of all or of some, and the names of series where lines end. None is drawn where it
-would stand on another, or on its mark's neighbour."""
+"""Labels of marks: their values, of all or of some, and the names of series where lines end.
+
+A label is drawn whole or not at all, and none stands on another. Where values have no room they are shortened, all of
+them; where these have none either, only the highest keeps its label."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
 from typing import Any, Literal
 
 from veduta.core.chart.drawing.colours import ON_LIGHT_SERIES, ON_SERIES, needs_white
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark
+from veduta.core.chart.drawing.picture import Picture
 
 Which = Literal["usual", "none", "all", "ends", "extremes"]
 WHICH = {
@@ -19,8 +24,21 @@ WHICH = {
 }
 LETTER, LINE = 6, 13
 """About how wide a letter of a label is, and how high a line, in pixels."""
-NOMINAL = 260
-"""The height, in pixels, at which it is decided whether names fit where lines end."""
+APART = 4
+"""px between two labels that stand side by side."""
+BAR_SHARE = 0.72
+"""How much of its place an upright bar takes."""
+ROOM_ABOVE = 18
+"""px above the highest mark, or below the deepest, for its label."""
+MOST_NAMED_ENDS = 12
+"""So many lines are named where they end; of more, the legend has the names."""
+MOST_NAME_LETTERS = 26
+SMALLEST = (200, 50)
+"""The width and the height of the smallest drawing, in pixels: what may touch there is looked at when drawing."""
+MOST_NEAR = 12
+"""So many labels that go before it may be near one; of more, it is in a crowd and left out."""
+MOST_PLACED = 200
+"""Of more labels than these, only the highest and the lowest of all are drawn."""
 Spec = dict[str, Any]
 
 
@@ -47,67 +65,86 @@ def choose(made: Sequence[Mark], which: Which) -> list[Mark]:
     return chosen
 
 
-def gaps(values: Sequence[float]) -> list[float]:
-    """How far each value is from the nearest of those before it, without end for the first."""
-    return [min((abs(value - other) for other in values[:i]), default=float("inf")) for i, value in enumerate(values)]
-
-
-def _is_free(gap: str) -> str:
-    """An expression for whether a value and one as far from it as a field of the mark says are a line apart."""
-    return f"abs(scale('y', datum.value) - scale('y', datum.value + datum.{gap})) >= {LINE}"
-
-
-def label_values(made: Sequence[Mark], which: Which) -> None:
-    """Notes which marks are labelled, in `more`: 1 in `labelled`, how far it is from others of its place (`apart`), and
-    to which side its text goes (`side`)."""
-    chosen = {id(mark) for mark in choose(made, which)}
-    by_place: dict[Any, list[Mark]] = {}
+def note_labels(picture: Picture, made: Sequence[Mark], chosen: Sequence[Mark]) -> None:
+    """Notes in the marks' `more` which are labelled (1 in `labelled`), what each label says in `words` and, where there
+    is little room, in `short`, how `wide` it is, how wide the widest of all are (`widest`, `widest_short`), and which
+    is the highest above zero, or the deepest below (1 in `top`)."""
+    ids = {id(mark) for mark in chosen}
     for mark in made:
-        mark.more["labelled"] = int(id(mark) in chosen)
-        if id(mark) in chosen:
-            by_place.setdefault(mark.along, []).append(mark)
-    places = list(dict.fromkeys(mark.along for mark in made))
-    for place, marks in by_place.items():
-        for mark, gap in zip(marks, gaps([mark.value for mark in marks]), strict=True):
-            mark.more["apart"] = min(gap, 1e300)
-            mark.more["side"] = "left" if place == places[0] else "right" if place == places[-1] else "center"
-
-
-def above(along: Spec, across: Spec, places: int) -> Spec:
-    """Values above marks along a line, those that have room."""
-    room = f"width / {max(1, places)} > {LETTER} * length(datum.text)" if places else "true"
-    return {
-        "transform": [{"filter": "datum.labelled === 1"}],
-        "mark": {"type": "text", "align": {"expr": "datum.side"}, "baseline": "bottom", "dy": -6, "aria": False},
-        "encoding": {
-            "x": along,
-            "y": across,
-            "text": {"field": "text"},
-            "opacity": {"condition": {"test": f"({room}) && {_is_free('apart')}", "value": 1}, "value": 0},
-        },
+        mark.more["labelled"] = int(id(mark) in ids)
+    if not chosen:
+        return
+    for mark in chosen:
+        words, short = _said(picture, mark, mark.text), _said(picture, mark, picture.short_text(mark))
+        mark.more |= {"words": words, "short": short, "wide": width_of(words), "top": 0}
+    common = {
+        "widest": max(mark.more["wide"] for mark in chosen),
+        "widest_short": max(width_of(mark.more["short"]) for mark in chosen),
     }
+    highest, deepest = (best(chosen, key=lambda mark: mark.value) for best in (max, min))
+    highest.more["top"] = 1
+    deepest.more["top"] = max(deepest.more["top"], int(deepest.value < 0))
+    for mark in chosen:
+        mark.more |= common
 
 
-def on_bars(along: Spec, across: Spec, series: Sequence[str], all_of_them: bool) -> Spec:
-    """Values above upright bars, below those of negative ones; if all are, where a bar is about as wide as its text.
-    Bars of several series stand beside one another in their order."""
-    fits = f"bandwidth('x') / {max(1, len(series))} > {LETTER} * length(datum.text)" if all_of_them else "true"
+def _said(picture: Picture, mark: Mark, value: str) -> str:
+    """What a label says: the mark's value, its name, or both."""
+    name, says = mark.series or mark.name, picture.definition.look.labels.says
+    return name if says == "name" else f"{name} {value}" if says else value
+
+
+def whole_or_short(room: str, keeps_top: bool = True) -> Spec:
+    """The channel of texts that are whole where the widest of all has the room that an expression says, and short
+    where it has not; the highest may be whole nevertheless."""
+    is_short = f"datum.widest > {room}" + " && datum.top !== 1" * keeps_top
+    return {"field": "words", "condition": {"test": is_short, "value": {"expr": "datum.short"}}}
+
+
+def seen_if(test: str) -> Spec:
+    return {"condition": {"test": test, "value": 1}, "value": 0}
+
+
+def _kept_within(centre: str) -> str:
+    """An expression for where the middle of a text stands that does not leave the drawing."""
+    return f"clamp({centre}, datum.wide / 2, width - datum.wide / 2)"
+
+
+def within_width(centre: str) -> str:
+    """An expression for by how many pixels a text in the middle of a place moves so as not to leave the drawing."""
+    return f"{_kept_within(centre)} - ({centre})"
+
+
+def room_above(channel: Spec, made: Sequence[Mark]) -> Spec:
+    """The channel of values that leaves room for labels above the highest mark, and below the deepest."""
+    deep = any(mark.value is not None and mark.value < 0 for mark in made)
+    bottom = {"expr": f"height - {ROOM_ABOVE}"} if deep else {"expr": "height"}
+    return {**channel, "scale": {**channel.get("scale", {}), "range": [bottom, ROOM_ABOVE]}}
+
+
+def on_bars(along: Spec, across: Spec, series: Sequence[str]) -> Spec:
+    """Values above upright bars, below those of negative ones. Bars of several series stand beside one another in
+    their order."""
+    room = f"bandwidth('x') / {len(series)}" if series else "1.25 * bandwidth('x')"
     encoding: Spec = {
         "x": along,
         "y": across,
-        "text": {"field": "text"},
-        "opacity": {"condition": {"test": fits, "value": 1}, "value": 0},
+        "text": whole_or_short(room),
+        "opacity": seen_if(f"datum.top === 1 || datum.widest_short <= {room}"),
     }
+    middle = "bandwidth('x') / 2"
     if series:
         encoding["xOffset"] = {"field": "series", "type": "nominal", "sort": series}
+        middle = "scale('xOffset', datum.series) + bandwidth('xOffset') / 2"
     below = "datum.value < 0"
+    moved = within_width(f"scale('x', datum.name) + {middle}")
     return {
         "transform": [{"filter": "datum.labelled === 1"}],
         "mark": {
             "type": "text",
             "baseline": {"expr": f"{below} ? 'top' : 'bottom'"},
             "dy": {"expr": f"{below} ? 4 : -4"},
-            **({"dx": {"expr": "bandwidth('xOffset') / 2"}} if series else {}),
+            "dx": {"expr": moved + (" + bandwidth('xOffset') / 2" if series else "")},
             "aria": False,
         },
         "encoding": encoding,
@@ -115,8 +152,9 @@ def on_bars(along: Spec, across: Spec, series: Sequence[str], all_of_them: bool)
 
 
 def within_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]) -> Spec:
-    """Values within parts of stacked bars that are high and wide enough."""
-    fits = f"bandwidth('x') > {LETTER} * length(datum.text) && abs(scale('y', datum.value) - scale('y', 0)) > {LINE}"
+    """Values within parts of stacked bars that are high enough, where the widest has room."""
+    room = f"{BAR_SHARE} * bandwidth('x')"
+    is_high = f"abs(scale('y', datum.value) - scale('y', 0)) > {LINE}"
     dark = [name for name, colour in paints.items() if needs_white(colour)]
     return {
         "mark": {"type": "text", "baseline": "middle", "aria": False},
@@ -125,41 +163,133 @@ def within_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]
             "y": {**across, "bandPosition": 0.5},
             "detail": {"field": "paint", "type": "nominal"},
             "order": order,
-            "text": {"field": "text"},
+            "text": whole_or_short(room, keeps_top=False),
             "color": {
                 "condition": {"test": {"field": "paint", "oneOf": dark}, "value": ON_SERIES},
                 "value": ON_LIGHT_SERIES,
             },
-            "opacity": {"condition": {"test": f"datum.labelled === 1 && {fits}", "value": 1}, "value": 0},
+            "opacity": seen_if(f"datum.labelled === 1 && datum.widest_short <= {room} && {is_high}"),
         },
     }
 
 
-def name_ends(made: Sequence[Mark]) -> bool:
-    """Notes the last mark of each series in `more`: 1 in `end`, and how far it is from other ends (`end_apart`).
-    Returns whether all names fit at a usual height."""
-    ends = [series[-1] for series in _series(made)]
+def set_apart(made: Sequence[Mark], chosen: Sequence[Mark], field: str, logarithmic: bool = False) -> None:
+    """Notes for each label those that go before it, the higher ones, and may touch it in a small drawing: where they
+    stand (`near0_x`, as the `field` of places says it, and `near0_y`) and how many pixels apart both are at least
+    (`near0_wide`). One in a crowd is not `labelled`."""
+    ranked = sorted(chosen, key=lambda mark: -mark.value)
+    if len(ranked) > MOST_PLACED:
+        for mark in ranked[1:-1]:
+            mark.more["labelled"] = 0
+        ranked = [ranked[0], ranked[-1]]
+    spots = _spots(made, ranked, logarithmic)
+    for i, mark in enumerate(ranked):
+        near = [j for j in range(i) if _may_touch(spots[i], spots[j], _room_between(mark, ranked[j]))]
+        if len(near) > MOST_NEAR:
+            mark.more["labelled"] = 0
+            continue
+        for number, j in enumerate(near):
+            place, wide = ranked[j].row()[field], _room_between(mark, ranked[j])
+            mark.more |= {f"near{number}_x": place, f"near{number}_y": ranked[j].value, f"near{number}_wide": wide}
+
+
+def _spots(made: Sequence[Mark], ranked: Sequence[Mark], logarithmic: bool) -> list[tuple[float, float]]:
+    """Where marks stand in the smallest drawing, in pixels."""
+    places = {place: i for i, place in enumerate(dict.fromkeys(mark.along for mark in made))}
+    heights = [math.log(mark.value) if logarithmic else mark.value for mark in ranked]
+    spread = max(heights, default=0) - min([*heights, *([] if logarithmic else [0])], default=0)
+    width, height = SMALLEST
+    return [
+        (width * places[mark.along] / len(places), height * (level / spread if spread else 0))
+        for mark, level in zip(ranked, heights, strict=True)
+    ]
+
+
+def _room_between(mark: Mark, other: Mark) -> float:
+    """How far the middles of two labels on one level are apart at least, in pixels."""
+    return (mark.more["wide"] + other.more["wide"]) / 2 + APART
+
+
+def _may_touch(one: tuple[float, float], other: tuple[float, float], room: float) -> bool:
+    return abs(one[0] - other[0]) < room and abs(one[1] - other[1]) < LINE
+
+
+def above(along: Spec, across: Spec) -> Spec:
+    """Values above marks along a line; of two that would touch, the higher."""
+    field = along["field"]
+    centre = f"scale('x', datum.{field})"
+    free = " && ".join(_is_free(number, centre, field) for number in range(MOST_NEAR))
+    return {
+        "transform": [{"filter": "datum.labelled === 1"}],
+        "mark": {
+            "type": "text",
+            "align": "center",
+            "baseline": "bottom",
+            "dy": -6,
+            "dx": {"expr": within_width(centre)},
+            "aria": False,
+        },
+        "encoding": {"x": along, "y": across, "text": {"field": "words"}, "opacity": seen_if(free)},
+    }
+
+
+def _is_free(number: int, centre: str, field: str) -> str:
+    """An expression for whether a label does not touch one of those that go before it. At the sides both may have been
+    moved by half their width."""
+    near = f"datum.near{number}"
+    other = f"scale('x', {near}_x)"
+    across = f"abs({_kept_within(centre)} - {_kept_within(other)}) >= {near}_wide"
+    down = f"abs(scale('y', datum.value) - scale('y', {near}_y)) >= {LINE}"
+    return f"(!isValid({near}_wide) || {across} || {down})"
+
+
+def note_ends(made: Sequence[Mark]) -> bool:
+    """Notes the last mark of each series in `more`: 1 in `end`, what stands there (`end_name`), its place among the
+    ends from the highest down (`end_rank`), and the values of those above it (`end0` and so on). Returns whether
+    there are not too many to be named."""
+    ends = sorted((series[-1] for series in _series(made)), key=lambda mark: -mark.value)
     for mark in made:
         mark.more["end"] = 0
-    values = [mark.value for mark in made if mark.value is not None]
-    spread = (max([*values, 0]) - min([*values, 0])) if values else 0
-    fits = True
-    for mark, gap in zip(ends, gaps([mark.value for mark in ends]), strict=True):
-        mark.more |= {"end": 1, "end_apart": min(gap, 1e300)}
-        fits = fits and (not spread or gap * NOMINAL / spread >= LINE)
-    return fits
+    if len(ends) > MOST_NAMED_ENDS:
+        return False
+    for rank, mark in enumerate(ends):
+        below = len(ends) - 1 - rank
+        mark.more |= {"end": 1, "end_rank": rank, "end_below": below, "end_name": without_middle(mark.series)}
+        mark.more |= {f"end{i}": ends[i].value for i in range(rank + 1)}
+    return True
+
+
+def without_middle(name: str) -> str:
+    """A long name without its middle, as names often differ at their ends.
+
+    >>> without_middle("Aldgrave and Tern Point by Saltness")
+    'Aldgrave and…by Saltness'
+    """
+    if len(name) <= MOST_NAME_LETTERS:
+        return name
+    end = MOST_NAME_LETTERS // 2 - 2
+    return f"{name[: end + 1]}…{name[-end:]}"
 
 
 def names_at_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
-    """The names of series where their lines end."""
+    """The names of series where their lines end, moved down or up as far as they must be so that none touch: each is a
+    line below the one above it, and there is room for those below it."""
+    own = "scale('y', datum.value)"
+    pushed = [
+        f"(isValid(datum.end{i}) ? scale('y', datum.end{i}) : -1e6) + {LINE} * (datum.end_rank - {i})"
+        for i in range(MOST_NAMED_ENDS)
+    ]
+    place = f"min(height - {LINE} * datum.end_below, max({', '.join(pushed)}))"
     return {
         "transform": [{"filter": "datum.end === 1"}],
-        "mark": {"type": "text", "align": "left", "baseline": "middle", "dx": 7, "fontWeight": 600, "aria": False},
-        "encoding": {
-            "x": along,
-            "y": across,
-            "text": {"field": "series"},
-            "color": colour,
-            "opacity": {"condition": {"test": _is_free("end_apart"), "value": 1}, "value": 0},
+        "mark": {
+            "type": "text",
+            "align": "left",
+            "baseline": "middle",
+            "dx": 7,
+            "dy": {"expr": f"{place} - {own}"},
+            "fontWeight": 600,
+            "aria": False,
         },
+        "encoding": {"x": along, "y": across, "text": {"field": "end_name"}, "color": colour},
     }

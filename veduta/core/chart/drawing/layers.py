@@ -9,17 +9,23 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
-from veduta.core.chart.drawing.colours import colour_channel, colour_named, legend, series_colours
+from veduta.core.chart.drawing.colours import colour_channel, colour_named, legend, legend_lines, series_colours
 from veduta.core.chart.drawing.labels import (
-    LETTER,
+    LINE,
     Which,
     above,
-    label_values,
-    name_ends,
+    choose,
     names_at_ends,
+    note_ends,
+    note_labels,
     on_bars,
+    room_above,
+    set_apart,
+    whole_or_short,
     within_stacks,
+    within_width,
 )
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import DASHES, reference_layers
@@ -36,8 +42,14 @@ BESIDE_BANDS = 1.35
 """How far a text may reach beyond its band."""
 LEAST_STEP, AROUND_ROWS = 17, 60
 """The least height of a lying row, and what stands above and below them, in pixels."""
-LONGEST_END = 170
-"""How much room the names of series have where their lines end, in pixels."""
+AROUND_NAMES = 12
+"""px beside the names of series where their lines end."""
+NARROW, LEAST_PLOT = 300, 80
+"""The width of a drawing in a third of a page, and the least height of what is drawn, in pixels."""
+MANY_LINES, LEGEND_LINE = 3, 16
+"""From so many lines on, a legend asks for a height; how high a line of it is, in pixels."""
+LONGEST_NAME = 90
+"""px that slanted names take below a drawing."""
 MOST_STANDING = 12
 """So many lying bars share the height there is; more have a height of their own."""
 SAID = {"field": "said", "type": "nominal"}
@@ -45,6 +57,8 @@ DIMMED = {"condition": [{"test": "datum.on === 0", "value": 0.25}], "value": 1}
 POINTED_AT = {"tooltip": {"content": "data"}, "cursor": "pointer"}
 BANDED = {"bar", "dot", "tick", "text", "range", "link"}
 BETWEEN = ("range", "band", "link")
+LABELLED_WAYS = ("bar", "line", "step", "area", "dot", "tick")
+"""Ways of drawing whose marks can have their values as labels."""
 SHADED = ("bar", "dot", "tick", "range")
 """Ways of drawing whose marks can have the shade of a measure."""
 STACKED = ("bar", "area")
@@ -161,14 +175,31 @@ def draw_layers(
         ends_named and len(series_of(made)) > 1 and not picture.whole,
         sum(each.shade is not None for each in placed),
     )
-    if ground.ends_named and name_ends(made) and "legend" in ground.colour:
+    if ground.ends_named:
+        ground.ends_named = note_ends(made)
+    if ground.ends_named and "legend" in ground.colour:
         ground.colour = {**ground.colour, "legend": None}
-    if labels not in ("usual", "none"):
-        label_values(made, labels)
+    _note_labels(ground, placed)
     drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
     spec = _composed(ground, drawn)
     least = _give_room(ground, spec, placed)
     return Drawing(spec, rows_of(made), notes=notes, along=ground.along_channel, least_height=least)
+
+
+def _note_labels(ground: Ground, placed: Sequence[Placed]) -> None:
+    """Notes what labels need to know: those of values, which are asked for or stand beside lying bars, and the texts of
+    layers of texts."""
+    picture = ground.picture
+    for each in placed:
+        if each.layer.how == "text" or _carries_values(ground, each):
+            note_labels(picture, each.made, [mark for mark in each.made if mark.value is not None])
+    if ground.labels in ("usual", "none"):
+        return
+    made = [mark for each in placed if each.layer.how in LABELLED_WAYS for mark in each.made]
+    chosen = choose(made, ground.labels)
+    note_labels(picture, made, chosen)
+    if not ground.lying:
+        set_apart(made, chosen, ground.along["field"], ground.logarithmic)
 
 
 def _shown(picture: Picture, layer: Layer) -> list[Column]:
@@ -283,6 +314,9 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
     if ground.logarithmic and (values := [mark.value for each in placed for mark in each.made if mark.value]):
         axes.on_logarithms(across, min(values), max(values))
+    has_labels = ground.labels not in ("usual", "none")
+    if not ground.lying and (has_labels or any(each.layer.how == "text" for each in placed)):
+        across = room_above(across, [mark for each in placed for mark in each.made])
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "top" if ground.lying else "right", "grid": False}
     if ground.has_two_axes:
@@ -317,10 +351,12 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     """Room for names of series where their lines end, and for many lying bars below one another. Returns the least
     height at which these can be read, in pixels."""
     if ground.ends_named:
-        longest = max((len(name) for each in placed for name in each.series), default=0)
-        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": min(LONGEST_END, 10 + LETTER * longest)}
+        names = [mark.more["end_name"] for each in placed for mark in each.made if mark.more.get("end")]
+        room = AROUND_NAMES + max(map(width_of, names), default=0)
+        spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": room}
+        return AROUND_ROWS + LINE * len(names)
     if not ground.lying:
-        return 0
+        return _room_below_legend(ground)
     made = [mark for each in placed for mark in each.made]
     names = len({mark.name for mark in made})
     grouped = ground.stacking == "grouped"
@@ -328,6 +364,15 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     if names * per_name > MOST_STANDING:
         spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
     return AROUND_ROWS + LEAST_STEP * names if names else 0
+
+
+def _room_below_legend(ground: Ground) -> int:
+    """The least height of a drawing under a legend of several lines, in pixels."""
+    named = legend_lines(ground.colour, NARROW)
+    if named < MANY_LINES:
+        return 0
+    slanted = LONGEST_NAME if ground.along.get("axis", {}).get("labelAngle") else 0
+    return AROUND_ROWS + LEGEND_LINE * named + slanted + LEAST_PLOT
 
 
 def _carries_values(ground: Ground, each: Placed) -> bool:
@@ -406,7 +451,7 @@ def _values_on(ground: Ground, each: Placed, across: Encoding, stack: str | None
         colours = dict(zip(paints.get("domain", ()), paints.get("range", ()), strict=True))
         return [within_stacks(ground.along, across | {"stack": stack}, ground.stacked_in_order, colours)]
     series = each.series_in_order if len(each.series) > 1 else []
-    return [on_bars(ground.along, across | {"stack": None}, series, ground.labels == "all")]
+    return [on_bars(ground.along, across | {"stack": None}, series)]
 
 
 def _with_room_beside(made: Sequence[Mark]) -> list[dict[str, str]]:
@@ -420,7 +465,7 @@ def _with_room_beside(made: Sequence[Mark]) -> list[dict[str, str]]:
 
 def _room_beside(made: Sequence[Mark]) -> int:
     """px that the longest value takes beside a bar."""
-    return 10 + LETTER * max((len(mark.text) for mark in made), default=0)
+    return 10 + max((mark.more["wide"] for mark in made if "wide" in mark.more), default=0)
 
 
 def _has_room_beside(made: Sequence[Mark]) -> str:
@@ -439,7 +484,7 @@ def _values_beside(ground: Ground, made: Sequence[Mark], across: Encoding) -> li
             "encoding": {
                 "y": ground.along,
                 "x": across,
-                "text": {"field": "text"},
+                "text": {"field": "words"},
                 "opacity": {"condition": [no_room, {"test": "datum.on === 0", "value": 0.4}], "value": 1},
             },
         }
@@ -482,8 +527,7 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     if ground.ends_named and not is_area:
         words.append(names_at_ends(ground.along, across, ground.colour))
     if ground.labels not in ("usual", "none") and not is_area:
-        places = len({mark.along for mark in each.made}) if ground.labels == "all" else 0
-        words.append(above(ground.along, across, places))
+        words.append(above(ground.along, across))
     return [
         {"transform": [{"filter": "datum.unfinished === 0"}], "mark": shape, "encoding": encoding},
         {"transform": [{"filter": "datum.tail === 1"}], "mark": shape | pale, "encoding": encoding},
@@ -525,13 +569,18 @@ def _points(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, An
 
 @draws("text")
 def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
-    place = {"align": "left", "dx": 6, "baseline": "middle"} if ground.lying else {"baseline": "bottom", "dy": -5}
+    place: Encoding = {"align": "left", "dx": 6, "baseline": "middle"}
     encoding = _shared(ground, each, across | {"stack": None})
-    opacity = _dimmed(each.layer)
+    opacity, text = _dimmed(each.layer), {"field": "words"}
+    if not ground.lying:
+        place = {"baseline": "bottom", "dy": -5}
     if not ground.lying and "type" not in ground.along.get("scale", {}):
-        crowded = f"bandwidth('x') * {BESIDE_BANDS} < {LETTER} * length(datum.text)"
+        room = f"{BESIDE_BANDS} * bandwidth('x')"
+        text = whole_or_short(room)
+        crowded = f"datum.top !== 1 && datum.widest_short > {room}"
         opacity["condition"].insert(0, {"test": crowded, "value": 0})
-    encoding |= {"text": {"field": "text"}, "opacity": opacity, "description": SAID}
+        place["dx"] = {"expr": within_width("scale('x', datum.name) + bandwidth('x') / 2")}
+    encoding |= {"text": text, "opacity": opacity, "description": SAID}
     return [
         {
             "transform": [{"filter": "isValid(datum.value)"}],

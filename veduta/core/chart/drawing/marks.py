@@ -26,7 +26,8 @@ class Mark:
     """A mark: its value of the first dimension (`along`, as words `name`), its `series`, its `value` (as words `text`),
     what a tooltip lists (`tip`), what is read aloud (`said`), its `point` for selections (none for what stands for no
     rows), whether it is drawn at full strength (`on`) and whether its period is `unfinished`. `paint` is its entry in
-    the legend, `layer` the number of the layer that draws it; `more` is what some kinds of drawing need besides."""
+    the legend, `layer` the number of the layer that draws it, `measure` the key of the column that its value is of;
+    `more` is what some kinds of drawing need besides."""
 
     along: Any
     name: str
@@ -40,6 +41,7 @@ class Mark:
     unfinished: bool = False
     paint: str = ""
     layer: int = 0
+    measure: str = ""
     more: dict[str, Any] = attribute(default_factory=dict)
 
     def row(self) -> dict[str, Any]:
@@ -105,6 +107,7 @@ def marks(
                     on=cell.on,
                     unfinished=cell.is_unfinished,
                     layer=layer,
+                    measure=measure.key,
                     more={name: cell.row[key] for name, key in carry.items()},
                 )
             )

@@ -16,14 +16,19 @@ from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
 from veduta.core.data.date_patterns import in_date_pattern
 from veduta.core.data.fields import Frozen, NumberFormat
-from veduta.core.formats import REST_POINT, format_number, group_words, settle
+from veduta.core.formats import PARTS_OF_ONE, REST_POINT, format_number, format_value, group_words, settle
 from veduta.core.geography.shapes import Shapes
 from veduta.core.query.query import Column, Result
 
 if TYPE_CHECKING:
     from veduta.core.chart.drawing.cells import Figure, TableLayout, Word
+    from veduta.core.chart.drawing.marks import Mark
 
 SCHEMA = "https://vega.github.io/schema/vega-lite/v6.json"
+
+
+LEAST_SHORTENED = 1_000
+"""From here on, a number is shorter with a unit."""
 
 
 class Settings(Frozen):
@@ -97,6 +102,22 @@ class Picture:
             ends = (values.min(), values.max()) if column.kind.is_number else ()
             found[column.key] = settle(column.format, ends, column.kind)
         return found
+
+    @cached_property
+    def short_formats(self) -> dict[str, NumberFormat]:
+        """The formats of measures whose large numbers are shortened, by their columns' keys."""
+        formats = dict(self.formats)
+        for column in self.measures:
+            if column.kind.is_number and formats[column.key].style not in PARTS_OF_ONE:
+                formats[column.key] = formats[column.key].model_copy(update={"shorten": True, "decimals": 1})
+        return formats
+
+    def short_text(self, mark: Mark) -> str:
+        """A mark's value as it is written where there is little room."""
+        if mark.measure not in self.short_formats or abs(mark.value) < LEAST_SHORTENED:
+            return mark.text
+        column = next(column for column in self.measures if column.key == mark.measure)
+        return format_value(mark.value, column.kind, self.short_formats[mark.measure])
 
     @cached_property
     def names(self) -> dict[tuple[str, str | None], str]:

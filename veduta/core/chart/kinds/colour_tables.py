@@ -9,7 +9,7 @@ from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
 from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shortened
 from veduta.core.chart.drawing.cells import in_order
 from veduta.core.chart.drawing.colours import BLACK, WHITE
-from veduta.core.chart.drawing.labels import LETTER
+from veduta.core.chart.drawing.labels import LINE, note_labels, seen_if, whole_or_short
 from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
@@ -79,8 +79,10 @@ class ColourTable(Kind):
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
             white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
-            fits = {"test": f"bandwidth('x') > {LETTER} * length(datum.text)", "value": 1}
-            text = {"text": {"field": "text"}, "color": white, "opacity": {"condition": fits, "value": 0}}
+            there = [mark for mark in made if mark.value is not None]
+            note_labels(picture, made, there)
+            fits = f"datum.widest_short < bandwidth('x') && bandwidth('y') > {LINE}"
+            text = {"text": whole_or_short("bandwidth('x')", keeps_top=False), "color": white, "opacity": seen_if(fits)}
             layers.append({"mark": number, "encoding": {"x": x, "y": y, **text}})
         spec = base_spec(layer=layers)
         if len(rows) > MOST_STANDING:

@@ -8,8 +8,9 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import BLACK, GROUND, WHITE, colour_by_series
-from veduta.core.chart.drawing.labels import LETTER
+from veduta.core.chart.drawing.labels import LINE, without_middle
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
@@ -34,8 +35,8 @@ AROUND = 0.12
 LEAST_AROUND = 0.02
 FRAME = 0.05
 """Room around all that a map shows, as a share of it."""
-LINE = 15
-"""How high a name is, in pixels."""
+AROUND_NAME = 12
+"""px between two names that stand side by side."""
 MOST_NAMES = 150
 MOST_PLACES = 100_000
 Spec = dict[str, Any]
@@ -292,19 +293,28 @@ def _names(made: Sequence[Mark]) -> Spec:
     for mark in made:
         seen.setdefault(mark.name, mark)
     named = list(seen.values())[:MOST_NAMES]
-    scales = apart_from([(mark.more["lon"], mark.more["lat"], len(mark.name)) for mark in named])
+    longitudes = [mark.more["lon"] for mark in made]
+    middle = (max(longitudes, default=0) + min(longitudes, default=0)) / 2
+    names = [without_middle(mark.name) for mark in named]
+    # What stands in the east has its name at its left, so that none leaves the map.
+    sides = [-1 if mark.more["lon"] > middle else 1 for mark in named]
+    places = [
+        (mark.more["lon"], mark.more["lat"], *((width_of(name), 0) if side < 0 else (0, width_of(name))))
+        for mark, name, side in zip(named, names, sides, strict=True)
+    ]
+    scales = apart_from(places)
     largest = max((mark.value for mark in named), default=0) or 1
     data = [
         {
             "lon": mark.more["lon"],
             "lat": mark.more["lat"],
-            "name": mark.name,
+            "name": name,
             "from": scale,
-            "beside": round(_radius(mark.value / largest)) + 4,
+            "beside": side * (round(_radius(mark.value / largest)) + 4),
         }
-        for mark, scale in zip(named, scales, strict=True)
+        for mark, name, side, scale in zip(named, names, sides, scales, strict=True)
     ]
-    return _texts(data, {"align": "left", "dx": {"expr": "datum.beside"}})
+    return _texts(data, {"align": {"expr": "datum.beside < 0 ? 'right' : 'left'"}, "dx": {"expr": "datum.beside"}})
 
 
 def _radius(share: float) -> float:
@@ -320,15 +330,15 @@ def _texts(data: list[Spec], place: Spec) -> Spec:
     return {"data": {"values": data}, "mark": mark, "encoding": {**_position(), **text}}
 
 
-def apart_from(places: Sequence[tuple[float, float, int]]) -> list[float]:
-    """For names at longitudes and latitudes, of so many letters, the scale of a map (pixels a radian) from which on
-    each touches none before it."""
-    laid = [(math.radians(lon), _mercator(lat), letters * LETTER + 12) for lon, lat, letters in places]
+def apart_from(places: Sequence[tuple[float, float, float, float]]) -> list[float]:
+    """For names at longitudes and latitudes, that reach so many pixels to the left and to the right of these, the scale
+    of a map (pixels a radian) from which on each touches none before it."""
+    laid = [(math.radians(lon), _mercator(lat), left, right) for lon, lat, left, right in places]
     scales = []
-    for number, (x, y, width) in enumerate(laid):
+    for number, (x, y, left, right) in enumerate(laid):
         needed = 0.0
-        for other_x, other_y, other_width in laid[:number]:
-            room = other_width if other_x <= x else width
+        for other_x, other_y, other_left, other_right in laid[:number]:
+            room = AROUND_NAME + (other_right + left if other_x <= x else right + other_left)
             across, down = abs(x - other_x), abs(y - other_y)
             needed = max(needed, min(room / across if across else math.inf, LINE / down if down else math.inf))
         scales.append(min(needed, 1e12))
@@ -345,7 +355,8 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
     places = {area.key: area.middle for area in shapes.areas}
     sizes = {area.key: area.size for area in shapes.areas}
     named = sorted(drawn, key=lambda mark: -sizes[mark.more["area"]])[:MOST_NAMES]
-    scales = apart_from([(*places[mark.more["area"]], len(mark.name)) for mark in named])
+    halves = [width_of(mark.name) / 2 for mark in named]
+    scales = apart_from([(*places[mark.more["area"]], half, half) for mark, half in zip(named, halves, strict=True)])
     if not named:
         return []
     data = [
@@ -353,7 +364,7 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
             "lon": places[mark.more["area"]][0],
             "lat": places[mark.more["area"]][1],
             "name": mark.name,
-            "from": max(scale, _room_within(sizes[mark.more["area"]], len(mark.name))),
+            "from": max(scale, _room_within(sizes[mark.more["area"]], width_of(mark.name))),
             "strong": mark.more["strong"],
         }
         for mark, scale in zip(named, scales, strict=True)
@@ -363,6 +374,6 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
     return [texts]
 
 
-def _room_within(size: float, letters: int) -> float:
+def _room_within(size: float, width: int) -> float:
     """The scale from which on an area, of square degrees, is about as wide as its name."""
-    return letters * LETTER / math.radians(math.sqrt(size)) * 0.75 if size else 1e12
+    return width / math.radians(math.sqrt(size)) * 0.75 if size else 1e12

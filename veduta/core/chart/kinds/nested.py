@@ -16,21 +16,23 @@ from veduta.core.chart.drawing.colours import (
     needs_white,
     series_colours,
 )
+from veduta.core.chart.drawing.labels import seen_if
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Asked, Kind, kind
 from veduta.core.chart.paints import NAMED_COLOURS
+from veduta.core.data.fields import Kind as ValueKind
 from veduta.core.words import not_drawn
 
 WIDTH, HEIGHT = 160.0, 90.0
 HEADING = 5.0
 """The strip over the parts of a part, with its name."""
 MOST_DRAWN = 400
-FITS = (
-    "(scale('x', datum.right) - scale('x', datum.left) > {width})"
-    " && (scale('y', datum.bottom) - scale('y', datum.top) > {height})"
-)
+WIDE = "(scale('x', datum.right) - scale('x', datum.left))"
+HIGH = "(scale('y', datum.bottom) - scale('y', datum.top))"
+"""Expressions for how wide and how high a rectangle is, in pixels."""
 
 Rectangle = tuple[float, float, float, float]
 
@@ -64,6 +66,9 @@ class Nested(Kind):
             there = there[:MOST_DRAWN]
         levels = len(picture.dimensions)
         headings = _place_within(there, (0, 0, WIDTH, HEIGHT), 0, levels)
+        for heading in headings:
+            heading["cut"] = int(picture.dimensions[heading["level"]].kind is ValueKind.TEXT)
+            heading["wide"] = width_of(heading["name"])
         total = sum(mark.value for mark in there)
         for mark in there:
             mark.paint = mark.name if levels > 1 else ""
@@ -71,9 +76,12 @@ class Nested(Kind):
             mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
+        can_be_cut = int(picture.dimensions[-1].kind is ValueKind.TEXT)
         paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
         for mark in there:
-            mark.more["strong"] = int(needs_white(paints[mark.paint]))
+            mark.more |= {"strong": int(needs_white(paints[mark.paint])), "short": picture.short_text(mark)}
+            mark.more |= {"wide": width_of(mark.text), "short_wide": width_of(mark.more["short"])}
+            mark.more |= {"label_wide": width_of(mark.more["label"]), "cut": can_be_cut}
         colour = colour_channel(paints, in_legend=False)
         spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings)])
         return Drawing(spec, rows_of(there), notes=notes)
@@ -135,38 +143,33 @@ def _rectangles(colour: dict[str, Any]) -> dict[str, Any]:
 
 
 def _labels() -> list[dict[str, Any]]:
-    """Name and value in each rectangle that has room for them."""
-    limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 10"}
+    """Name and value in each rectangle that has room for them. A long name is cut, with a sign; a value or a date never
+    is."""
+    room = f"{WIDE} - 10"
+    text = {"type": "text", "align": "left", "baseline": "top", "dx": 5, "limit": {"expr": room}, "aria": False}
+    colour = {"condition": {"test": "datum.strong === 1", "value": ON_SERIES}, "value": ON_LIGHT_SERIES}
+    common = {**_scales("left", "top"), "color": colour}
+    named = f"{HIGH} > 18 && (datum.cut === 1 ? {WIDE} > 34 : {room} >= datum.label_wide)"
+    valued = f"{HIGH} > 34 && {room} >= datum.short_wide"
+    whole = {"test": f"{room} >= datum.wide", "value": {"expr": "datum.text"}}
     return [
         {
-            "mark": {
-                "type": "text",
-                "align": "left",
-                "baseline": "top",
-                "dx": 5,
-                "dy": dy,
-                "limit": limit,
-                "aria": False,
-                "fontWeight": weight,
-            },
-            "encoding": {
-                **_scales("left", "top"),
-                "text": {"field": field},
-                "color": {"condition": {"test": "datum.strong === 1", "value": ON_SERIES}, "value": ON_LIGHT_SERIES},
-                "opacity": {"condition": {"test": FITS.format(width=34, height=height), "value": 1}, "value": 0},
-            },
-        }
-        for field, dy, height, weight in (("label", 5, 18, 600), ("text", 19, 34, 400))
+            "mark": {**text, "dy": 5, "fontWeight": 600},
+            "encoding": {**common, "text": {"field": "label"}, "opacity": seen_if(named)},
+        },
+        {
+            "mark": {**text, "dy": 19},
+            "encoding": {**common, "text": {"field": "short", "condition": whole}, "opacity": seen_if(valued)},
+        },
     ]
 
 
 def _headings(headings: list[dict[str, Any]]) -> list[dict[str, Any]]:
     if not headings:
         return []
-    limit = {"expr": "scale('x', datum.right) - scale('x', datum.left) - 8"}
+    limit = {"expr": f"{WIDE} - 8"}
     text = {"type": "text", "align": "left", "baseline": "top", "dx": 2, "dy": 3, "limit": limit, "aria": False}
     text |= {"fontWeight": {"expr": "datum.level ? 400 : 600"}, "color": NAMED_COLOURS["ink"]}
-    wide = "scale('x', datum.right) - scale('x', datum.left) > 30"
-    opacity = {"condition": {"test": wide, "value": 1}, "value": 0}
+    opacity = seen_if(f"datum.cut === 1 ? {WIDE} > 30 : {WIDE} - 8 >= datum.wide")
     encoding = {**_scales("left", "top"), "text": {"field": "name"}, "opacity": opacity}
     return [{"data": {"values": headings}, "mark": text, "encoding": encoding}]
