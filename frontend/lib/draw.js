@@ -277,11 +277,14 @@ function showHtml(host, html) {
  */
 async function drawWhole(host, data, ready, key) {
   const view = shown(host, ready, data);
-  const again = () => window.dispatchEvent(new Event("resize"));
+  const again = () => {
+    window.dispatchEvent(new Event("resize"));
+    if (ready.followsRoom) view.resize().runAsync();
+  };
   keepDrawing(host, data, { view, names: ready.names, key, first: 0, again });
   await view.runAsync();
-  // A legend takes as many lines as the width asks for, which is known only now.
-  if (host.querySelector(".role-legend")) await view.resize().runAsync();
+  // How many lines a legend takes, and whether names are slanted, is known only when the width is.
+  if (ready.followsRoom) await view.resize().runAsync();
   watchCanvas(host, view, data.sentence ?? "");
   if (ready.isMap) watchMap(host, view);
 }

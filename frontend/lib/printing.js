@@ -14,15 +14,21 @@ export function watchPrinting() {
   /** @type {{ theme: string | undefined } | null} */
   let before = null;
   const board = document.querySelector("[data-sheet-width]");
+  /** @param {string} width How wide what is printed is; "" as on the screen. */
+  function lay(width) {
+    if (!(board instanceof HTMLElement)) return;
+    board.style.width = width;
+    board.style.flex = width && "none";
+  }
   addEventListener("beforeprint", () => {
-    if (board instanceof HTMLElement) board.style.width = `${board.dataset.sheetWidth}px`;
+    if (board instanceof HTMLElement) lay(`${board.dataset.sheetWidth}px`);
     refit();
     if (!isDark()) return;
     before = { theme: document.documentElement.dataset.theme };
     show("light");
   });
   addEventListener("afterprint", () => {
-    if (board instanceof HTMLElement) board.style.width = "";
+    lay("");
     refit();
     if (before) show(before.theme);
     before = null;

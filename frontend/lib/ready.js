@@ -55,7 +55,7 @@ export const quiet = {
 
 /**
  * What was made ready last: who clicks to and fro comes back to the same drawings.
- * @typedef {{ runtime: any, isMap: boolean, signals: string[], names: string[] }} Prepared
+ * @typedef {{ runtime: any, isMap: boolean, followsRoom: boolean, signals: string[], names: string[] }} Prepared
  * @type {Map<string, Prepared>}
  */
 const madeReady = new Map();
@@ -90,6 +90,7 @@ function compiled(spec, own, dark) {
   return {
     runtime: vega.parse(full, undefined, { ast: true }),
     isMap,
+    followsRoom: Boolean(full.legends) || (full.axes ?? []).some(({ labelAngle }) => typeof labelAngle === "object"),
     signals: (full.signals ?? []).map((signal) => signal.name),
     names: (full.data ?? []).map((data) => data.name),
   };

@@ -35,7 +35,12 @@ const overlap = (one, other) =>
 
 /** @param {Element} text */
 function roleOf(text) {
-  return text.closest("[class*=role-]")?.getAttribute("class").match(/role-([a-z-]+)/)[1] ?? "";
+  return (
+    text
+      .closest("[class*=role-]")
+      ?.getAttribute("class")
+      .match(/role-([a-z-]+)/)[1] ?? ""
+  );
 }
 
 /**

@@ -238,6 +238,14 @@ class ConditionalFormats(ChartTest):
         sent = {"definition": self.chart.definition, "edits": [*self.edits, *edits]}
         return self.ask("chart-answer", self.chart.pk, data=sent).json()
 
+    def test_a_sign_stands_before_bars_and_lines_so_that_it_moves_none(self):
+        drawn = self.changed({"edit": "set_column", "index": 0, "draws": "bar", "grain": "month"})["chart"]["html"]
+        self.assertIn('class="sign"', drawn)
+        cells = [cell for cell in drawn.split("<td") if 'class="sign"' in cell and 'class="cell-bar"' in cell]
+        self.assertTrue(cells)
+        for cell in cells:
+            self.assertLess(cell.index('class="sign"'), cell.index("<svg"))
+
     def popover(self, definition, clause):
         sent = {"definition": definition, "clause": clause, "index": 0}
         return self.ask("chart-clause", self.chart.pk, data=sent)

@@ -1,9 +1,12 @@
 from __future__ import annotations
 
 import datetime as dt
+import random
 import unittest
 
 import polars as pl
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.core.support import FolderTest
 from veduta.core.data.changing import changed_field
@@ -28,18 +31,55 @@ def remarked(header: list[str], rows: list[list[str]], **changes):
 
 
 class Totals(unittest.TestCase):
-    def test_rows_that_name_a_total_are_remarked(self):
-        for word in ("Total", "overall", "Grand total", "Total Harbour", "Subtotal", "All ports"):
-            with self.subTest(word):
-                found = remarked(["Port", "Fare"], [["Tern", "1"], ["Quay", "2"], [word, "3"]])
-                self.assertEqual(
-                    [(each.about, each.words, each.rows, each.taken) for each in found], [("totals", (word,), 1, False)]
-                )
+    years = range(2015, 2025)
+    causes = ("Storm", "Fog", "Technical fault", "Crew shortage")
 
-    def test_ordinary_words_are_not(self):
-        for words in (["Tern", "Totally", "Allington"], ["Total", "Total", "Tern"], ["Total", "Total"]):
-            with self.subTest(words):
-                self.assertEqual(remarked(["Port", "Fare"], [[word, "1"] for word in words]), [])
+    def cancelled(self, total: str, wrong: int = 0) -> list[list[str]]:
+        """Sailings that were cancelled by cause and year, with a value that is the sum of the others."""
+        luck, rows = random.Random(7), []
+        for year in self.years:
+            counts = [luck.randrange(100) for _ in self.causes]
+            rows += [[cause, str(year), str(count)] for cause, count in zip(self.causes, counts, strict=True)]
+            rows.append([total, str(year), str(sum(counts) + (year - self.years[0] < wrong))])
+        return sorted(rows)
+
+    def totals(self, header: list[str], rows: list[list[str]]) -> list:
+        return [(each.words, each.rows) for each in remarked(header, rows) if each.about == "totals"]
+
+    def test_what_is_the_sum_of_the_others_is_a_total_whatever_it_is_called(self):
+        for name in ("All natural causes", "Weather and people", "Total"):
+            with self.subTest(name):
+                found = self.totals(["Cause", "Year", "Cancelled"], self.cancelled(name))
+                self.assertEqual(found, [((name,), len(self.years))])
+
+    def test_one_wrong_year_does_not_hide_it_and_many_do(self):
+        header = ["Cause", "Year", "Cancelled"]
+        self.assertEqual(len(self.totals(header, self.cancelled("Everything", wrong=1))), 1)
+        self.assertEqual(self.totals(header, self.cancelled("Everything", wrong=4)), [])
+
+    def test_it_is_found_beside_a_code_and_in_each_group(self):
+        rows = [
+            [harbour, cause, cause[:2].upper(), year, count]
+            for harbour in ("Tern", "Quay")
+            for cause, year, count in self.cancelled("All causes")
+        ]
+        (found,) = self.totals(["Harbour", "Cause", "Code", "Year", "Cancelled"], rows)
+        self.assertEqual(found, (("All causes",), 2 * len(self.years)))
+
+    def test_a_name_that_is_no_sum_is_no_total(self):
+        rows = [["Total Recall", "830"], ["All About Terns", "420"], ["The Ferry", "77"], ["Overall", "96"]]
+        self.assertEqual(self.totals(["Film", "Seats"], rows), [])
+
+    def test_a_single_sum_needs_a_word_for_it(self):
+        for word in ("Total", "overall", "Grand total", "Total Harbour", "All ports"):
+            self.assertEqual(self.totals(["Port", "Fare"], [["Tern", "1"], ["Quay", "2"], [word, "3"]]), [((word,), 1)])
+        self.assertEqual(self.totals(["Port", "Fare"], [["Tern", "1"], ["Quay", "2"], ["Holm", "3"]]), [])
+
+    @given(st.lists(st.tuples(st.sampled_from("abcd"), st.integers(0, 9), st.integers(1, 10**6)), max_size=40))
+    def test_random_numbers_are_no_totals(self, rows):
+        self.assertEqual(
+            self.totals(["Port", "Deck", "Fare"], [[p, str(d), str(f * 7919 % 10**6)] for p, d, f in rows]), []
+        )
 
     def test_they_stay_remarked_once_left_out(self):
         rows = [["Tern", "1"], ["Quay", "1"], ["Total", "2"]]

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -13,14 +12,9 @@ import polars as pl
 
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind
+from veduta.core.data.hidden_totals import hidden_totals
 from veduta.core.data.sniff import Sample
 
-TOTAL = re.compile(
-    r"(?i)^(overall|sum|all|everything|gesamt|insgesamt|summe"
-    r"|(grand |sub-?|over)?totals?|totals? .*|.* totals?|all \w+)$"
-)
-MOST_TOTALS = 0.5
-"""The share of a column's values from which on “total” is an ordinary word of it."""
 EPOCH = dt.date(1970, 1, 1)
 FEWEST_DATES = 10
 MOST_FAR = 0.02
@@ -46,25 +40,30 @@ class Remark:
         return {word.lower() for word in self.words} <= set(known)
 
 
-def remarks(sample: Sample, columns: Iterable[tuple[Field, int]]) -> list[Remark]:
+def remarks(sample: Sample, columns: Sequence[tuple[Field, int]]) -> list[Remark]:
     """What is worth a look in a sample whose columns, by position, are read as these fields."""
+    texts = {field.id: [text.strip() for text in sample.column(position)] for field, position in columns}
+    totals = hidden_totals(_typed(columns, texts), [field for field, _ in columns])
     found = []
-    for field, position in columns:
-        texts = [text.strip() for text in sample.column(position)]
-        if field.kind is Kind.TEXT:
-            found.append(_totals(field, texts))
+    for field, _ in columns:
+        if words := totals.get(field.id):
+            rows = sum(text in words for text in texts[field.id])
+            found.append(Remark(field, "totals", words[:MOST_WORDS], rows))
         elif field.kind.is_date:
-            found.append(_far_dates(field, texts))
+            found.append(_far_dates(field, texts[field.id]))
     return [remark for remark in found if remark]
 
 
-def _totals(field: Field, texts: list[str]) -> Remark | None:
-    counts = Counter(text for text in texts if text)
-    words = tuple(word for word in counts if TOTAL.match(word))[:MOST_WORDS]
-    rows = sum(counts[word] for word in words)
-    if not words or len(words) == len(counts) or rows > MOST_TOTALS * counts.total():
-        return None
-    return Remark(field, "totals", words, rows)
+def _typed(columns: Sequence[tuple[Field, int]], texts: dict[str, list[str]]) -> pl.DataFrame:
+    """The sample's values, texts as they stand, with what is to be left out of it."""
+    series = []
+    for field, _ in columns:
+        there = pl.Series(field.id, texts[field.id], dtype=pl.String)
+        if field.kind is Kind.TEXT:
+            series.append(there.replace("", None))
+        else:
+            series.append(convert(there, field, (), Failures()).alias(field.id))
+    return pl.DataFrame(series)
 
 
 def _far_dates(field: Field, texts: list[str]) -> Remark | None:

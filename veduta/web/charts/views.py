@@ -28,6 +28,7 @@ from veduta.core.chart.outside import complete
 from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.chart.texts import as_written
+from veduta.core.dashboard.paper import Paper
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
@@ -214,7 +215,7 @@ def workbench_page(
         return render(request, "charts/no_dataset.html", {"chart": chart, "problem": problem}, status=422)
     start = {"id": str(chart.pk), "definition": definition_json(definition), **start}
     datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False)
-    shown = {"chart": chart, "groups": groups, "start": start, "datasets": datasets, **context}
+    shown = {"chart": chart, "groups": groups, "start": start, "datasets": datasets, "paper": Paper(), **context}
     return render(request, "charts/workbench.html", shown)
 
 

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from veduta.core.calendar import Grain, periods_between
+from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.value_colours import key_of
@@ -54,9 +55,13 @@ LEVEL_IN_PANELS = 24
 """So many letters of names below a drawing, or a panel, stand level; more are slanted."""
 
 
-LONGEST_SLANTED = "(scale('x', datum.value) + bandwidth('x') / 2 + 20) / 0.82"
+SLANT = -35
+"""The angle of slanted names, in degrees."""
+BETWEEN_NAMES = 6
+"""px between two names that stand level beside each other."""
+LONGEST_SLANTED = "(scale('x', datum.value) + bandwidth('x') / 2 + 24) / 0.82"
 """An expression for how long a slanted label may be, in pixels, so that it does not leave the drawing at its left: what
-stands left of the drawing is not less than 20 wide, and 0.82 is the cosine of its slant."""
+stands left of the drawing is not less than 24 wide, and 0.82 is the cosine of its slant."""
 
 
 PATTERN_PARTS = {
@@ -204,22 +209,24 @@ def banded(picture: Picture, made: Sequence[Mark], lying: bool) -> dict[str, Any
 
 
 def _slant(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
-    """How names stand below a drawing: level, or slanted where they are long; all of them, if they are not many."""
-    angle = _angle(picture, made)
-    if not angle:
-        return {"labelAngle": 0}
-    few = len({mark.name for mark in made}) <= MOST_SLANTED
-    return {"labelAngle": angle, "labelLimit": {"expr": LONGEST_SLANTED}} | ({"labelOverlap": False} if few else {})
-
-
-def _angle(picture: Picture, made: Sequence[Mark]) -> int:
-    names, first = {mark.name for mark in made}, picture.dimensions[0].dimension
-    level = (
-        first.is_time_axis
-        or first.grain is Grain.WEEKDAY
-        or sum(map(len, names)) <= (LEVEL_IN_PANELS if picture.whole else LEVEL_LETTERS)
-    )
-    return 0 if level else -35
+    """How names stand below a drawing. A few are all there: level where each has room, else slanted. Of many, long ones
+    are slanted, and those are left out that would stand on others; in panels, too."""
+    names, first = list(dict.fromkeys(mark.name for mark in made)), picture.dimensions[0].dimension
+    if len(names) > MOST_SLANTED or picture.whole:
+        is_short = sum(map(len, names)) <= (LEVEL_IN_PANELS if picture.whole else LEVEL_LETTERS)
+        if is_short or first.is_time_axis or first.grain is Grain.WEEKDAY:
+            return {"labelAngle": 0}
+        slanted = {"labelAngle": SLANT, "labelLimit": {"expr": LONGEST_SLANTED}}
+        return slanted | ({"labelOverlap": False} if len(names) <= MOST_SLANTED else {})
+    widest = max(map(width_of, names), default=0) + BETWEEN_NAMES
+    crowded = f"width / {len(names) or 1} < {widest}"
+    return {
+        "labelAngle": {"expr": f"{crowded} ? {SLANT} : 0"},
+        "labelAlign": {"expr": f"{crowded} ? 'right' : 'center'"},
+        "labelBaseline": {"expr": f"{crowded} ? 'middle' : 'top'"},
+        "labelLimit": {"expr": f"{crowded} ? {LONGEST_SLANTED} : 1000"},
+        "labelOverlap": False,
+    }
 
 
 def pointed(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:

@@ -171,6 +171,9 @@ def _make_logarithmic(drawing: Drawing, channel: Spec, shows_lengths: bool) -> N
 
 def _dress_names(drawing: Drawing, channel: Spec, look: AxisLook) -> None:
     axis = channel["axis"]
+    if look.labels and isinstance(axis.get("labelAngle"), dict):  # level or slanted by the room there is
+        for name in ("labelAlign", "labelBaseline", "labelLimit"):
+            del axis[name]
     if look.labels == "wrapped":
         axis |= {"labelAngle": 0, "labelExpr": wrapped(look.letters or WRAPPED), "labelOverlap": "greedy"}
     elif look.labels:

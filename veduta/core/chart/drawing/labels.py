@@ -217,8 +217,6 @@ def _may_touch(one: tuple[float, float], other: tuple[float, float], room: float
 def above(along: Spec, across: Spec) -> Spec:
     """Values above marks along a line; of two that would touch, the higher."""
     field = along["field"]
-    centre = f"scale('x', datum.{field})"
-    free = " && ".join(_is_free(number, centre, field) for number in range(MOST_NEAR))
     return {
         "transform": [{"filter": "datum.labelled === 1"}],
         "mark": {
@@ -226,19 +224,24 @@ def above(along: Spec, across: Spec) -> Spec:
             "align": "center",
             "baseline": "bottom",
             "dy": -6,
-            "dx": {"expr": within_width(centre)},
+            "dx": {"expr": within_width(f"scale('x', datum.{field})")},
             "aria": False,
         },
-        "encoding": {"x": along, "y": across, "text": {"field": "words"}, "opacity": seen_if(free)},
+        "encoding": {"x": along, "y": across, "text": {"field": "words"}, "opacity": seen_if(touches_none(field))},
     }
 
 
-def _is_free(number: int, centre: str, field: str) -> str:
+def touches_none(field: str) -> str:
+    """An expression for whether a label touches none of those that go before it (see `set_apart`)."""
+    return " && ".join(_is_free(number, field) for number in range(MOST_NEAR))
+
+
+def _is_free(number: int, field: str) -> str:
     """An expression for whether a label does not touch one of those that go before it. At the sides both may have been
     moved by half their width."""
     near = f"datum.near{number}"
-    other = f"scale('x', {near}_x)"
-    across = f"abs({_kept_within(centre)} - {_kept_within(other)}) >= {near}_wide"
+    own, other = (f"scale('x', {at}) + bandwidth('x') / 2" for at in (f"datum.{field}", f"{near}_x"))
+    across = f"abs({_kept_within(own)} - {_kept_within(other)}) >= {near}_wide"
     down = f"abs(scale('y', datum.value) - scale('y', {near}_y)) >= {LINE}"
     return f"(!isValid({near}_wide) || {across} || {down})"
 

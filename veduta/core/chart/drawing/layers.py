@@ -21,6 +21,7 @@ from veduta.core.chart.drawing.labels import (
     on_bars,
     room_above,
     set_apart,
+    touches_none,
     whole_or_short,
     within_stacks,
     within_width,
@@ -192,7 +193,10 @@ def _note_labels(ground: Ground, placed: Sequence[Placed]) -> None:
     picture = ground.picture
     for each in placed:
         if each.layer.how == "text" or _carries_values(ground, each):
-            note_labels(picture, each.made, [mark for mark in each.made if mark.value is not None])
+            there = [mark for mark in each.made if mark.value is not None]
+            note_labels(picture, each.made, there)
+            if each.layer.how == "text" and not ground.lying:
+                set_apart(each.made, there, "name", ground.logarithmic)
     if ground.labels in ("usual", "none"):
         return
     made = [mark for each in placed if each.layer.how in LABELLED_WAYS for mark in each.made]
@@ -573,13 +577,13 @@ def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     encoding = _shared(ground, each, across | {"stack": None})
     opacity, text = _dimmed(each.layer), {"field": "words"}
     if not ground.lying:
-        place = {"baseline": "bottom", "dy": -5}
-    if not ground.lying and "type" not in ground.along.get("scale", {}):
-        room = f"{BESIDE_BANDS} * bandwidth('x')"
+        places = len({mark.name for mark in each.made}) or 1
+        room = f"{BESIDE_BANDS} * (bandwidth('x') || width / {places})"
         text = whole_or_short(room)
-        crowded = f"datum.top !== 1 && datum.widest_short > {room}"
-        opacity["condition"].insert(0, {"test": crowded, "value": 0})
-        place["dx"] = {"expr": within_width("scale('x', datum.name) + bandwidth('x') / 2")}
+        hidden = f"!({touches_none('name')}) || (datum.top !== 1 && datum.widest_short > {room})"
+        opacity["condition"].insert(0, {"test": hidden, "value": 0})
+        moved = within_width("scale('x', datum.name) + bandwidth('x') / 2")
+        place = {"baseline": "bottom", "dy": -5, "dx": {"expr": moved}}
     encoding |= {"text": text, "opacity": opacity, "description": SAID}
     return [
         {
