@@ -184,6 +184,7 @@ class Edits(unittest.TestCase):
             ),
             "set_total": ({"index": 0, "total": "mean"}, lambda d: d.show[0].total == "mean"),
             "set_aligned": ({"measure": fare, "low": 10}, lambda d: d.aligned == 'sum("#fare") >= 10'),
+            "set_own_periods": ({"own": True}, lambda d: d.own_periods),
             "set_totals": ({"totals": "all"}, lambda d: d.totals == "all"),
             "set_reference": ({"reference": {"of": "rows"}}, lambda d: [r.of for r in d.references] == ["rows"]),
             "set_column": (

@@ -128,9 +128,10 @@ class ChartDefinition(Frozen):
     are those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if
     the kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
     dimension of several, whose values make series. `aligned` is a test: the time axis counts from the first period in
-    which it held. Of `conditional` that hold, the first that says something counts. `values` sets the model's
-    parameters for this chart; None is no limit. `colours` are those of values in this chart alone; with `own_colours`
-    it takes none that values have elsewhere. A `specification` is drawn by the kind that has one of its own."""
+    which it held. With `own_periods` a plan is counted to its end. Of `conditional` that hold, the first that says
+    something counts. `values` sets the model's parameters for this chart; None is no limit. `colours` are those of
+    values in this chart alone; with `own_colours` it takes none that values have elsewhere. A `specification` is drawn
+    by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str
@@ -151,6 +152,7 @@ class ChartDefinition(Frozen):
     totals: Literal["", "all", "none"] = ""
     references: tuple[Reference, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
+    own_periods: bool = False
     values: dict[str, ParameterSetting] = {}
     colours: tuple[ColourList, ...] = Attribute((), max_length=20)
     own_colours: bool = False

@@ -32,6 +32,7 @@ PARTS: Final[dict[str, str]] = {
     "totals": "its totals",
     "references": "what it is compared with",
     "aligned": "where its time begins",
+    "own_periods": "which periods its tables cover",
     "values": "what its parameters are set to",
     "drill": "where it may be drilled",
     "colours": "colours of its values",

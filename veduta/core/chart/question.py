@@ -76,6 +76,7 @@ def to_query(definition: ChartDefinition, kind: Kind, extra: tuple[Filter, ...] 
         keep=definition.keep,
         keep_group=_kept_group(definition),
         aligned=definition.aligned if any(group.is_time_axis for group in groups) else "",
+        own_periods=definition.own_periods or not kind.same_periods,
         sort=definition.sort or (kind.sort(definition) if groups and _is_named(groups[0]) else None),
         orders=_orders(definition),
         totals=_totals(definition, kind),

@@ -22,6 +22,8 @@ from veduta.core.query.measures import Keep, measure_words, words_together
 from veduta.core.query.query import Tie
 from veduta.core.words import in_sentence, listed
 
+OWN_PERIODS = "each table over its own periods"
+
 
 def sentence(
     definition: ChartDefinition, kind: Kind, schema: Schema, parameters: list[tuple[str, str]] | None = None
@@ -46,7 +48,8 @@ def sentence(
     if definition.references:
         parts += [Part(", compared with "), *joined(_references(definition, schema), "compare")]
     totals = {"all": "with subtotals", "none": "without totals"}.get(definition.totals, "")
-    for words, clause in ((totals, "totals"), (drill_words(definition), "drill")):
+    periods = OWN_PERIODS if definition.own_periods else ""
+    for words, clause in ((periods, "periods"), (totals, "totals"), (drill_words(definition), "drill")):
         parts += [Part(", "), Part(words, clause)] if words else []
     for index, (name, words) in enumerate(parameters or ()):
         parts += [Part(", with " if not index else " and "), Part(f"{in_sentence(name)} {words}", "with", index)]

@@ -29,6 +29,7 @@ from veduta.core.query.keeping import REST, Shown, kept
 from veduta.core.query.measures import measure_format, measure_heading, total_of
 from veduta.core.query.ordering import in_order
 from veduta.core.query.query import Column, Query, Result
+from veduta.core.query.same_periods import narrowed_to_same_periods
 from veduta.core.query.totals import totals
 from veduta.core.query.unfinished import unfinished_periods
 
@@ -68,7 +69,12 @@ def _worked_out(query: Query, model: Model, context: Context) -> Result:
 
 def asked_for(query: Query, model: Model, context: Context) -> Asked:
     """A question of which is known what has to be read for it."""
-    asked = Asked(query, model, context, *settled(query.filters, model, context))
+    filters, conditions = settled(query.filters, model, context)
+    asked = Asked(query, model, context, filters, conditions)
+    same, note = narrowed_to_same_periods(asked)
+    if same is not None:
+        asked = Asked(query, model, context, (*filters, same), conditions)
+    asked.notes += [note] if note else []
     asked.collect()
     return asked
 

@@ -44,8 +44,9 @@ class Query(Frozen):
     within the others; `orders` are orders of their own of dimensions after the first, by positions, with the values
     they do not name after them; `totals` lists, for each total wanted, the positions of the groups it keeps apart: ()
     is the grand total. With `aligned`, a test, the time axis counts the periods since the first in which it held, for
-    each of the other groups; groups in which it never held are left out. The last `unseen` measures are worked out for
-    the drawing, and are no columns of the result's."""
+    each of the other groups; groups in which it never held are left out. A plan and what came of it cover the same
+    periods, unless each has its `own_periods`. The last `unseen` measures are worked out for the drawing, and are no
+    columns of the result's."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
@@ -56,6 +57,7 @@ class Query(Frozen):
     sort: Sort | None = None
     orders: tuple[tuple[int, tuple[Value, ...]], ...] = ()
     aligned: str = ""
+    own_periods: bool = False
     totals: tuple[tuple[int, ...], ...] = ()
     limit: int = 5_000
 

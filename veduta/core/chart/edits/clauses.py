@@ -52,6 +52,7 @@ Clause = Literal[
     "compare",
     "totals",
     "aligned",
+    "periods",
     "with",
     "drill",
 ]
@@ -124,6 +125,8 @@ def remove(definition: ChartDefinition, model: Model, clause: Clause, index: Ind
         return changed_by(definition, values={})
     if clause == "drill":
         return changed_by(definition, drill=Drilling())
+    if clause == "periods":
+        return changed_by(definition, own_periods=False)
     emptied = {
         "split": None,
         "keep": None,
@@ -208,6 +211,12 @@ def set_total(
     """How a measure's totals are worked out; empty goes back to the field's own way."""
     measure = there(definition.measures, index).model_copy(update={"total": total or None})
     return changed_by(definition, show=replaced(definition.measures, index, measure))
+
+
+@edit
+def set_own_periods(definition: ChartDefinition, model: Model, own: bool) -> ChartDefinition:
+    """Count each of two tables over its own periods, or both over those that they have in common."""
+    return changed_by(definition, own_periods=own)
 
 
 @edit

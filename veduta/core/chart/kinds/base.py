@@ -116,7 +116,8 @@ class Kind:
     `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
     themselves. Parts of those that are `dressed` can be set to look otherwise; tables draw `in_cells` bars, shades or
     lines. `panels` are drawn each, or told as further dimensions, or there can be none. Of more than `most_groups`
-    groups the others are left out, and said."""
+    groups the others are left out, and said. A plan and what came of it are counted over the `same_periods`, unless the
+    drawing is to hold a part against a whole."""
 
     name: ClassVar[str]
     title: ClassVar[str]
@@ -135,6 +136,7 @@ class Kind:
     dressed: ClassVar[bool] = True
     in_cells: ClassVar[tuple[str, ...]] = ()
     groups_headings: ClassVar[bool] = False
+    same_periods: ClassVar[bool] = True
     most_groups: ClassVar[int] = 5_000
     settings: ClassVar[type[Settings]] = Settings
 

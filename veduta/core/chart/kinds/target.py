@@ -57,6 +57,7 @@ class TargetFigure(Kind):
     )
     measures = (2, 2)
     dimensions = (0, 1)
+    same_periods = False
     settings = TargetSettings
 
     def unfit_besides(self, asked: Asked) -> str:
