@@ -409,7 +409,12 @@ export function dashboard() {
       if (this.drillChosen(event) || this.viewClicked(event) || (button && this.selectionClicked(button))) return;
       const fill = near(event, "[data-fill]");
       const none = near(event, "[data-all]");
+      const set = near(event, "[data-set-control]");
       if (fill) this.choose(filledForm(fill, "choice"));
+      else if (set) {
+        this.setControl(set.dataset.setControl, JSON.parse(set.dataset.choice));
+        this.shut();
+      }
       else if (none) {
         this.setControl(none.dataset.all, null);
         this.shut();

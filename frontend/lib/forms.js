@@ -58,10 +58,11 @@ export function formData(form) {
  */
 export function filledForm(button, prefix) {
   const form = /** @type {HTMLFormElement} */ (button.closest("form"));
-  const values = { back: 0, ...JSON.parse(button.dataset.fill ?? "{}") };
+  const values = { back: 0, anchor: "latest", to_date: false, ...JSON.parse(button.dataset.fill ?? "{}") };
   for (const [name, value] of Object.entries(values)) {
     const field = /** @type {HTMLInputElement} */ (form.elements.namedItem(`${prefix}.${name}`));
-    field.value = value;
+    if (field.type === "checkbox") field.checked = value;
+    else field.value = value;
   }
   return form;
 }

@@ -55,6 +55,18 @@ class Controls(DashboardTest):
         self.assertIn("contains “north”", self.trail(region={"match": "contains", "text": "north"}))
         self.assertIn('name="choice.match"', self.form("region"))
 
+    def test_dates_step_to_what_is_earlier_and_later_and_to_a_year_before(self):
+        month = {"kind": "dates", "start": "2026-03-01", "end": "2026-03-31"}
+        steps = re.findall(r'data-set-control="date"\s+data-choice="([^"]+)"', self.trail(date=month))
+        self.assertEqual([json.loads(unescape(step))["start"] for step in steps], ["2026-02-01", "2026-04-01"])
+        self.assertNotIn('data-set-control="date"', self.trail(date=None))
+        (before,) = re.findall(r'data-set-control="date"\s+data-choice="([^"]+)"', self.form("date", date=month))
+        self.assertEqual(json.loads(unescape(before))["end"], "2025-03-31")
+        recent = {"kind": "relative", "unit": "year", "count": 1, "to_date": True}
+        self.assertIn("the latest year to date", self.trail(date=recent))
+        self.assertEqual(self.trail(date=recent).count('data-set-control="date"'), 1)  # nothing is later
+        self.assertIn("Year to date", self.form("date", date=recent))
+
     def test_a_list_stands_as_buttons(self):
         self.edited(edit="shape_control", control="region", single=True, buttons=True)
         trail = self.trail(region={"values": ["North Reach"]})

@@ -167,7 +167,12 @@ class Words(unittest.TestCase):
             ),
             (DatesFilter(field="sailed", start=dt.date(2026, 5, 2)), "Sailed from 2 May 2026"),
             (RelativeFilter(field="sailed"), "Sailed in the last 12 months"),
-            (RelativeFilter(field="sailed", count=1, anchor="today"), "Sailed in today's month"),
+            (RelativeFilter(field="sailed", count=1, anchor="today"), "Sailed in this month"),
+            (RelativeFilter(field="sailed", unit="year", count=1, to_date=True), "Sailed in the latest year to date"),
+            (
+                RelativeFilter(field="sailed", unit="year", count=1, back=1, to_date=True),
+                "Sailed in the previous year up to the same day",
+            ),
             (RelativeFilter(field="sailed", unit="year", count=1, back=1), "Sailed in the previous year"),
             (TextFilter(field="route", text="ern", exclude=True), "Route does not contain “ern”"),
             (EmptyFilter(field="fare", exclude=True), "Fare is not empty"),

@@ -9,7 +9,7 @@ from typing import Annotated, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.calendar import Grain, Grouping
+from veduta.core.calendar import Grain, Grouping, day_of, moved_days, whole_months
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
@@ -27,6 +27,9 @@ from veduta.core.query.filters.rows import bound_words
 from veduta.core.query.measures import Measure
 from veduta.core.words import listed
 
+OF_A_YEAR = {"year": 1, "quarter": 4, "month": 12}
+"""How many of a unit make a year; of days and weeks it is no whole number."""
+MOST_BACK = 1_000
 IDENTIFIER = r"^[a-z0-9]{1,20}$"
 
 
@@ -37,8 +40,9 @@ class DatesChoice(Frozen):
     kind: Literal["relative", "dates"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
     count: int = Attribute(12, ge=1, le=1_000)
-    back: int = Attribute(0, ge=0, le=1_000)
+    back: int = Attribute(0, ge=0, le=MOST_BACK)
     anchor: Literal["latest", "today"] = "latest"
+    to_date: bool = False
     start: dt.date | None = None
     end: dt.date | None = None
     start_time: dt.time | None = None
@@ -55,7 +59,8 @@ class DatesChoice(Frozen):
     def filter(self, field: str) -> RelativeFilter | DatesFilter | None:
         """The filter it makes on a field; None if it shows all."""
         if self.kind == "relative":
-            return RelativeFilter(field=field, unit=self.unit, count=self.count, back=self.back, anchor=self.anchor)
+            own = {"unit": self.unit, "count": self.count, "back": self.back, "anchor": self.anchor}
+            return RelativeFilter(field=field, **own, to_date=self.to_date)
         if not (self.start or self.end):
             return None
         times = {"start_time": self.start_time, "end_time": self.end_time}
@@ -64,6 +69,37 @@ class DatesChoice(Frozen):
     def words(self, control: Control) -> str:
         made = self.filter(control.field)
         return made.words_of_periods() if made else "all"
+
+    def stepped(self, steps: int) -> DatesChoice | None:
+        """As many periods, or days, earlier or later, whole months by months; None where there is no such step: from
+        open ends, or to what is later than the latest.
+
+        >>> month = DatesChoice(kind="dates", start=dt.date(2026, 1, 1), end=dt.date(2026, 1, 31))
+        >>> month.stepped(1).end
+        datetime.date(2026, 2, 28)
+        """
+        if self.kind == "relative":
+            return self._gone_back(-steps * self.count)
+        if not (self.start and self.end):
+            return None
+        months = whole_months(self.start, self.end)
+        unit, length = (Grain.MONTH, months) if months else (Grain.DAY, (self.end - self.start).days + 1)
+        return self._moved(steps * length, unit, self.start, self.end)
+
+    def year_before(self, first: dt.date, last: dt.date) -> DatesChoice | None:
+        """The same a year before; `first` and `last` are the days that it shows."""
+        if self.kind == "relative" and self.unit in OF_A_YEAR:
+            return self._gone_back(OF_A_YEAR[self.unit])
+        return self._moved(-1, Grain.YEAR, first, last)
+
+    def _gone_back(self, periods: int) -> DatesChoice | None:
+        back = self.back + periods
+        return self.model_copy(update={"back": back}) if 0 <= back <= MOST_BACK else None
+
+    def _moved(self, steps: int, unit: Grain, first: dt.date, last: dt.date) -> DatesChoice | None:
+        start, end = moved_days(first, last, steps, unit)
+        moved = {"kind": "dates", "start": day_of(start), "end": day_of(end), "back": 0}
+        return self.model_copy(update=moved) if (start, end) != (first, last) else None
 
 
 class ListChoice(Frozen):

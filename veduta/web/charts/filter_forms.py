@@ -17,11 +17,13 @@ from veduta.core.query.listing import group_values
 from veduta.core.words import in_sentence
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, plain
 
-RELATIVE_CHOICES = (
+RELATIVE_CHOICES: tuple[tuple[str, dict[str, Any]], ...] = (
     ("The latest month", {"unit": "month", "count": 1}),
+    ("This month", {"unit": "month", "count": 1, "anchor": "today"}),
     ("Last 3 months", {"unit": "month", "count": 3}),
     ("Last 12 months", {"unit": "month", "count": 12}),
     ("The latest year", {"unit": "year", "count": 1}),
+    ("Year to date", {"unit": "year", "count": 1, "to_date": True}),
     ("The previous year", {"unit": "year", "count": 1, "back": 1}),
     ("Last 2 years", {"unit": "year", "count": 2}),
 )

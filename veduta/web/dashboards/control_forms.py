@@ -115,8 +115,37 @@ def _dates(setting: Setting) -> dict[str, Any]:
         "period": period,
         "range": {"start": period[0], "end": period[1]} if period else choice,
         "with_times": field.kind is Kind.DATETIME,
+        "year_before": _year_before(setting),
         "latest": setting.context.latest.get(field.id),
     }
+
+
+def _year_before(setting: Setting) -> dict[str, Any] | None:
+    """What sets a date control to the same a year before."""
+    choice = setting.choice
+    made = choice.filter(setting.field.id) if isinstance(choice, DatesChoice) else None
+    first, last = made.bounds(setting.context) if made else (None, None)
+    moved = choice.year_before(first, last) if isinstance(choice, DatesChoice) and first and last else None
+    return moved and moved.model_dump(mode="json")
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step from what a date control is set to: its sign, what it is called, and what it sets the control to."""
+
+    sign: str
+    words: str
+    choice: dict[str, Any]
+
+
+def steps_of(reading: Reading, control: Control) -> list[Step]:
+    """The steps to what is earlier and later than what a date control shows."""
+    choice = choice_of(control, reading.state)
+    if not isinstance(choice, DatesChoice):
+        return []
+    ways = (("‹", f"Earlier: {control.name}", -1), ("›", f"Later: {control.name}", 1))
+    stepped = [(sign, words, choice.stepped(by)) for sign, words, by in ways]
+    return [Step(sign, words, to.model_dump(mode="json")) for sign, words, to in stepped if to]
 
 
 @form("range")

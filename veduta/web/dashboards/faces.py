@@ -16,7 +16,7 @@ from veduta.core.dashboard.numbers import put_numbers, with_tokens
 from veduta.web.charts.models import Chart
 from veduta.web.common.markdown import to_html
 from veduta.web.dashboards.access import may_download
-from veduta.web.dashboards.control_forms import Button, buttons_of
+from veduta.web.dashboards.control_forms import Button, Step, buttons_of, steps_of
 from veduta.web.dashboards.dressing import problem_of_click
 from veduta.web.dashboards.layout_styles import is_strong
 from veduta.web.dashboards.models import Task
@@ -38,6 +38,7 @@ class Face:
     picture: Shown | None = None
     control: TrailItem | None = None
     buttons: Sequence[Button] = ()
+    steps: Sequence[Step] = ()
     problem: str = ""
     task: Task | None = None
     strong: bool = False
@@ -80,8 +81,13 @@ def _face(reading: Reading, block: Block, pictures: dict[str, Shown], controls: 
         picture=published_as(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),
         control=control,
         buttons=_buttons(reading, block.control) if control else (),
+        steps=_steps(reading, block.control) if control else (),
         strong=is_strong(block, reading.paints),
     )
+
+
+def _steps(reading: Reading, control_id: str) -> Sequence[Step]:
+    return [step for each in reading.definition.controls if each.id == control_id for step in steps_of(reading, each)]
 
 
 def _buttons(reading: Reading, control_id: str) -> Sequence[Button]:

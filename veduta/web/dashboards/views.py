@@ -48,7 +48,7 @@ from veduta.web.common.streaming import SEND_NOW, ended_with_words
 from veduta.web.dashboards import favourites, kept, services
 from veduta.web.dashboards.access import dashboards_for, find_dashboard, may_download, may_edit
 from veduta.web.dashboards.asking import View, reading_for
-from veduta.web.dashboards.control_forms import buttons_of
+from veduta.web.dashboards.control_forms import buttons_of, steps_of
 from veduta.web.dashboards.drilled import drill_data, notes_of
 from veduta.web.dashboards.faces import faces_of, shown_to_readers
 from veduta.web.dashboards.favourites import note_seen, note_set
@@ -227,6 +227,7 @@ def _trail(reading: Reading, page: Page) -> dict[str, Any]:
     return {
         "trail": trail_on(reading, page),
         "buttons": {each.id: buttons_of(reading, each) for each in reading.definition.controls if each.buttons},
+        "steps": {each.id: steps_of(reading, each) for each in reading.definition.controls},
         "may_see_rows": may_download(reading.reader, reading.dashboard),
         "is_as_published": reading.is_as_published,
         "narrows": any(item.narrows and item.mode != "fixed" for item in items),

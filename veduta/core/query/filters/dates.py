@@ -9,7 +9,17 @@ from typing import Any, Literal
 import polars as pl
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Days, Grain, day_of, joined_days, period_end, period_start, period_words, periods_back
+from veduta.core.calendar import (
+    Days,
+    Grain,
+    day_of,
+    joined_days,
+    moved_days,
+    period_end,
+    period_start,
+    period_words,
+    periods_back,
+)
 from veduta.core.data.fields import Kind, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.reach import ANY_PERIOD
@@ -147,13 +157,15 @@ def _end_words(end: dt.date) -> str:
 
 
 class RelativeFilter(PeriodFilter):
-    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier."""
+    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier. With
+    `to_date` the last of them ends as far into it as the anchor is into its own: the year before up to the same day."""
 
     kind: Literal["relative"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
     count: int = Attribute(12, ge=1, le=1_000)
     back: int = Attribute(0, ge=0, le=1_000)
     anchor: Literal["latest", "today"] = "latest"
+    to_date: bool = False
 
     def bounds(self, context: Context) -> tuple[dt.date, dt.date]:
         """The first and the last day, both included."""
@@ -161,7 +173,10 @@ class RelativeFilter(PeriodFilter):
         grain = Grain(self.unit)
         try:
             last = periods_back(period_start(anchor, grain, context.fiscal_month), grain, self.back)
-            return periods_back(last, grain, self.count - 1), period_end(last, grain)
+            end = period_end(last, grain)
+            if self.to_date:
+                end = min(end, day_of(moved_days(anchor, anchor, -self.back, grain)[1]))
+            return periods_back(last, grain, self.count - 1), end
         except (ValueError, OverflowError):
             return EVER
 
@@ -178,7 +193,9 @@ class RelativeFilter(PeriodFilter):
         unit = f"fiscal {self.unit}" if own else self.unit
         since = " up to today" if self.anchor == "today" else ""
         if self.count == 1 and self.back <= 1:
-            which = ("today's" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
-            return f"{which} {unit}" + (since if self.back else "")
+            which = ("this" if self.anchor == "today" else "the latest") if self.back == 0 else "the previous"
+            so_far = (" up to the same day" if self.back else " to date") if self.to_date else ""
+            return f"{which} {unit}{so_far}" + (since if self.back and not self.to_date else "")
+        since += ", the last one up to the same day" if self.to_date else ""
         before = f", skipping the latest{f' {self.back}' if self.back > 1 else ''}" if self.back else ""
         return f"the last {self.count} {unit}{'s' * (self.count > 1)}{since}{before}"
