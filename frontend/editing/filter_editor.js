@@ -70,7 +70,7 @@ export class FilterEditor {
   async set(form) {
     if (!form.reportValidity()) return;
     const { definition, base } = this.editor;
-    const edit = { edit: "set_filter", index: this.index, filter: formData(form).filter };
+    const edit = { edit: "set_filter", ...formData(form), index: this.index };
     const asked = { definition, dataset: this.dataset, index: this.index, edit };
     const { filter } = await post(`${base}filters/made/`, asked);
     const id = this.id ?? newId();

@@ -48,7 +48,7 @@ class Narrowing(BrowserTest):
         page.click("button:text-is('Add a filter')")
         dialog = self.dialog(FILTER)
         dialog.locator("[data-field]").filter(has_text="Route").first.click()
-        dialog.get_by_role("tab", name="By a measure").click()
+        dialog.get_by_role("tab", name="First by a measure").click()
         dialog.locator("#member-by").select_option(label="Fare revenue")
         dialog.locator("#member-count").fill("5")
         dialog.get_by_role("button", name="Let readers set it").click()
@@ -67,6 +67,20 @@ class Narrowing(BrowserTest):
         page.locator(".popover").get_by_label("No limit").check()
         expect(self.bars()).to_have_count(8)
         expect(page.locator("[x-ref=trail] .chip-fixed")).to_have_count(0)
+
+    def test_members_by_a_condition_narrow_a_dashboard(self):
+        self.new_dashboard("Fare revenue by route, highest first")
+        self.page.click("button:text-is('Add a filter')")
+        dialog = self.dialog(FILTER)
+        dialog.locator("[data-field]").filter(has_text="Route").first.click()
+        dialog.get_by_role("tab", name="By a condition").click()
+        dialog.locator("#having-formula").fill("sum(fare_revenue where year(sailing_date) = 2025)")
+        dialog.locator("[name='filter.low']").fill("150000")
+        dialog.get_by_role("button", name="Apply").click()
+        self.has_text(".chip-fixed", "Route is among those with")
+        dialog.get_by_role("button", name="Done").click()
+        few = self.bars().count()
+        self.assertTrue(0 < few < 8, few)
 
     def test_buttons_stand_side_by_side_and_what_waits_is_applied_together(self):
         page = self.page

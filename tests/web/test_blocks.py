@@ -230,6 +230,16 @@ class Numbers(DashboardTest):
         self.assertEqual(self.made(dataset="gone").status_code, 422)
         self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)
 
+    def test_a_number_can_be_a_formula_of_its_own(self):
+        number = self.made(formula="sum(fare) / count(fare)", named="Fare of a sailing").json()["number"]
+        mean = {"field": self.ids["fare"], "aggregate": "mean", "name": "Mean"}
+        self.put("{Fare of a sailing}, {Mean}", number, self.made(measure=mean).json()["number"])
+        shown, expected = self.said({"controls": {"date": None}})
+        self.assertEqual(shown, expected)
+        refused = self.made(formula="sum(fair) / 2")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("fair", refused.json()["message"])
+
 
 class Pictures(DashboardTest):
     def setUp(self):

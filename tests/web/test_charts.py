@@ -346,14 +346,16 @@ class Popovers(ChartTest):
             "text": ({"field": region, "match": "ends", "text": "banks"}, 'value="banks"'),
             "empty": ({"field": region, "exclude": True}, 'id="empty-no" checked'),
             "member": ({"field": region, "keep": {"count": 4, "by": {"field": fare, "aggregate": "sum"}}}, 'value="4"'),
+            "having": ({"field": region, "measure": {"field": fare, "aggregate": "sum"}, "low": 77}, 'value="77"'),
             "measure": ({"measure": {"field": fare, "aggregate": "sum"}, "high": 99}, 'value="99"'),
             "points": ({"groups": [{"field": region}], "points": [["North Reach"]]}, "Region is North Reach"),
         }
         self.assertEqual(filters.keys(), FORMS.keys())
-        for kind, (settings, words) in filters.items():
+        for name, (settings, words) in filters.items():
+            kind = FORMS[name].makes
             self.chart.definition["only"] = [{"kind": kind, **settings}]
             data = {"definition": self.chart.definition, "clause": "only", "index": 0}
-            with self.subTest(kind):
+            with self.subTest(name):
                 page = " ".join(self.ask("chart-clause", self.chart.pk, data=data).content.decode().split())
                 self.assertIn(words, page)
                 self.assertIn(f'name="filter.kind" value="{kind}"', page)

@@ -9,7 +9,8 @@ from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_ta
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import EDITS, apply_edit, edit
 from veduta.core.chart.question import ask
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import DefinitionProblem
+from veduta.core.formula.problems import FormulaProblem, VedutaError
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure
@@ -161,6 +162,22 @@ class Edits(unittest.TestCase):
         ):
             with self.subTest(change=change), self.assertRaises(DefinitionProblem):
                 self.after(change, by=["route"])
+
+    def test_members_are_asked_for_by_a_formula_and_of_some_days(self):
+        member = {"kind": "member", "field": "route", "measure": {"field": "fare", "aggregate": "sum"}, "low": 1}
+        within = {"field": "sailed", "start": "2024-01-01", "end": "2024-12-31"}
+        edit = {"edit": "set_filter", "filter": member, "formula": "sum(fare) / count_rows()", "within": within}
+        (made,) = self.after(edit, by=["route"]).only
+        self.assertEqual(made.measure.formula, 'sum("#fare") / count_rows()')
+        self.assertEqual([each.start for each in made.filters], [dt.date(2024, 1, 1)])
+        open_days = {"field": "sailed", "start": None, "end": None}
+        (made,) = self.after({**edit, "formula": "", "within": open_days}, by=["route"]).only
+        self.assertEqual((made.measure.field, made.filters), ("fare", ()))
+        first = {"kind": "member", "field": "route", "keep": {"count": 3, "by": {}, "ties": True}}
+        (made,) = self.after({"edit": "set_filter", "filter": first, "formula": "max(fare)"}, by=["route"]).only
+        self.assertEqual((made.keep.by.formula, made.keep.ties), ('max("#fare")', True))
+        with self.assertRaises(FormulaProblem):
+            self.after({**edit, "formula": "sum(fair)"}, by=["route"])
 
     def test_each_edit_changes_what_it_says(self):
         fare = {"field": "fare", "aggregate": "sum"}

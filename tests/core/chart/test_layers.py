@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import json
 import unittest
 from itertools import pairwise
 
@@ -89,3 +90,39 @@ class Shaded(unittest.TestCase):
         self.assertLessEqual({"fare", "passengers", "route"}, definition.fields())
         tested = chart(by=["route"], layers=[{"measures": [0], "how": "bar", "test": 'sum("#passengers") > 3'}])
         self.assertIn("passengers", tested.fields())
+
+
+class Undivided(unittest.TestCase):
+    """A layer that is not split over others that are."""
+
+    def rows(self, **parts):
+        layers = [{"measures": [0], "how": "bar"}, {"measures": [0], "how": "line", "undivided": True}]
+        parts = {"show": [FARE], "by": [MONTH], "split": "region", "kind": "layers", "layers": layers, **parts}
+        answered = asked(chart(**parts))
+        bars, line = ([row for row in answered.drawing.rows if row["layer"] == number] for number in (0, 1))
+        return answered, bars, line
+
+    def test_it_shows_what_the_others_come_to_and_the_sentence_says_so(self):
+        answered, bars, line = self.rows()
+        self.assertEqual(len({row["name"] for row in line}), len(line))
+        for row in line:
+            parts = [bar["value"] for bar in bars if bar["name"] == row["name"] and bar["value"] is not None]
+            self.assertEqual(row["value"], sum(parts) if parts else None)
+            self.assertEqual(len(row["point"] or [""]), 1)
+        self.assertIn("a line of all together", answered.sentence)
+        self.assertEqual({row["paint"] for row in line}, {"Fare, all together"})
+
+    def test_the_mean_of_all_is_no_sum_of_means(self):
+        _, bars, line = self.rows(show=[{"field": "fare", "aggregate": "mean"}])
+        row = max(line, key=lambda row: row["value"] or 0)
+        own = [bar["value"] for bar in bars if bar["name"] == row["name"] and bar["value"] is not None]
+        self.assertTrue(min(own) <= row["value"] <= max(own))
+
+    def test_beside_shares_it_has_an_axis_of_its_own(self):
+        answered, _, _ = self.rows(settings={"stacking": "full"})
+        self.assertIn("Totals have an axis of their own beside shares.", answered.notes)
+        self.assertIn('"orient": "right"', json.dumps(answered.drawing.spec))
+
+    def test_without_a_split_there_is_nothing_to_put_together(self):
+        _, bars, line = self.rows(split=None)
+        self.assertEqual([row["value"] for row in bars], [row["value"] for row in line])

@@ -6,6 +6,9 @@ import datetime as dt
 import unittest
 from typing import Any
 
+from hypothesis import given
+from hypothesis import strategies as st
+
 from tests.core.query.asking import FARE, Asking, ask_model, by, daily, shares
 from tests.core.support import SAILING_FIELDS, sailings_table
 from veduta.core.data.fields import Kind
@@ -13,6 +16,7 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
 from veduta.core.query.filters import (
+    DatesFilter,
     ListFilter,
     MeasureFilter,
     MembershipFilter,
@@ -218,3 +222,25 @@ class LeavingOutFilters(Asking):
     def test_marks_lose_only_that_dimension(self):
         mark = PointsFilter(groups=by("region", "route"), points=(("N", "A"),))
         self.same(self.values(self.ROWS, (), "sum(fare) unfiltered (region)", filters=(mark,)), {(): 80.0})
+
+
+class OverPeriods(Asking):
+    @given(
+        st.lists(st.tuples(st.sampled_from("ABCD"), st.sampled_from((2024, 2025)), st.integers(-9, 9)), max_size=24),
+        st.integers(-5, 5),
+    )
+    def test_who_came_in_one_year_and_not_in_the_next(self, rows, least):
+        sailed = [{"route": route, "sailed": dt.date(year, 5, 1), "fare": float(fare)} for route, year, fare in rows]
+
+        def of(year: int) -> tuple[DatesFilter]:
+            return (DatesFilter(field="sailed", start=dt.date(year, 1, 1), end=dt.date(year, 12, 31)),)
+
+        came = MembershipFilter(field="route", measure=FARE, low=least, filters=of(2024))
+        stayed = MembershipFilter(field="route", measure=Measure(), low=1, filters=of(2025), exclude=True)
+        found = self.values(sailed, ("route",), "count_rows()", filters=(came, stayed))
+        expected: dict[str, int] = {}
+        for name in "ABCD":
+            fares = [fare for route, year, fare in rows if (route, year) == (name, 2024)]
+            if fares and sum(fares) >= least and not any((route, year) == (name, 2025) for route, year, _ in rows):
+                expected[name] = len(fares)
+        self.assertEqual(found, expected)

@@ -39,11 +39,13 @@ class Layer(Frozen):
     `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
     colour; `said` and `other_said` are their words in the legend. A layer of filled marks may
     instead have the `shade` of a measure, shown or not, smooth or in about so many `steps`. `width` is that of lines,
-    `size` that of dots, in pixels."""
+    `size` that of dots, in pixels. One that is `undivided` shows the totals of the first dimension's values, whatever
+    splits the others."""
 
     measures: tuple[Annotated[int, Attribute(ge=0, lt=50)], ...] = Attribute(min_length=1, max_length=50)
     how: How
     axis: Literal["first", "second"] = "first"
+    undivided: bool = False
     colour: Colour = ""
     test: str = Attribute("", max_length=5_000)
     other: Colour = ""

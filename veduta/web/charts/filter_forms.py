@@ -12,8 +12,18 @@ from typing import Any
 from veduta.core.calendar import Grain, grouping_for
 from veduta.core.data.fields import Field, Kind, Role
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Context, Filter, ListFilter, RelativeFilter, dates_words, typed
+from veduta.core.query.filters import (
+    Context,
+    DatesFilter,
+    Filter,
+    ListFilter,
+    MembershipFilter,
+    RelativeFilter,
+    dates_words,
+    typed,
+)
 from veduta.core.query.listing import group_values
+from veduta.core.query.measures import Measure
 from veduta.core.words import in_sentence
 from veduta.web.charts.choices import VALUES_SHOWN, Opened, measure_choices, numbers, plain
 
@@ -34,10 +44,14 @@ Offers = Callable[[Opened, Any, Any], dict[str, Any]]
 
 @dataclass(frozen=True)
 class FilterForm:
+    """A form, by its name `kind`, and the kind of filter that it makes; `fits` says which filters it can show."""
+
     kind: str
     tab: str
     suits: Callable[[Field], bool]
     offers: Offers
+    makes: str
+    fits: Callable[[Any], bool]
 
     @property
     def template(self) -> str:
@@ -48,14 +62,25 @@ FORMS: dict[str, FilterForm] = {}
 """By the kind of filter, in the order of the tabs."""
 
 
-def filter_form(kind: str, tab: str = "", suits: Callable[[Field], bool] = lambda field: False):
+def filter_form(
+    kind: str,
+    tab: str = "",
+    suits: Callable[[Field], bool] = lambda field: False,
+    makes: str = "",
+    fits: Callable[[Any], bool] = lambda there: True,
+):
     """Registers what the form of a kind of filter offers; one on a field has a tab and says which fields it suits."""
 
     def register(offers: Offers) -> Offers:
-        FORMS[kind] = FilterForm(kind, tab, suits, offers)
+        FORMS[kind] = FilterForm(kind, tab, suits, offers, makes or kind, fits)
         return offers
 
     return register
+
+
+def shows(form: FilterForm, there: Filter) -> bool:
+    """Whether a form shows a filter that is there."""
+    return there.kind == form.makes and form.fits(there)
 
 
 def forms_for(field: Field) -> list[FilterForm]:
@@ -99,15 +124,27 @@ def _text(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
     return {}
 
 
-@filter_form(
-    "member",
-    "By a measure",
-    lambda field: field.kind is Kind.TEXT or (field.kind.is_number and field.role is not Role.MEASURE),
-)
-def _member(opened: Opened, field: Field, current: Any) -> dict[str, Any]:
-    by = opened.definition.measures[0]
-    if current:
-        by = current.keep.by if current.keep else current.measure or by
+def _is_named(field: Field) -> bool:
+    """Whether the values of a field are members that a measure can be asked of."""
+    return field.kind is Kind.TEXT or (field.kind.is_number and field.role is not Role.MEASURE)
+
+
+@filter_form("member", "First by a measure", _is_named, fits=lambda there: there.keep is not None)
+def _member(opened: Opened, field: Field, current: MembershipFilter | None) -> dict[str, Any]:
+    by = current.keep.by if current and current.keep else opened.definition.measures[0]
+    return _asked_by(opened, by)
+
+
+@filter_form("having", "By a condition", _is_named, makes="member", fits=lambda there: there.keep is None)
+def _having(opened: Opened, field: Field, current: MembershipFilter | None) -> dict[str, Any]:
+    """Members of which a measure lies between bounds, perhaps of the rows of some days only."""
+    by = current.measure if current and current.measure else opened.definition.measures[0]
+    days = next((each for each in current.filters if isinstance(each, DatesFilter)), None) if current else None
+    dates = [(each.id, each.name) for each in opened.model.schema.visible if each.kind.is_date]
+    return _asked_by(opened, by) | {"days": days, "dates": dates}
+
+
+def _asked_by(opened: Opened, by: Measure) -> dict[str, Any]:
     return {
         "measures": measure_choices(opened.definition, opened.model.schema, by),
         "parameters": numbers(opened.model),

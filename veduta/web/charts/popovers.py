@@ -56,7 +56,7 @@ from veduta.web.charts.choices import (
     plain,
 )
 from veduta.web.charts.conditions_popover import condition_context, list_context
-from veduta.web.charts.filter_forms import FORMS, forms_for
+from veduta.web.charts.filter_forms import FORMS, forms_for, shows
 from veduta.web.charts.look_popover import Pick, look_context
 from veduta.web.charts.setting_inputs import setting_inputs
 from veduta.web.common.requests import Line, Sent, Whole
@@ -255,6 +255,9 @@ WAYS_BETWEEN = {"range": "Bars from one to the other", "band": "Band", "link": "
 DASHES = {"solid": "Solid", "dashed": "Dashed", "dotted": "Dotted"}
 
 
+UNDIVIDED = [(False, "Each by itself"), (True, "All together")]
+
+
 @popover("layer")
 def _layer(opened: Opened) -> dict[str, Any]:
     """How a layer of the drawing is drawn, and what can be laid over it."""
@@ -271,6 +274,7 @@ def _layer(opened: Opened) -> dict[str, Any]:
         "measures": listed([names[i] for i in layer.measures]),
         "ways": list((WAYS_BETWEEN if is_between else WAYS).items()),
         "axes": [("first", "Below" if lies else "Left"), ("second", "Above" if lies else "Right")],
+        "divided": UNDIVIDED if len(definition.drawn) > 1 else [],
         "test": with_names(layer.test, model.schema),
         "can_be_shaded": layer.how in SHADED,
         "shades": measure_choices(definition, model.schema, layer.shade),
@@ -567,13 +571,14 @@ def _only(opened: Opened) -> dict[str, Any]:
     own_field = there.field if isinstance(there, FieldCondition) else ""
     name = opened.field or own_field
     is_own = there is not None and name == own_field
-    way = opened.way or (there.kind if there and is_own else "")
+    showing = next((form.kind for form in FORMS.values() if there and is_own and shows(form, there)), "")
+    way = opened.way or showing
     forms = forms_for(schema[name]) if name else []
     form = FORMS.get(way) or next(iter(forms), None)
     if form is None:
         fields = [(opened.model.heading(each), each) for each in opened.model.offered if each.level == "row"]
         return {"template": "only_field", "fields": fields}
     field = schema[name] if name and form.tab else None
-    current = there if there and is_own and there.kind == form.kind else None
+    current = there if showing == form.kind else None
     offered = form.offers(opened, field, current)
     return {"field": field, "forms": forms if field else [], "form": form, "current": current} | offered

@@ -14,15 +14,17 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.dashboard.numbers import TextNumber
 from veduta.core.data.fields import Field, Role
 from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.query.filters import ListFilter
 from veduta.core.query.listing import group_values
-from veduta.core.query.measures import Measure, measure_words
+from veduta.core.query.measures import Measure, measure_node, measure_words
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.accounts.models import User
 from veduta.web.charts.choices import measure_choices
-from veduta.web.common.requests import Line, Maybe, Object, Sent, asked, checked, sent
+from veduta.web.common.requests import Line, Maybe, Object, Sent, Text, asked, checked, sent
 from veduta.web.dashboards.access import find_dashboard
+from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import model_for
 
@@ -38,20 +40,27 @@ class Asked(Sent):
 
 
 class NumberSent(Sent):
-    """A measure, and perhaps the only value of a field of which it is."""
+    """A measure, or a `formula` in its place with what that is `named`, and perhaps the only value of a field of which
+    it is."""
 
     dataset: Maybe = None
     measure: Object
+    formula: Text = ""
+    named: Line = ""
     field: Line = ""
     value: Line = ""
 
 
-def _datasets() -> list[Dataset]:
-    return list(Dataset.objects.filter(deleted_at=None, current__isnull=False).order_by("name"))
+def _datasets(dashboard: Dashboard) -> list[Dataset]:
+    """All datasets by name, those of the dashboard's own blocks first."""
+    there = Dataset.objects.filter(deleted_at=None, current__isnull=False).order_by("name")
+    own = {(block.definition or {}).get("dataset") for block in dashboard.load_draft().charts}
+    return sorted(there, key=lambda each: str(each.pk) not in own)
 
 
 def _model(user: User, wanted: Any) -> tuple[Dataset, Model]:
-    dataset = next((each for each in _datasets() if str(each.pk) == str(wanted)), None)
+    there = Dataset.objects.filter(deleted_at=None, current__isnull=False)
+    dataset = next((each for each in there if str(each.pk) == str(wanted)), None)
     if dataset is None:
         raise VedutaError("That dataset does not exist any more.", hint="Choose another one.")
     return dataset, model_for(dataset, user)
@@ -61,8 +70,7 @@ def _model(user: User, wanted: Any) -> tuple[Dataset, Model]:
 @builders_only
 def choices(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The form by which a number is chosen: of which data, which measure, and of what only."""
-    find_dashboard(request.user, pk, edit=True)
-    datasets = _datasets()
+    datasets = _datasets(find_dashboard(request.user, pk, edit=True))
     if not datasets:
         raise VedutaError("There is no data yet.", hint="Bring in a file first.")
     dataset, model = _model(request.user, asked(request, Asked).dataset or datasets[0].pk)
@@ -98,7 +106,7 @@ def made(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
     wanted = sent(request, NumberSent)
     dataset, model = _model(request.user, wanted.dataset)
-    measure = checked(Measure, wanted.measure)
+    measure = _measure(model, wanted)
     name = measure_words(measure, model.schema)
     only: tuple[ListFilter, ...] = ()
     if wanted.field and wanted.value.strip():
@@ -109,6 +117,15 @@ def made(request: Request, pk: uuid.UUID) -> JsonResponse:
     name = name.translate({ord("{"): "(", ord("}"): ")"})[:200]
     number = TextNumber(name=name[:1].upper() + name[1:], dataset=str(dataset.pk), measure=measure, only=only)
     return JsonResponse({"number": number.model_dump(mode="json")})
+
+
+def _measure(model: Model, wanted: NumberSent) -> Measure:
+    """The measure that is chosen, or the formula that is written. Raises FormulaProblem for one that cannot be."""
+    if not wanted.formula.strip():
+        return checked(Measure, wanted.measure)
+    measure = Measure(formula=with_ids(wanted.formula.strip(), model.schema), name=wanted.named.strip())
+    measure_node(measure, model.schema, model.parameters)
+    return measure
 
 
 def _value(model: Model, field: Field, written: str) -> tuple[Any, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any, Literal
 
@@ -63,6 +63,8 @@ LABELLED_WAYS = ("bar", "line", "step", "area", "dot", "tick")
 SHADED = ("bar", "dot", "tick", "range")
 """Ways of drawing whose marks can have the shade of a measure."""
 STACKED = ("bar", "area")
+BY_THE_FIRST = (0,)
+"""The totals that an undivided layer shows, as `Query.totals`."""
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
 
 
@@ -210,7 +212,18 @@ def _shown(picture: Picture, layer: Layer) -> list[Column]:
     return [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
 
 
+def _undivided(picture: Picture) -> Picture:
+    """The totals of the first dimension's values as a picture of its own, in the order of these."""
+    result, key = picture.result, picture.dimensions[0].key
+    order = result.frame.select(key).unique(maintain_order=True)
+    frame = order.join(result.totals[BY_THE_FIRST], on=key, how="left", nulls_equal=True, maintain_order="left")
+    columns = [picture.dimensions[0], *picture.measures]
+    return replace(picture, result=replace(result, columns=columns, frame=frame), cells=[])
+
+
 def _placed(picture: Picture, layer: Layer, number: int, by: Column | None) -> Placed:
+    if layer.undivided and BY_THE_FIRST in picture.result.totals:
+        picture, layer = _undivided(picture), layer.model_copy(update={"colour": layer.colour or "ink"})
     measures = _shown(picture, layer)
     test, shaded_by = (by, None) if layer.test else (None, by)
     carry = {name: column.key for name, column in (("holds", test), ("shade", shaded_by)) if column}
@@ -300,6 +313,8 @@ def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
     if not placed.has_colour:
         return mark.series
     several = len(picture.dimensions) > 1
+    if placed.layer.undivided and several:
+        return f"{listed([measure.name for measure in placed.measures])}, all together"
     name = " to ".join(measure.name for measure in placed.measures) if several or not mark.series else mark.series
     if placed.test is None:
         return name

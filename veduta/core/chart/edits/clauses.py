@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from typing import Annotated, Any, Literal, TypeGuard
 
 from pydantic import Field as Attribute
@@ -27,12 +28,12 @@ from veduta.core.chart.rewriting import renumbered
 from veduta.core.chart.texts import stored
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
 from veduta.core.classes import MOST_CLASSES
-from veduta.core.data.fields import Aggregate, Kind, NumberFormat, Role, Total, aggregates_for
+from veduta.core.data.fields import Aggregate, Frozen, Kind, NumberFormat, Role, Total, aggregates_for
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import with_ids
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set, set_to
-from veduta.core.query.filters import Filter, ListFilter
+from veduta.core.query.filters import DatesFilter, Filter, ListFilter, MembershipFilter
 from veduta.core.query.measures import Keep, Measure, measure_node
 from veduta.core.query.query import Sort
 
@@ -408,16 +409,45 @@ def set_setting(
     return changed
 
 
+class Within(Frozen):
+    """The days of which rows are asked, of a date; either may be open."""
+
+    field: str = ""
+    start: dt.date | None = None
+    end: dt.date | None = None
+
+
 @edit
 def set_filter(
-    definition: ChartDefinition, model: Model, filter: Filter, index: Index | None = None
+    definition: ChartDefinition,
+    model: Model,
+    filter: Filter,
+    index: Index | None = None,
+    formula: str = "",
+    within: Within | None = None,
 ) -> ChartDefinition:
-    """Add a filter, or put it in the place of another."""
+    """Add a filter, or put it in the place of another. What asks by a measure may ask by a `formula` instead, and only
+    of the rows `within` some days."""
+    if isinstance(filter, MembershipFilter):
+        filter = _asking(filter, model, formula.strip(), within)
     for field in filter.fields():
         model.schema[field]
     if index is None or index >= len(definition.only):
         return changed_by(definition, only=(*definition.only, filter))
     return changed_by(definition, only=replaced(definition.only, index, filter))
+
+
+def _asking(filter: MembershipFilter, model: Model, formula: str, within: Within | None) -> MembershipFilter:
+    changes: dict[str, Any] = {}
+    if formula:
+        measure = Measure(formula=with_ids(formula, model.schema))
+        measure_node(measure, model.schema, model.parameters)
+        by = {"keep": filter.keep.model_copy(update={"by": measure})} if filter.keep else {"measure": measure}
+        changes |= by
+    if within is not None:
+        days = DatesFilter(field=within.field, start=within.start, end=within.end)
+        changes["filters"] = (days,) if within.start or within.end else ()
+    return filter.model_copy(update=changes)
 
 
 @edit

@@ -80,6 +80,7 @@ def set_layer(
     width: float | Literal[""] | None = None,
     size: float | Literal[""] | None = None,
     opacity: float | Literal[""] | None = None,
+    undivided: bool | None = None,
 ) -> ChartDefinition:
     """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
     written with the fields' names; a layer has a test, or a shade. Raises DefinitionProblem for a test that is not yes
@@ -87,6 +88,7 @@ def set_layer(
     layers = _layers(definition, model)
     layer = there(tuple(layers), index)
     sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash, "steps": steps}
+    sent |= {"undivided": undivided}
     sent |= {"said": said and said.strip(), "other_said": other_said and other_said.strip()}
     changes: dict[str, Any] = {name: value for name, value in sent.items() if value is not None}
     numbers = {"width": width, "size": size, "opacity": opacity}

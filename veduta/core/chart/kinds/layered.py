@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
-from veduta.core.chart.drawing.layers import SHADED, draw_layers
+from veduta.core.chart.drawing.layers import BY_THE_FIRST, SHADED, draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import Asked, Kind, StackingSettings, kind, setting, with_stacking
 from veduta.core.chart.parts import Part, joined
@@ -84,7 +84,15 @@ class Layered(Kind):
             if layer.how == "area" and several and (why_not := asked.why_no_whole(layer.measures)):
                 layers[i] = layer.model_copy(update={"how": "line"})
                 notes.append(f"{why_not} They are drawn as lines.")
+        if self.set(definition).stacking == "full" and any(map(_is_total_on_shares, layers)):
+            moved = {"axis": "second"}
+            layers = [each.model_copy(update=moved) if _is_total_on_shares(each) else each for each in layers]
+            notes.append("Totals have an axis of their own beside shares.")
         return definition.model_copy(update={"layers": tuple(layers)}), " ".join(dict.fromkeys(notes))
+
+    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        undivided = any(layer.undivided for layer in self.layers(definition))
+        return (BY_THE_FIRST,) if undivided and len(definition.drawn) > 1 else ()
 
     def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         return tuple(by for layer in self.layers(definition) if (by := _coloured_by(layer)))
@@ -102,6 +110,10 @@ class Layered(Kind):
         )
 
 
+def _is_total_on_shares(layer: Layer) -> bool:
+    return layer.undivided and layer.axis == "first"
+
+
 def _coloured_by(layer: Layer) -> Measure | None:
     """What the colour of a layer's marks goes by, besides the series: a test, or a measure as a shade."""
     if layer.test:
@@ -116,6 +128,7 @@ def layer_words(layer: Layer, direction: str) -> str:
         words = f"shaded {words}"
     if layer.dash in ("dashed", "dotted") and layer.how in ("line", "step", "link"):
         words = words.replace("links", f"{layer.dash} links").replace("a ", f"a {layer.dash} ", 1)
+    words += " of all together" * layer.undivided
     if layer.axis == "second":
         words += " on the upper axis" if direction == "lying" else " on the right axis"
     return words

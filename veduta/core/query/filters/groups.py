@@ -114,9 +114,8 @@ class MembershipFilter(FieldCondition):
     def words(self, schema: Schema) -> str:
         parts = []
         if self.keep:
-            parts.append(
-                f"the {self.keep.end} {self.keep.count_words} by {in_sentence(measure_words(self.keep.by, schema))}"
-            )
+            by = in_sentence(measure_words(self.keep.by, schema)) + " with ties" * self.keep.ties
+            parts.append(f"the {self.keep.end} {self.keep.count_words} by {by}")
         if condition := self.condition():
             parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
         inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
