@@ -129,13 +129,13 @@ def _is_named(field: Field) -> bool:
     return field.kind is Kind.TEXT or (field.kind.is_number and field.role is not Role.MEASURE)
 
 
-@filter_form("member", "First by a measure", _is_named, fits=lambda there: there.keep is not None)
+@filter_form("member", "Ranked", _is_named, fits=lambda there: there.keep is not None)
 def _member(opened: Opened, field: Field, current: MembershipFilter | None) -> dict[str, Any]:
     by = current.keep.by if current and current.keep else opened.definition.measures[0]
     return _asked_by(opened, by)
 
 
-@filter_form("having", "By a condition", _is_named, makes="member", fits=lambda there: there.keep is None)
+@filter_form("having", "Condition", _is_named, makes="member", fits=lambda there: there.keep is None)
 def _having(opened: Opened, field: Field, current: MembershipFilter | None) -> dict[str, Any]:
     """Members of which a measure lies between bounds, perhaps of the rows of some days only."""
     by = current.measure if current and current.measure else opened.definition.measures[0]

@@ -219,7 +219,7 @@ def _aligned(opened: Opened) -> dict[str, Any]:
 
 @popover("periods")
 def _periods(opened: Opened) -> dict[str, Any]:
-    return {}
+    return {"periods": "own" if opened.definition.own_periods else "same"}
 
 
 @popover("as", "kind")

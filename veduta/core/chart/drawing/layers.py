@@ -371,7 +371,7 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     height at which these can be read, in pixels."""
     if ground.ends_named:
         names = [mark.more["end_name"] for each in placed for mark in each.made if mark.more.get("end")]
-        room = AROUND_NAMES + max(map(width_of, names), default=0)
+        room = AROUND_NAMES + max((width_of(name, strong=True) for name in names), default=0)
         spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": room}
         return AROUND_ROWS + LINE * len(names)
     if not ground.lying:

@@ -7,26 +7,51 @@ import math
 SIZE = 11
 """The usual size of letters in drawings, in pixels."""
 _WIDTHS = (
-    (0.24, " '`ijl|"),
-    (0.31, "!I,./\\:;[]ft·-‑"),
-    (0.41, 'r"(){}*°'),
-    (0.53, "$ckstvxyz–_"),
-    (0.58, "0123456789abdeghnopquJL#?€£"),
-    (0.64, "FTZV+<=>^~−×"),
-    (0.74, "KPSYEXABCDHNRU&w"),
-    (0.81, "OQG"),
-    (0.95, "MWm%…—‰@"),
+    (0.20, "`"),
+    (0.22, " '"),
+    (0.24, "ijl"),
+    (0.26, "|"),
+    (0.28, "!,.I"),
+    (0.30, "/:;[\\]ft"),
+    (0.34, "-r·"),
+    (0.36, "(){}"),
+    (0.38, '"'),
+    (0.40, "°"),
+    (0.42, "*"),
+    (0.50, "_z–"),
+    (0.52, "$cksvxy"),
+    (0.54, "1L"),
+    (0.56, "47Jaeg"),
+    (0.58, "0235689?bdhnopqu£"),
+    (0.60, "#€"),
+    (0.62, "FT"),
+    (0.64, "+<=>Z^~×−"),
+    (0.66, "VY"),
+    (0.68, "EKPSX"),
+    (0.70, "&AB"),
+    (0.74, "CDHNRUw"),
+    (0.80, "GOQ"),
+    (0.86, "Mm…"),
+    (0.94, "W"),
+    (0.96, "%"),
+    (1.00, "—"),
+    (1.02, "@"),
 )
-"""The advance of letters of Archivo, at its weights from 400 to 600, as shares of their size: the widest of each group.
-A letter that stands in none is taken for one of the widest."""
+"""The advance of letters of Archivo as shares of their size, rounded up. A letter that stands in none is taken for one
+of the widest."""
 _WIDTH_OF = {letter: width for width, letters in _WIDTHS for letter in letters}
 WIDEST = 1.0
 
 
-def width_of(text: str, size: int = SIZE) -> int:
+STRONGER = 1.06
+"""How much wider strong letters are, at most."""
+
+
+def width_of(text: str, size: int = SIZE, strong: bool = False) -> int:
     """How many pixels a text takes at most.
 
-    >>> width_of("2,656,141"), width_of("2.66M")
-    (52, 33)
+    >>> width_of("2,656,141"), width_of("2.66M"), width_of("Wednesday")
+    (50, 32, 60)
     """
-    return math.ceil(size * sum(_WIDTH_OF.get(letter, WIDEST) for letter in text))
+    width = size * sum(_WIDTH_OF.get(letter, WIDEST) for letter in text)
+    return math.ceil(width * STRONGER if strong else width)

@@ -68,7 +68,7 @@ class Nested(Kind):
         headings = _place_within(there, (0, 0, WIDTH, HEIGHT), 0, levels)
         for heading in headings:
             heading["cut"] = int(picture.dimensions[heading["level"]].kind is ValueKind.TEXT)
-            heading["wide"] = width_of(heading["name"])
+            heading["wide"] = width_of(heading["name"], strong=True)
         total = sum(mark.value for mark in there)
         for mark in there:
             mark.paint = mark.name if levels > 1 else ""
@@ -81,7 +81,7 @@ class Nested(Kind):
         for mark in there:
             mark.more |= {"strong": int(needs_white(paints[mark.paint])), "short": picture.short_text(mark)}
             mark.more |= {"wide": width_of(mark.text), "short_wide": width_of(mark.more["short"])}
-            mark.more |= {"label_wide": width_of(mark.more["label"]), "cut": can_be_cut}
+            mark.more |= {"label_wide": width_of(mark.more["label"], strong=True), "cut": can_be_cut}
         colour = colour_channel(paints, in_legend=False)
         spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings)])
         return Drawing(spec, rows_of(there), notes=notes)
