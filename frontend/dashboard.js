@@ -414,8 +414,7 @@ export function dashboard() {
       else if (set) {
         this.setControl(set.dataset.setControl, JSON.parse(set.dataset.choice));
         this.shut();
-      }
-      else if (none) {
+      } else if (none) {
         this.setControl(none.dataset.all, null);
         this.shut();
       }

@@ -19,7 +19,7 @@ import { updateContent } from "./update.js";
  *   dark?: Record<string, string>, along?: string, least_height?: number, panels?: import("./panels.js").Room }} Answer
  * What the server answered: a specification of the open chart grammar with its rows, or HTML.
  * @typedef {{ view: vega.View, names: string[], key: string, along: string,
- *   order: Map<string, any[]>, size: string, first: number, again: () => void }} Drawing
+ *   order: Map<string, any[]>, size: string, first: number, again: () => void, settle?: () => Promise<void> }} Drawing
  * @typedef {(points: any[], how: { add: boolean, many?: boolean, from?: number }) => void} Chosen
  * Takes the points of marks, their values from a dimension on (the first, if not told), whether they come to those
  * chosen before, and whether they were chosen as many.
@@ -175,7 +175,7 @@ export async function pictureOf(host) {
 let lettersThere;
 
 /** Waits for the letters of drawings: where names and values have room is measured while a drawing is laid out. */
-function letters() {
+function lettersReady() {
   const there = [400, 600].map((weight) => document.fonts.load(`${weight} 11px Archivo`));
   lettersThere ??= Promise.allSettled(there);
   return lettersThere;
@@ -187,7 +187,7 @@ function letters() {
  * @param {Answer} data
  */
 export async function draw(host, data) {
-  if (data.spec) await letters();
+  if (data.spec) await lettersReady();
   layOn(host, data.sheet);
   host.style.minHeight = data.least_height ? `${data.least_height}px` : "";
   if (!data.spec) return showHtml(host, data.html ?? "");
@@ -277,14 +277,19 @@ function showHtml(host, html) {
  */
 async function drawWhole(host, data, ready, key) {
   const view = shown(host, ready, data);
+  let settled = 0;
+  // How many lines a legend takes, and whether names are slanted, is known only when the width is.
+  const settle = async () => {
+    const wanted = ++settled;
+    await view.runAsync();
+    if (ready.followsRoom && wanted === settled) await view.resize().runAsync();
+  };
   const again = () => {
     window.dispatchEvent(new Event("resize"));
-    if (ready.followsRoom) view.resize().runAsync();
+    settleAll();
   };
-  keepDrawing(host, data, { view, names: ready.names, key, first: 0, again });
-  await view.runAsync();
-  // How many lines a legend takes, and whether names are slanted, is known only when the width is.
-  if (ready.followsRoom) await view.resize().runAsync();
+  keepDrawing(host, data, { view, names: ready.names, key, first: 0, again, settle });
+  await settle();
   watchCanvas(host, view, data.sentence ?? "");
   if (ready.isMap) watchMap(host, view);
 }
@@ -293,7 +298,7 @@ async function drawWhole(host, data, ready, key) {
  * Keeps what stands in a host, with the size and the order of values that it has now.
  * @param {HTMLElement} host
  * @param {Answer} data
- * @param {Pick<Drawing, "view" | "names" | "key" | "first" | "again">} drawing
+ * @param {Pick<Drawing, "view" | "names" | "key" | "first" | "again" | "settle">} drawing
  */
 function keepDrawing(host, data, drawing) {
   const { along = "", rows = [] } = data;
@@ -376,6 +381,13 @@ async function turnTo(host, data, first) {
   const buttons = /** @type {HTMLButtonElement[]} */ (all(host, ".pager button:enabled"));
   (buttons.find((button) => button.textContent === pressed) ?? buttons[0])?.focus();
 }
+
+/** Settles all drawings of the page: the drawing library lays all out anew when the window gets another size. */
+function settleAll() {
+  for (const host of all(document, ".picture.drawn")) drawings.get(host)?.settle?.();
+}
+
+addEventListener("resize", () => setTimeout(settleAll)); // after the library, which listens later
 
 /** @param {HTMLElement} host */
 const sizeOf = (host) => `${host.clientWidth} ${host.clientHeight}`;

@@ -3,6 +3,8 @@ import { draw } from "../../frontend/lib/draw.js";
 
 /** How far two boxes may reach into one another, in pixels: letters have some room around them. */
 const TOUCH = 1.5;
+/** How much wider a drawing is at first, in pixels. */
+const WIDER = 150;
 
 /** @param {Element} element */
 function isSeen(element) {
@@ -94,14 +96,17 @@ function measured(host) {
  */
 async function measure(answer, width, height) {
   const frame = document.getElementById("frame");
-  frame.style.width = `${width}px`;
+  frame.style.width = `${width + WIDER}px`;
   frame.style.height = `${height}px`;
   const host = document.createElement("div");
   host.className = "picture";
   host.style.cssText = "width: 100%; height: 100%; min-height: 0";
   frame.replaceChildren(host);
   await draw(host, answer);
+  // A drawing that gets another size is laid out anew, and measured as it is then.
+  frame.style.width = `${width}px`;
+  await new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(done))));
   return measured(host).map(({ box, ...text }) => text);
 }
 
-window.easel = { measure };
+window.easel = { measure, draw };

@@ -362,7 +362,7 @@ def file_with_remarks(walker: Walker) -> None:
     walker.page.set_input_files(
         "input[type=file]", {"name": "piers.csv", "mimeType": "text/csv", "buffer": rows.encode()}
     )
-    walker.page.wait_for_selector("text=looks like a total")
+    walker.page.wait_for_selector("text=the sum")
 
 
 @state("analyst")

@@ -78,11 +78,11 @@ class AnalystJourney(BrowserTest):
             }""",
             "\n".join(cells),
         )
-        self.has_text(".notice", "looks like a total")
+        self.has_text(".notice", "the sum")
         page.click("button:text-is('Leave out')")
         self.has_text(".notice", "is left out")
         page.click("button:text-is('Take in')")
-        self.has_text(".notice", "looks like a total")
+        self.has_text(".notice", "the sum")
         page.click("button:text-is('Leave out')")
         self.has_text(".notice", "is left out")
         expect(page.get_by_label("How Tide max is added up")).to_have_value("mean")

@@ -144,7 +144,7 @@ class Checking(WebTest):
         self.as_(self.analyst)
         upload = receive(self.analyst, "\n".join(["port,sailed,fare", *days, "Total,,406", "Quay,1900-01-01,5"]))
         page = self.client.get(reverse("upload", args=[upload.pk]))
-        self.assertContains(page, "1 sampled row with “Total” in <strong>Port</strong>looks like a total")
+        self.assertContains(page, "1 sampled row with “Total” in <strong>Port</strong>holds the sum")
         self.assertContains(page, "“1900-01-01” in <strong>Sailed</strong>(1 sampled row) lies far from all")
         fields = {field.source: field.id for field in upload.all_fields}
         left_out = self.ask("upload-column", upload.pk, fields["port"], data={"left_out": ["total"]})

@@ -44,7 +44,7 @@ def remarks(sample: Sample, columns: Sequence[tuple[Field, int]]) -> list[Remark
     """What is worth a look in a sample whose columns, by position, are read as these fields."""
     texts = {field.id: [text.strip() for text in sample.column(position)] for field, position in columns}
     totals = hidden_totals(_typed(columns, texts), [field for field, _ in columns])
-    found = []
+    found: list[Remark | None] = []
     for field, _ in columns:
         if words := totals.get(field.id):
             rows = sum(text in words for text in texts[field.id])

@@ -126,7 +126,7 @@ def _year_before(setting: Setting) -> dict[str, Any] | None:
     made = choice.filter(setting.field.id) if isinstance(choice, DatesChoice) else None
     first, last = made.bounds(setting.context) if made else (None, None)
     moved = choice.year_before(first, last) if isinstance(choice, DatesChoice) and first and last else None
-    return moved and moved.model_dump(mode="json")
+    return moved.model_dump(mode="json") if moved else None
 
 
 @dataclass(frozen=True)

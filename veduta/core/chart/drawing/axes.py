@@ -219,7 +219,7 @@ def _slant(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
         slanted = {"labelAngle": SLANT, "labelLimit": {"expr": LONGEST_SLANTED}}
         return slanted | ({"labelOverlap": False} if len(names) <= MOST_SLANTED else {})
     widest = max(map(width_of, names), default=0) + BETWEEN_NAMES
-    crowded = f"width / {len(names) or 1} < {widest}"
+    crowded = f"width < {widest} * length(domain('x'))"
     return {
         "labelAngle": {"expr": f"{crowded} ? {SLANT} : 0"},
         "labelAlign": {"expr": f"{crowded} ? 'right' : 'center'"},

@@ -207,7 +207,8 @@ def _spots(made: Sequence[Mark], ranked: Sequence[Mark], logarithmic: bool) -> l
 
 def _room_between(mark: Mark, other: Mark) -> float:
     """How far the middles of two labels on one level are apart at least, in pixels."""
-    return (mark.more["wide"] + other.more["wide"]) / 2 + APART
+    both: int = mark.more["wide"] + other.more["wide"]
+    return both / 2 + APART
 
 
 def _may_touch(one: tuple[float, float], other: tuple[float, float], room: float) -> bool:

@@ -377,12 +377,12 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     if not ground.lying:
         return _room_below_legend(ground)
     made = [mark for each in placed for mark in each.made]
-    names = len({mark.name for mark in made})
+    rows = len({mark.name for mark in made})
     grouped = ground.stacking == "grouped"
     per_name = max([len(each.series) for each in placed if each.layer.how == "bar" and grouped], default=1) or 1
-    if names * per_name > MOST_STANDING:
+    if rows * per_name > MOST_STANDING:
         spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
-    return AROUND_ROWS + LEAST_STEP * names if names else 0
+    return AROUND_ROWS + LEAST_STEP * rows if rows else 0
 
 
 def _room_below_legend(ground: Ground) -> int:

@@ -71,7 +71,7 @@ def _frame(box: Box) -> Spec:
 def outlines(shapes: Shapes) -> Spec:
     """All areas with their names, and nothing else."""
     sizes = sorted(shapes.areas, key=lambda area: -area.size)[:MOST_NAMES]
-    scales = apart_from([(*area.middle, len(area.key)) for area in sizes])
+    scales = apart_from(_centred([(area.middle, area.key) for area in sizes]))
     data = [
         {"lon": area.middle[0], "lat": area.middle[1], "name": area.key, "from": scale}
         for area, scale in zip(sizes, scales, strict=True)
@@ -345,6 +345,11 @@ def apart_from(places: Sequence[tuple[float, float, float, float]]) -> list[floa
     return scales
 
 
+def _centred(named: Sequence[tuple[tuple[float, float], str]]) -> list[tuple[float, float, float, float]]:
+    """Names in the middle of their places, as `apart_from` takes them."""
+    return [(*place, width_of(name) / 2, width_of(name) / 2) for place, name in named]
+
+
 def _mercator(latitude: float) -> float:
     bounded = math.radians(min(max(latitude, -85), 85))
     return math.log(math.tan(math.pi / 4 + bounded / 2))
@@ -355,8 +360,7 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
     places = {area.key: area.middle for area in shapes.areas}
     sizes = {area.key: area.size for area in shapes.areas}
     named = sorted(drawn, key=lambda mark: -sizes[mark.more["area"]])[:MOST_NAMES]
-    halves = [width_of(mark.name) / 2 for mark in named]
-    scales = apart_from([(*places[mark.more["area"]], half, half) for mark, half in zip(named, halves, strict=True)])
+    scales = apart_from(_centred([(places[mark.more["area"]], mark.name) for mark in named]))
     if not named:
         return []
     data = [
