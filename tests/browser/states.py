@@ -357,7 +357,7 @@ def file_being_checked(walker: Walker) -> None:
 @state("analyst")
 def file_with_remarks(walker: Walker) -> None:
     days = "".join(f"Tern,2026-01-{day:02},{day}\n" for day in range(1, 29))
-    rows = f"Port,Sailed,Fare\n{days}Total,,406\nQuay,1900-01-01,5\n"
+    rows = f"Port,Sailed,Fare\n{days}Total,,411\nQuay,1900-01-01,5\n"
     walker.go("/data/")
     walker.page.set_input_files(
         "input[type=file]", {"name": "piers.csv", "mimeType": "text/csv", "buffer": rows.encode()}

@@ -142,7 +142,7 @@ class Checking(WebTest):
     def test_rows_of_totals_and_far_dates_are_remarked_and_left_out_if_one_wants(self):
         days = [f"Tern,2026-01-{day:02},{day}" for day in range(1, 29)]
         self.as_(self.analyst)
-        upload = receive(self.analyst, "\n".join(["port,sailed,fare", *days, "Total,,406", "Quay,1900-01-01,5"]))
+        upload = receive(self.analyst, "\n".join(["port,sailed,fare", *days, "Total,,411", "Quay,1900-01-01,5"]))
         page = self.client.get(reverse("upload", args=[upload.pk]))
         self.assertContains(page, "1 sampled row with “Total” in <strong>Port</strong>holds the sum")
         self.assertContains(page, "“1900-01-01” in <strong>Sailed</strong>(1 sampled row) lies far from all")

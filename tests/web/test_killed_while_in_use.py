@@ -131,7 +131,7 @@ class Fetcher(Somebody):
     """Sells some more tickets, has the rows fetched anew, and looks at how far that is."""
 
     def act(self) -> None:
-        with sqlite3.connect(self.test.tickets) as sold:
+        with contextlib.closing(sqlite3.connect(self.test.tickets, timeout=60)) as sold, sold:
             sold.executemany("insert into sold (fare) values (?)", [(9.5,)] * 50)
         rows = self.test.sold()
         answer = self.post(f"/data/{self.test.dataset}/refresh/", {})
