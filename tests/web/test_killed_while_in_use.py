@@ -23,12 +23,19 @@ from typing import Any
 import httpx
 from django.test import tag
 
-from tests.web.running import ROOT, run_code, signed_in
+from tests.web.running import ROOT, START, run_code, signed_in
 from tests.web.test_processes import children_of
 
 KILLS = int(os.environ.get("VEDUTA_KILLS", "6"))
 """200 are asked for before a release: `VEDUTA_KILLS=200`."""
 ALL = ["web", "web", "worker"]
+# What dies again and again is started after growing pauses; here they are short.
+SERVE = """
+from django.core.management import call_command
+from veduta.web.home.management.commands import serve
+serve.LONGEST_PAUSE = 0.2
+call_command("serve")
+"""
 PREPARE = """
 import json
 from django.core.management import call_command
@@ -157,7 +164,7 @@ class KilledWhileInUse(unittest.TestCase):
         self.environment = os.environ | more
         prepared = run_code(f"TICKETS = {str(self.tickets)!r}\n" + PREPARE, self.environment)
         self.dataset, self.dashboard = json.loads(prepared)
-        command, quiet = [sys.executable, "manage.py", "serve"], subprocess.DEVNULL
+        command, quiet = [sys.executable, "-c", START + SERVE], subprocess.DEVNULL
         self.serve = subprocess.Popen(command, cwd=ROOT, env=self.environment, stdout=quiet, stderr=quiet)
         self.addCleanup(self.serve.wait)
         self.addCleanup(self.serve.terminate)

@@ -10,7 +10,7 @@ from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
 from veduta.core.chart.drawing.dressing import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
-from veduta.core.chart.drawing.lettering import width_of
+from veduta.core.chart.drawing.lettering import text_width
 from veduta.core.chart.drawing.picture import units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
@@ -226,10 +226,13 @@ class Parts(unittest.TestCase):
         for says in ("name", "both"):
             with self.subTest(says=says):
                 drawing = spec_of({"labels": {"says": says, "colour": "yellow"}}, **parts).drawing
+                large = spec_of({"labels": {"says": says}, "whole": {"size": "large"}}, **parts).drawing
+                wide = {row["name"]: row["wide"] for row in large.rows}
                 (unit,) = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "text"]
                 for row in drawing.rows:
                     self.assertEqual(row["words"], row["name"] if says == "name" else f"{row['name']} {row['text']}")
-                    self.assertEqual(row["wide"], width_of(row["words"]))
+                    self.assertEqual(row["wide"], text_width(row["words"]))
+                    self.assertLess(row["wide"], wide[row["name"]])
                 self.assertGreaterEqual(contrast(unit["encoding"]["color"]["value"], "#FFFFFF"), 4.5)
         self.assertIn("labels", [part.name for part in spec_of({}, kind="bar").drawing.parts])
         self.assertNotIn("labels", [part.name for part in spec_of({}, kind="pie").drawing.parts])

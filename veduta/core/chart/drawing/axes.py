@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from veduta.core.calendar import Grain, periods_between
-from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.value_colours import key_of
@@ -218,7 +217,7 @@ def _slant(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
             return {"labelAngle": 0}
         slanted = {"labelAngle": SLANT, "labelLimit": {"expr": LONGEST_SLANTED}}
         return slanted | ({"labelOverlap": False} if len(names) <= MOST_SLANTED else {})
-    widest = max(map(width_of, names), default=0) + BETWEEN_NAMES
+    widest = max(map(picture.text_width, names), default=0) + BETWEEN_NAMES
     crowded = f"width < {widest} * length(domain('x'))"
     return {
         "labelAngle": {"expr": f"{crowded} ? {SLANT} : 0"},

@@ -8,6 +8,7 @@ from typing import Any
 
 from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened, wrapped
 from veduta.core.chart.drawing.colours import GROUND, colour_named
+from veduta.core.chart.drawing.lettering import SIZES
 from veduta.core.chart.drawing.picture import Drawing, copied, units
 from veduta.core.chart.drawing.repainting import is_on_marks
 from veduta.core.chart.drawing.series_looks import dress_series, entries_of, told_without_colours, type_of
@@ -17,8 +18,6 @@ from veduta.core.chart.tones import LIGHT_GROUND, readable
 
 Spec = dict[str, Any]
 ANGLES = {"level": 0, "slanted": -35, "upright": -90}
-SIZES = {"small": 9, "large": 14}
-"""Letters of labels and texts, in pixels; 11 as usual."""
 INNER = {"small": 8, "large": 24}
 """Between a drawing and the edge of its sheet, in pixels; 5 as usual."""
 LENGTHS = ("bar", "area")

@@ -10,7 +10,6 @@ from collections.abc import Iterable, Sequence
 from typing import Any, Literal
 
 from veduta.core.chart.drawing.colours import ON_LIGHT_SERIES, ON_SERIES, needs_white
-from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
 
@@ -76,10 +75,10 @@ def note_labels(picture: Picture, made: Sequence[Mark], chosen: Sequence[Mark]) 
         return
     for mark in chosen:
         words, short = _said(picture, mark, mark.text), _said(picture, mark, picture.short_text(mark))
-        mark.more |= {"words": words, "short": short, "wide": width_of(words), "top": 0}
+        mark.more |= {"words": words, "short": short, "wide": picture.text_width(words), "top": 0}
     common = {
         "widest": max(mark.more["wide"] for mark in chosen),
-        "widest_short": max(width_of(mark.more["short"]) for mark in chosen),
+        "widest_short": max(picture.text_width(mark.more["short"]) for mark in chosen),
     }
     highest, deepest = (best(chosen, key=lambda mark: mark.value) for best in (max, min))
     highest.more["top"] = 1

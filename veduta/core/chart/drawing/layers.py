@@ -26,7 +26,6 @@ from veduta.core.chart.drawing.labels import (
     within_stacks,
     within_width,
 )
-from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.references import DASHES, reference_layers
@@ -371,7 +370,7 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     height at which these can be read, in pixels."""
     if ground.ends_named:
         names = [mark.more["end_name"] for each in placed for mark in each.made if mark.more.get("end")]
-        room = AROUND_NAMES + max((width_of(name, strong=True) for name in names), default=0)
+        room = AROUND_NAMES + max((ground.picture.text_width(name, strong=True) for name in names), default=0)
         spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": room}
         return AROUND_ROWS + LINE * len(names)
     if not ground.lying:

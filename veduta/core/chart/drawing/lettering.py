@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 
-SIZE = 11
-"""The usual size of letters in drawings, in pixels."""
+SIZES = {"": 11, "small": 9, "large": 14}
+"""Letters of labels and texts, in pixels: as usual, small and large."""
 _WIDTHS = (
     (0.20, "`"),
     (0.22, " '"),
@@ -47,10 +47,10 @@ STRONGER = 1.06
 """How much wider strong letters are, at most."""
 
 
-def width_of(text: str, size: int = SIZE, strong: bool = False) -> int:
+def text_width(text: str, size: int = SIZES[""], strong: bool = False) -> int:
     """How many pixels a text takes at most.
 
-    >>> width_of("2,656,141"), width_of("2.66M"), width_of("Wednesday")
+    >>> text_width("2,656,141"), text_width("2.66M"), text_width("Wednesday")
     (50, 32, 60)
     """
     width = size * sum(_WIDTH_OF.get(letter, WIDEST) for letter in text)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Reference
+from veduta.core.chart.drawing.lettering import SIZES, text_width
 from veduta.core.chart.look import DateLook, DrawnPart, Sheet, ValueLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
@@ -102,6 +103,10 @@ class Picture:
             ends = (values.min(), values.max()) if column.kind.is_number else ()
             found[column.key] = settle(column.format, ends, column.kind)
         return found
+
+    def text_width(self, text: str, strong: bool = False) -> int:
+        """How many pixels a text takes at most, in letters of the chart's size."""
+        return text_width(text, SIZES[self.definition.look.whole.size], strong)
 
     @cached_property
     def short_formats(self) -> dict[str, NumberFormat]:

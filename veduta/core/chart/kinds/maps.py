@@ -10,7 +10,7 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import BLACK, GROUND, WHITE, colour_by_series
 from veduta.core.chart.drawing.labels import LINE, without_middle
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
-from veduta.core.chart.drawing.lettering import width_of
+from veduta.core.chart.drawing.lettering import text_width
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.drawing.shades import shade
@@ -299,7 +299,7 @@ def _names(made: Sequence[Mark]) -> Spec:
     # What stands in the east has its name at its left, so that none leaves the map.
     sides = [-1 if mark.more["lon"] > middle else 1 for mark in named]
     places = [
-        (mark.more["lon"], mark.more["lat"], *((width_of(name), 0) if side < 0 else (0, width_of(name))))
+        (mark.more["lon"], mark.more["lat"], *((text_width(name), 0) if side < 0 else (0, text_width(name))))
         for mark, name, side in zip(named, names, sides, strict=True)
     ]
     scales = apart_from(places)
@@ -347,7 +347,7 @@ def apart_from(places: Sequence[tuple[float, float, float, float]]) -> list[floa
 
 def _centred(named: Sequence[tuple[tuple[float, float], str]]) -> list[tuple[float, float, float, float]]:
     """Names in the middle of their places, as `apart_from` takes them."""
-    return [(*place, width_of(name) / 2, width_of(name) / 2) for place, name in named]
+    return [(*place, text_width(name) / 2, text_width(name) / 2) for place, name in named]
 
 
 def _mercator(latitude: float) -> float:
@@ -368,7 +368,7 @@ def _names_of_areas(shapes: Shapes, drawn: Sequence[Mark]) -> list[Spec]:
             "lon": places[mark.more["area"]][0],
             "lat": places[mark.more["area"]][1],
             "name": mark.name,
-            "from": max(scale, _room_within(sizes[mark.more["area"]], width_of(mark.name))),
+            "from": max(scale, _room_within(sizes[mark.more["area"]], text_width(mark.name))),
             "strong": mark.more["strong"],
         }
         for mark, scale in zip(named, scales, strict=True)

@@ -18,7 +18,6 @@ from veduta.core.chart.drawing.colours import (
 )
 from veduta.core.chart.drawing.labels import seen_if
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
-from veduta.core.chart.drawing.lettering import width_of
 from veduta.core.chart.drawing.marks import Mark, marks, rows_of
 from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
 from veduta.core.chart.kinds.base import Asked, Kind, kind
@@ -68,7 +67,7 @@ class Nested(Kind):
         headings = _place_within(there, (0, 0, WIDTH, HEIGHT), 0, levels)
         for heading in headings:
             heading["cut"] = int(picture.dimensions[heading["level"]].kind is ValueKind.TEXT)
-            heading["wide"] = width_of(heading["name"], strong=True)
+            heading["wide"] = picture.text_width(heading["name"], strong=True)
         total = sum(mark.value for mark in there)
         for mark in there:
             mark.paint = mark.name if levels > 1 else ""
@@ -80,8 +79,8 @@ class Nested(Kind):
         paints = series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
         for mark in there:
             mark.more |= {"strong": int(needs_white(paints[mark.paint])), "short": picture.short_text(mark)}
-            mark.more |= {"wide": width_of(mark.text), "short_wide": width_of(mark.more["short"])}
-            mark.more |= {"label_wide": width_of(mark.more["label"], strong=True), "cut": can_be_cut}
+            mark.more |= {"wide": picture.text_width(mark.text), "short_wide": picture.text_width(mark.more["short"])}
+            mark.more |= {"label_wide": picture.text_width(mark.more["label"], strong=True), "cut": can_be_cut}
         colour = colour_channel(paints, in_legend=False)
         spec = base_spec(layer=[_rectangles(colour), *_labels(), *_headings(headings)])
         return Drawing(spec, rows_of(there), notes=notes)
