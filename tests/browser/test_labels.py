@@ -132,7 +132,8 @@ class Labels(unittest.TestCase):
         answered = drawn(parts)
         if answered.drawing.spec is None:
             return
-        sizes = SIZES if len(parts["show"]) == 1 else {size: SIZES[size] for size in NARROW}
+        is_plain = len(parts["show"]) == 1 and parts.get("settings") in (None, {"labels": "all"})
+        sizes = SIZES if is_plain else {size: SIZES[size] for size in NARROW}
         for size, (width, height) in sizes.items():
             with self.subTest(kind=declared.name, size=size, parts=parts):
                 height = max(height, answered.drawing.least_height)
