@@ -60,6 +60,7 @@ class TenMonthsOfTwelve(unittest.TestCase):
     def test_both_are_counted_for_the_ten_and_that_is_said(self):
         found = asked(model_of(TEN, monthly(12)), IN_2026)
         self.assertEqual(found.frame.row(0), (1800.0, 2000.0, 0.9))
+        self.assertTrue(found.same_periods)
         self.assertIn(
             "Sailings covers Jan 2026 to Oct 2026 and Targets covers 2026. Both are counted for Jan 2026 to Oct 2026.",
             found.notes,
@@ -97,6 +98,7 @@ class TenMonthsOfTwelve(unittest.TestCase):
         days = [(dt.date(2026, 1, 1) + dt.timedelta(days=number), "North", 1.0) for number in range(200)]
         found = asked(model_of(days, days[40:90], grain="day"), IN_2026)
         self.assertEqual(found.frame.row(0)[:2], (200.0, 50.0))
+        self.assertFalse(found.same_periods)
         self.assertEqual(found.notes, [])
 
     @given(

@@ -74,6 +74,7 @@ def asked_for(query: Query, model: Model, context: Context) -> Asked:
     same, note = narrowed_to_same_periods(asked)
     if same is not None:
         asked = Asked(query, model, context, (*filters, same), conditions)
+        asked.same_periods = True
     asked.notes += [note] if note else []
     asked.collect()
     return asked
@@ -100,7 +101,7 @@ def result_of(asked: Asked, cells: pl.DataFrame) -> Result:
     )
     periods = unfinished_periods(asked, result.frame)
     result.unfinished, result.begun, result.reach = periods.until, periods.since, periods.reach
-    result.named = _days_named(asked)
+    result.named, result.same_periods = _days_named(asked), asked.same_periods
     if result.groups > query.limit:
         asked.notes.append(f"Showing {query.limit:,} of {result.groups:,} groups.")
     if not rows_read and query.filters:

@@ -37,6 +37,7 @@ class Asked:
     ) -> None:
         self.query, self.model, self.schema, self.context = query, model, model.schema, context
         self.notes: list[str] = []
+        self.same_periods = False
         self.keep: Keep | None = query.keep.settled(model.parameters) if query.keep and query.groups else None
         self.nodes = [self.node(measure) for measure in query.measures]
         self.aligned = self.node(Measure(formula=f"since({query.aligned})")) if query.aligned else None

@@ -105,7 +105,8 @@ class Result:
     first day with data within its first period, if that began before; its data `reach` up to a day,
     be it before what is shown. `unseen` are the
     columns of the frame that stand behind the drawing, `orders` the own orders of dimensions by their keys. `named` are
-    the days that filters on the time axis name, with or without rows; none if they name none.
+    the days that filters on the time axis name, with or without rows; none if they name none. A plan and what came of
+    it were narrowed to the `same_periods`, or not.
     """
 
     columns: list[Column]
@@ -122,6 +123,7 @@ class Result:
     unseen: list[Column] = attribute(default_factory=list)
     orders: dict[str, list[Any]] = attribute(default_factory=dict)
     named: tuple[Days, ...] = ()
+    same_periods: bool = False
 
     def value(self, row: dict[str, Any], key: str) -> Any:
         """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""

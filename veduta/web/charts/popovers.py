@@ -68,15 +68,6 @@ def shows_subtotals(definition: ChartDefinition) -> bool:
     return definition.kind in KINDS and KINDS[definition.kind].has_subtotals
 
 
-MOST_SIDES = 2
-
-
-def shows_two_tables(definition: ChartDefinition) -> bool:
-    """Whether the measures are, as far as their fields tell, of two tables that might cover different periods."""
-    fields = {field for measure in definition.measures for field in measure.fields()}
-    return len({field.rpartition(".")[0] for field in fields}) == MOST_SIDES
-
-
 MISSING_CLAUSES = (
     ("by", "By", lambda d: not d.by),
     ("split", "Split by", lambda d: bool(d.by) and d.split is None),
@@ -86,7 +77,7 @@ MISSING_CLAUSES = (
     ("sort", "Sort", lambda d: bool(d.by) and d.sort is None),
     ("compare", "Compare", lambda d: bool(d.by) and not d.references),
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
-    ("periods", "Periods of the tables", lambda d: shows_two_tables(d) and not d.own_periods),
+    ("periods", "Periods of the tables", lambda d: not d.own_periods),
     ("totals", "Subtotals", lambda d: shows_subtotals(d) and len(d.groups) > 1 and not d.totals),
     ("drill", "Drill", lambda d: not drill_words(d)),
 )

@@ -246,6 +246,8 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
+    if not result.same_periods:  # both tables cover the same as it is
+        missing = [(clause, label) for clause, label in missing if clause != "periods"]
     drawn = answered.kind.as_drawn(Asked(definition, model))[0]
     parts = sentence(drawn, answered.kind, schema, parameter_settings(definition, model.given(definition.values)))
     return JsonResponse(

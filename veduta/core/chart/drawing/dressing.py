@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
-from veduta.core.chart.drawing.axes import NO_LOGARITHM, on_logarithms, shortened, wrapped
+from veduta.core.chart.drawing.axes import NO_LOGARITHM, SLANT, on_logarithms, shortened, wrapped
 from veduta.core.chart.drawing.colours import GROUND, colour_named
 from veduta.core.chart.drawing.lettering import SIZES
 from veduta.core.chart.drawing.picture import Drawing, copied, units
@@ -17,7 +17,7 @@ from veduta.core.chart.theme import in_both, paper_in_both
 from veduta.core.chart.tones import LIGHT_GROUND, readable
 
 Spec = dict[str, Any]
-ANGLES = {"level": 0, "slanted": -35, "upright": -90}
+ANGLES = {"level": 0, "slanted": SLANT, "upright": -90}
 INNER = {"small": 8, "large": 24}
 """Between a drawing and the edge of its sheet, in pixels; 5 as usual."""
 LENGTHS = ("bar", "area")
