@@ -303,12 +303,12 @@ def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
     return start, end
 
 
-def whole_months(first: dt.date, last: dt.date) -> int:
+def count_whole_months(first: dt.date, last: dt.date) -> int:
     """How many months a range of days is made up of; 0 if they are not whole.
 
-    >>> whole_months(dt.date(2025, 12, 1), dt.date(2026, 2, 28))
+    >>> count_whole_months(dt.date(2025, 12, 1), dt.date(2026, 2, 28))
     3
-    >>> whole_months(dt.date(2026, 2, 1), dt.date(2026, 2, 27))
+    >>> count_whole_months(dt.date(2026, 2, 1), dt.date(2026, 2, 27))
     0
     """
     if first.day != 1 or not _is_month_end(last):

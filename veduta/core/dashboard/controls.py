@@ -9,7 +9,7 @@ from typing import Annotated, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.calendar import Grain, Grouping, day_of, moved_days, whole_months
+from veduta.core.calendar import Grain, Grouping, count_whole_months, day_of, moved_days
 from veduta.core.dashboard.scope import EVERYWHERE, Scope
 from veduta.core.data.fields import Field, Frozen, Kind
 from veduta.core.formats import value_words
@@ -82,7 +82,7 @@ class DatesChoice(Frozen):
             return self._gone_back(-steps * self.count)
         if not (self.start and self.end):
             return None
-        months = whole_months(self.start, self.end)
+        months = count_whole_months(self.start, self.end)
         unit, length = (Grain.MONTH, months) if months else (Grain.DAY, (self.end - self.start).days + 1)
         return self._moved(steps * length, unit, self.start, self.end)
 

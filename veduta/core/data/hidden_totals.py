@@ -1,5 +1,6 @@
 """Totals hidden among rows, found by arithmetic: a value of a column, such as “All ports”, whose numbers are the sums
-of those of the other values, group for group and period for period. Who adds such rows up counts everything twice."""
+of those of the other values, group for group and period for period. To add such rows up
+is double counting."""
 
 from __future__ import annotations
 
@@ -26,7 +27,7 @@ MOST_VALUES = 1_000
 MOST_KEYS = 4
 
 
-def hidden_totals(rows: pl.DataFrame, fields: Sequence[Field]) -> dict[str, tuple[str, ...]]:
+def find_hidden_totals(rows: pl.DataFrame, fields: Sequence[Field]) -> dict[str, tuple[str, ...]]:
     """For each text column, by its field's id, the values that are totals of the others, in the order of the rows.
     `rows` have a column for each field, of its kind."""
     measures = [field.id for field in fields if field.role is Role.MEASURE and field.kind.is_number]

@@ -12,7 +12,7 @@ import polars as pl
 
 from veduta.core.data.convert import Failures, convert
 from veduta.core.data.fields import Field, Kind
-from veduta.core.data.hidden_totals import hidden_totals
+from veduta.core.data.hidden_totals import find_hidden_totals
 from veduta.core.data.sniff import Sample
 
 EPOCH = dt.date(1970, 1, 1)
@@ -43,7 +43,7 @@ class Remark:
 def remarks(sample: Sample, columns: Sequence[tuple[Field, int]]) -> list[Remark]:
     """What is worth a look in a sample whose columns, by position, are read as these fields."""
     texts = {field.id: [text.strip() for text in sample.column(position)] for field, position in columns}
-    totals = hidden_totals(_typed(columns, texts), [field for field, _ in columns])
+    totals = find_hidden_totals(_typed(columns, texts), [field for field, _ in columns])
     found: list[Remark | None] = []
     for field, _ in columns:
         if words := totals.get(field.id):

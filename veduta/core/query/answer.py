@@ -29,7 +29,7 @@ from veduta.core.query.keeping import REST, Shown, kept
 from veduta.core.query.measures import measure_format, measure_heading, total_of
 from veduta.core.query.ordering import in_order
 from veduta.core.query.query import Column, Query, Result
-from veduta.core.query.same_periods import narrowed_to_same_periods
+from veduta.core.query.same_periods import narrow_to_same_periods
 from veduta.core.query.totals import totals
 from veduta.core.query.unfinished import unfinished_periods
 
@@ -71,7 +71,7 @@ def asked_for(query: Query, model: Model, context: Context) -> Asked:
     """A question of which is known what has to be read for it."""
     filters, conditions = settled(query.filters, model, context)
     asked = Asked(query, model, context, filters, conditions)
-    same, note = narrowed_to_same_periods(asked)
+    same, note = narrow_to_same_periods(asked)
     if same is not None:
         asked = Asked(query, model, context, (*filters, same), conditions)
         asked.same_periods = True

@@ -1,4 +1,4 @@
-"""Two tables side by side cover the same periods: actuals of ten months are not held against targets of twelve."""
+"""Plan and actual, like for like: actuals of ten months are not held against a plan or targets of twelve."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Span:
     last: dt.date
 
 
-def narrowed_to_same_periods(asked: Asked) -> tuple[DatesFilter | None, str]:
+def narrow_to_same_periods(asked: Asked) -> tuple[DatesFilter | None, str]:
     """What narrows a question about some time, of two tables of which one knows only months or longer periods, to those
     in which both have rows, and the note that says so; nothing where they cover the same, or are shown by the date, so
     that it is seen which periods each has. A question about all time is not narrowed: the note says what each covers.

@@ -1,7 +1,7 @@
 """Labels of marks: their values, of all or of some, and the names of series where lines end.
 
-A label is drawn whole or not at all, and none stands on another. Where values have no room they are shortened, all of
-them; where these have none either, only the highest keeps its label."""
+A label is drawn whole or not at all, never truncated, and none collides with another. Where values have no room they
+are shortened, all of them; where these have none either, only the highest keeps its label."""
 
 from __future__ import annotations
 
