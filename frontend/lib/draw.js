@@ -387,7 +387,10 @@ function settleAll() {
   for (const host of all(document, ".picture.drawn")) drawings.get(host)?.settle?.();
 }
 
-addEventListener("resize", () => setTimeout(settleAll)); // after the library, which listens later
+/** Settles the drawings whenever the window got another size. */
+export function watchSize() {
+  window.addEventListener("resize", () => setTimeout(settleAll)); // after the library, which listens later
+}
 
 /** @param {HTMLElement} host */
 const sizeOf = (host) => `${host.clientWidth} ${host.clientHeight}`;

@@ -1,5 +1,5 @@
 // What the tests of drawings run in a page of their own: the page's drawing, and a measure of every text in it.
-import { draw } from "../../frontend/lib/draw.js";
+import { draw, watchSize } from "../../frontend/lib/draw.js";
 
 /** How far two boxes may reach into one another, in pixels: letters have some room around them. */
 const TOUCH = 1.5;
@@ -109,4 +109,5 @@ async function measure(answer, width, height) {
   return measured(host).map(({ box, ...text }) => text);
 }
 
+watchSize();
 window.easel = { measure, draw };
