@@ -12,11 +12,15 @@ from hypothesis import strategies as st
 
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
+from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.points import points_filters
+from veduta.core.chart.question import filters_behind
 from veduta.core.data.fields import Aggregate, Kind, Schema
 from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, context_for
 from veduta.core.query.filters import DatesFilter, Filter
+from veduta.core.query.listing import rows_behind
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -124,6 +128,18 @@ class TenMonthsOfTwelve(unittest.TestCase):
             return sum(counted) if counted else None
 
         self.assertEqual(found.frame.row(0)[:2], (total(rows), total(goals)))
+
+    def test_the_records_behind_are_those_that_are_counted(self):
+        model = model_of(TEN, monthly(12))
+        context = context_for(model, TODAY)
+        for own, expected in ((False, 1000.0), (True, 1200.0)):
+            with self.subTest(own_periods=own):
+                region = Grouping(field="region")
+                chart = ChartDefinition(dataset="1", by=(region,), show=(GOAL, FARE), only=(IN_2026,), own_periods=own)
+                north = dict(asked(model, IN_2026, by=("region",), own_periods=own).frame.select("d0", "m1").rows())
+                filters = filters_behind(chart, model, context, marks=points_filters(chart, [["North"]]))
+                rows = rows_behind(model, filters, context, ["targets.goal"], home="targets").collect()
+                self.assertEqual((rows["targets.goal"].sum(), north["North"]), (expected, expected))
 
 
 if __name__ == "__main__":

@@ -29,7 +29,7 @@ from veduta.core.chart.value_colours import ValueColours, key_of
 from veduta.core.geography.shapes import Shapes
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import number_set
-from veduta.core.query.answer import answer
+from veduta.core.query.answer import answer, same_periods_of
 from veduta.core.query.batch import Question
 from veduta.core.query.filters import Context, Filter, grouping_words, typed
 from veduta.core.query.measures import Measure
@@ -133,6 +133,21 @@ def question_of(
     """The question that a chart asks, to be answered together with others. Raises DefinitionProblem if it does not fit
     the dataset."""
     return Question(to_query(definition, choose_kind(definition, model)[0], extra), model, context)
+
+
+def filters_behind(
+    definition: ChartDefinition,
+    model: Model,
+    context: Context,
+    extra: tuple[Filter, ...] = (),
+    marks: tuple[Filter, ...] = (),
+) -> tuple[Filter, ...]:
+    """What the records behind a chart, or some of its marks, pass: they are those that its numbers are of, so a plan
+    that is counted for the periods of the rows beside it has no others. Raises DefinitionProblem if the chart does not
+    fit the dataset."""
+    query = to_query(definition, choose_kind(definition, model)[0], extra)
+    same = same_periods_of(query, model, context)
+    return (*query.filters, *([same] if same else []), *marks)
 
 
 def work_out(

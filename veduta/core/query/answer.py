@@ -17,6 +17,7 @@ from veduta.core.query.engine.places import key_of
 from veduta.core.query.engine.shown_periods import filtered_periods
 from veduta.core.query.filters import (
     Context,
+    DatesFilter,
     Filter,
     MeasureFilter,
     MembersFilter,
@@ -78,6 +79,12 @@ def asked_for(query: Query, model: Model, context: Context) -> Asked:
     asked.notes += [note] if note else []
     asked.collect()
     return asked
+
+
+def same_periods_of(query: Query, model: Model, context: Context) -> DatesFilter | None:
+    """What keeps a question to the periods that a plan and what came of it have in common; None where nothing does.
+    Raises DefinitionProblem if the query does not fit the model."""
+    return narrow_to_same_periods(Asked(query, model, context, *settled(query.filters, model, context)))[0]
 
 
 def result_of(asked: Asked, cells: pl.DataFrame) -> Result:

@@ -15,7 +15,16 @@ from veduta.core.chart.definition import ChartDefinition, check_fields, load_def
 from veduta.core.chart.kinds import kind_named
 from veduta.core.chart.openings import openings
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.question import Answered, Selection, all_values, ask, question_of, to_query, work_out
+from veduta.core.chart.question import (
+    Answered,
+    Selection,
+    all_values,
+    ask,
+    filters_behind,
+    question_of,
+    to_query,
+    work_out,
+)
 from veduta.core.chart.sentence import default_title, parameter_settings, sentence
 from veduta.core.chart.texts import without_values
 from veduta.core.chart.value_colours import ValueColours
@@ -129,14 +138,22 @@ def explain_over(model: Model, definition: ChartDefinition, extra: tuple[Filter,
     return [*steps, Step("Conditional formats", conditions)] if conditions else steps
 
 
-def home_of_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> str:
-    """The table of the model whose rows stand behind a chart: that of its first measure."""
-    model = model_for(dataset, reader, definition.values)
+def records_behind(
+    dataset: Dataset,
+    definition: ChartDefinition,
+    reader: User | None,
+    extra: tuple[Filter, ...] = (),
+    marks: tuple[Filter, ...] = (),
+    values: dict[str, Any] | None = None,
+) -> tuple[tuple[Filter, ...], str]:
+    """What the records behind a chart or some of its marks pass, and the table of the model that they are of: that of
+    its first measure. Of a chart that cannot be worked out, the records that pass its filters."""
+    model, context = parts_for(dataset, reader, definition.values | (values or {}))
     try:
         homes = counted_tables(measure_node(definition.measures[0], model.schema, model.parameters), model)
-        return homes[0] if homes else ""
+        return filters_behind(definition, model, context, extra, marks), homes[0] if homes else ""
     except VedutaError:
-        return ""
+        return (*definition.only, *extra, *marks), ""
 
 
 def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, title: str = "") -> Chart:

@@ -406,10 +406,8 @@ def rows_behind(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The records behind a mark of the chart, or behind the whole chart without a point."""
     chart, behind = _chart(pk), sent(request, Behind)
     definition = behind.load(chart)
-    filters = definition.only
-    if behind.points and definition.groups:
-        filters = (*filters, *points_filters(definition, behind.points))
-    home = services.home_of_chart(chart.dataset, definition, request.user)
+    marks = points_filters(definition, behind.points) if behind.points and definition.groups else ()
+    filters, home = services.records_behind(chart.dataset, definition, request.user, marks=marks)
     context = rows_context(chart.dataset, filters, behind, request.user, home, definition.values)
     return render(request, "datasets/rows_behind.html", context)
 

@@ -46,7 +46,7 @@ from veduta.core.query.filters import Filter, ListFilter, MembershipFilter, grou
 from veduta.core.query.query import Result
 from veduta.web.accounts.models import User
 from veduta.web.charts.render import chart_data, rows_table
-from veduta.web.charts.services import answer_over, home_of_chart, question_over
+from veduta.web.charts.services import answer_over, question_over, records_behind
 from veduta.web.colours.models import paints_now
 from veduta.web.common.leaving import still_there
 from veduta.web.dashboards.access import find_dashboard
@@ -372,8 +372,9 @@ class Reading:
     def filters_behind(self, block: Block, chart: ChartDefinition, marks: Sequence[Filter] = ()) -> Behind:
         """What gives the records behind a chart in a block or some of its marks."""
         dataset, following = self.following(block, chart)
-        filters = (*chart.only, *following.filters, *marks)
-        return dataset, filters, home_of_chart(dataset, chart, self.reader), chart.values | self.values(block, chart)
+        values = chart.values | self.values(block, chart)
+        filters, home = records_behind(dataset, chart, self.reader, tuple(following.filters), tuple(marks), values)
+        return dataset, filters, home, values
 
     def filters_behind_selection(self, selection: Selection) -> Behind:
         """What gives the records behind the marks that are selected in a block. Raises Http404 if it is gone."""
