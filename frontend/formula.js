@@ -1,9 +1,13 @@
 // What happens around a formula's box while it is typed: what is wrong and where, what could follow, its values.
-import { made } from "./lib/dom.js";
+import { made, near } from "./lib/dom.js";
+import { post } from "./lib/http.js";
 import { debounce } from "./lib/page.js";
 
-// `ask(caret, text)` gives the server's answer; `settled()` is called when the formula may be taken over.
-export function formulaEditor(ask, settled) {
+// The server's answer where a box says itself where to ask.
+const askNear = (caret, formula, box) => post(box.closest("[data-check]").dataset.check, { formula, caret });
+
+// `ask(caret, text, box)` gives the server's answer; `settled()` is called when the formula may be taken over.
+export function formulaEditor(ask = askNear, settled = () => {}) {
   let box = null;
   let said = null;
   let list = null;
@@ -18,7 +22,7 @@ export function formulaEditor(ask, settled) {
     const mine = ++turn;
     const text = box.value;
     try {
-      const answer = await ask(box.selectionStart, text);
+      const answer = await ask(box.selectionStart, text, box);
       if (mine === turn && box.isConnected) show(answer, text);
     } catch {
       /* the next key tries again */
@@ -145,22 +149,37 @@ export function formulaEditor(ask, settled) {
     list.children[chosen]?.scrollIntoView({ block: "nearest" });
   }
 
+  function attachTo(area) {
+    box = area;
+    taken = box.value;
+    const around = box.closest("[data-formula]");
+    list = around.querySelector("[data-suggestions]");
+    said = around.querySelector("[data-said]") ?? box.form.querySelector("[data-formula-said]");
+    box.addEventListener("blur", () => {
+      list.hidden = true;
+    });
+  }
+
   return {
     attach(form) {
-      const found = form.querySelector("[data-formula] textarea");
+      const found = form.querySelector("[data-formula-box]");
       if (found === box && found === document.activeElement) return; // it is being typed
-      box = found;
-      if (!box) return;
-      taken = box.value;
-      said = form.querySelector("#formula-said");
-      list = form.querySelector("#formula-suggestions");
-      box.addEventListener("blur", () => {
-        list.hidden = true;
-      });
-      if (box.value.trim()) check();
+      box = null;
+      if (found) attachTo(found);
+      if (box?.value.trim()) check();
     },
-    typed() {
+    typed(area = box) {
+      if (area !== box) attachTo(area);
       check();
+    },
+    // Serves the boxes of a dialog, whichever is typed in.
+    watch(element) {
+      element.addEventListener("input", ({ target }) => target.matches("[data-formula-box]") && this.typed(target));
+      element.addEventListener("keydown", (event) => this.keys(event) && event.stopImmediatePropagation());
+      element.addEventListener("click", (event) => {
+        const suggestion = near(event, "[data-insert]");
+        if (suggestion) this.take(suggestion);
+      });
     },
     // Puts a field or function where the caret stands.
     put(text) {

@@ -22,7 +22,7 @@ export function modelFormula() {
       form.querySelector("textarea").focus();
     },
     typed(event) {
-      if (event.target.matches("[data-formula] textarea")) editor.typed();
+      if (event.target.matches("[data-formula-box]")) editor.typed(event.target);
     },
     changed(event) {
       if (event.target.matches("#try-by, #try-grain")) editor.typed();

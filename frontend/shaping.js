@@ -204,7 +204,7 @@ function shaping() {
       box.focus(); // what is moved loses the keyboard
     },
     formTyped(event) {
-      if (event.target.matches("[data-formula] textarea")) this.formula.typed(event.target);
+      if (event.target.matches("[data-formula-box]")) this.formula.typed(event.target);
       else if (
         event.target.matches("input[type=number], input:not([type]), textarea") &&
         !event.target.matches("[data-filters]")

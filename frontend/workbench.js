@@ -508,7 +508,7 @@ export function workbench() {
     },
     popoverTyped(event) {
       if ("find" in event.target.dataset) this.typed(event.target);
-      if (event.target.matches("[data-formula] textarea")) this.formula.typed();
+      if (event.target.matches("[data-formula-box]")) this.formula.typed(event.target);
     },
     popoverKeys(event) {
       if (this.formula.keys(event)) return;

@@ -1,4 +1,5 @@
 // The small editor of a chart's filters, in a dialog, for one of the dashboard's own. Part of the dashboard editor.
+import { formulaEditor } from "../formula.js";
 import { near } from "../lib/dom.js";
 import { filledForm, formData } from "../lib/forms.js";
 import { post, postForHtml } from "../lib/http.js";
@@ -35,6 +36,7 @@ export class FilterEditor {
       this.place = /** @type {HTMLElement} */ (element.querySelector("[data-clause-of]"));
       this.place.innerHTML = html;
       focusFirst(this.place);
+      formulaEditor().watch(element);
       element.addEventListener("keydown", (event) => moveByArrows(event, this.place));
       element.addEventListener("click", (event) => this.finished(event), true);
       element.addEventListener("click", (event) => this.clicked(event));

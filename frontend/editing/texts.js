@@ -1,5 +1,6 @@
 // What blocks say: texts in a dialog with a preview, headings and titles of groups where they stand.
 import { made, near } from "../lib/dom.js";
+import { formulaEditor } from "../formula.js";
 import { formData } from "../lib/forms.js";
 import { getHtml, post } from "../lib/http.js";
 import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
@@ -56,6 +57,7 @@ export function texts() {
     async askNumber() {
       const base = `${this.base}numbers/`;
       const { element, closed } = dialog("", { label: "A number" });
+      formulaEditor().watch(element);
       let number = null;
       const show = async (dataset = "") => {
         element.innerHTML = await getHtml(`${base}?dataset=${encodeURIComponent(dataset)}`);

@@ -22,7 +22,7 @@ class Calculating(BrowserTest):
         page.fill("[name=name]", "Onboard share")
         page.click("#in-formula")
         page.keyboard.type('sum("Onboard')
-        self.has_text("#formula-suggestions", "Onboard sales")
+        self.has_text("[data-suggestions]", "Onboard sales")
         page.keyboard.press("Tab")
         page.keyboard.type(") / sum(Fair)")
         self.has_text("#formula-said", "There is no field “Fair”.")

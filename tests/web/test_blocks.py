@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import uuid
 from urllib.parse import urlencode
 
 from django.urls import reverse
@@ -14,6 +15,7 @@ from veduta.web.charts import services as charts
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import publishing, services
 from veduta.web.dashboards.models import Dashboard
+from veduta.web.datasets.models import Dataset
 from veduta.web.pictures.services import delete, receive
 
 PNG = b"\x89PNG\r\n\x1a\n and what is on it"
@@ -229,6 +231,14 @@ class Numbers(DashboardTest):
         self.assertIn("No row has “Atlantis” in Region.", refused.json()["message"])
         self.assertEqual(self.made(dataset="gone").status_code, 422)
         self.assertEqual(self.made(measure={"field": "gone", "aggregate": "sum"}).status_code, 422)
+
+    def test_the_data_of_the_dashboards_charts_come_first(self):
+        other = Dataset.objects.get(pk=self.dataset.pk)
+        other.pk, other.name = uuid.uuid4(), "Another that comes before by name"
+        other.save(force_insert=True)
+        form = self.look("dashboard-numbers", self.dashboard.pk)
+        offered = re.findall(r'<option value="([^"]+)"', form.content.decode())
+        self.assertEqual(offered[:2], [str(self.dataset.pk), str(other.pk)])
 
     def test_a_number_can_be_a_formula_of_its_own(self):
         number = self.made(formula="sum(fare) / count(fare)", named="Fare of a sailing").json()["number"]
