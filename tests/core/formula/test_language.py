@@ -206,6 +206,13 @@ class Completion(unittest.TestCase):
         (suggestion,) = complete("1 + fare", 8, SCHEMA)
         self.assertEqual(suggestion.start, 4)
 
+    def test_names_of_several_words_are_completed_from_their_first_word_on(self):
+        for text, start in (("1 + fare r", 4), ("round(Fare rev", 6), ("if(port = port and fare reve", 19)):
+            with self.subTest(text):
+                (suggestion,) = complete(text, len(text), SCHEMA)
+                self.assertEqual((suggestion.insert, suggestion.start), ('"Fare revenue"', start))
+        self.assertIn("Port", self.inserts("fare where po"))
+
     def test_the_call_around(self):
         self.assertEqual(call_around("if(a, round(b, ", 15), ("round", 1))
         self.assertEqual(call_around("if(a, round(b, 1), ", 19), ("if", 2))

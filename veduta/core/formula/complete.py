@@ -13,6 +13,7 @@ from veduta.core.formula.problems import open_quote
 
 PARAMETER = re.compile(r":(\w*)$")
 WORD = re.compile(r"[^\W\d]\w*$")
+WORDS = re.compile(r"[^\W\d]\w*( \w+)+$")
 MOST = 12
 
 
@@ -46,6 +47,8 @@ def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] |
     begun, start = (word[0], word.start()) if word else ("", caret)
     if not begun:
         return []
+    if several := _fields_of_several_words(before, schema, many):
+        return several
     if re.search(r"\b(along|restart|per)\s*\([^()]*$", before[:start], re.IGNORECASE):
         return _fields(begun, start, schema, many)
     options = [s for s in _options(before, start, begun, bare=True) if s.label.startswith(begun.lower())]
@@ -88,6 +91,19 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
         Suggestion(option if bare else f"'{option}'", option, takes[position].name, "option", start)
         for option in options
     ]
+
+
+def _fields_of_several_words(before: str, schema: Schema, many: bool) -> list[Suggestion]:
+    """The fields whose names begin with the last words before the caret, as many of them as there are: of
+    `1 + Fare rev` that is “Fare revenue”, which need not be begun with a quotation mark."""
+    run = WORDS.search(before)
+    start = run.start() if run else len(before)
+    while (begun := before[start:]).count(" "):
+        found = _fields(begun, start, schema, many)
+        if starting := [each for each in found if each.label.casefold().startswith(begun.casefold())]:
+            return starting
+        start += begun.index(" ") + 1
+    return []
 
 
 def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
