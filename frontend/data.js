@@ -2,7 +2,7 @@
 import { all, byId, fieldAt, near } from "./lib/dom.js";
 import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
 import { formData } from "./lib/forms.js";
-import { debounce, dialog, failed, toast } from "./lib/page.js";
+import { debounce, dialog, failed, problemNotice, toast } from "./lib/page.js";
 import { moveByArrows } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 
@@ -288,7 +288,7 @@ export function dataset() {
     showRows() {
       this.tab = "rows";
       history.replaceState(null, "", "#rows");
-      if (!this.$refs.rows.children.length) this.load(1);
+      if (!this.$refs.rows.querySelector("table")) this.load(1);
     },
     query(page) {
       const find = this.$refs.find?.value ?? "";
@@ -310,7 +310,8 @@ export function dataset() {
           link.setAttribute("href", `${this.$root.dataset.file}?${query}`);
         }
       } catch (error) {
-        failed(error);
+        if (this.$refs.rows.querySelector("table")) failed(error);
+        else this.$refs.rows.replaceChildren(problemNotice(error));
       }
       this.$refs.rows.classList.remove("waiting");
     },

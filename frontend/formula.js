@@ -154,7 +154,7 @@ export function formulaEditor(ask = askNear, settled = () => {}) {
     taken = box.value;
     const around = box.closest("[data-formula]");
     list = around.querySelector("[data-suggestions]");
-    said = around.querySelector("[data-said]") ?? box.form.querySelector("[data-formula-said]");
+    said = around.querySelector("[data-formula-said]") ?? box.form.querySelector("[data-formula-said]");
     box.addEventListener("blur", () => {
       list.hidden = true;
     });

@@ -17,7 +17,7 @@ import { openings } from "./openings.js";
 import { saving } from "./saving.js";
 import { placeOf, wordOrder } from "./word_order.js";
 import { filledForm, formData } from "./lib/forms.js";
-import { debounce, dialog, failed, noConnection, toast, whenReachable } from "./lib/page.js";
+import { debounce, dialog, failed, noConnection, problemNotice, toast, whenReachable } from "./lib/page.js";
 import { focusFirst, moveByArrows, placeUnder, shown } from "./lib/popover.js";
 import { updateContent } from "./lib/update.js";
 import { elementOf, fills, framed } from "./lib/parts.js";
@@ -208,13 +208,8 @@ export function workbench() {
     },
 
     problem(error) {
-      const box = made("p", {
-        className: "notice notice-problem",
-        textContent: error.message,
-      });
-      box.setAttribute("role", "alert");
       clear(this.$refs.picture);
-      this.$refs.picture.replaceChildren(box);
+      this.$refs.picture.replaceChildren(problemNotice(error));
     },
 
     // History; drafts and saving are in a file of their own.

@@ -78,7 +78,7 @@ def shaping(camera: Camera) -> None:
     camera.go(address("Daily harbour counts") + "shape/")
     settled(lambda: page.click("#at-s3"))
     settled(lambda: page.click("#edit-s3"))
-    page.wait_for_selector("[data-said] table")
+    page.wait_for_selector("[data-formula-said] table")
     camera.shoot("shaping")
     camera.go(address("Harbour counts") + "shape/")
     page.click("text=Add a step")

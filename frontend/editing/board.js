@@ -1,10 +1,10 @@
 // The board of the page that is being made: its blocks, each where the definition puts it.
-import { made, near } from "../lib/dom.js";
+import { near } from "../lib/dom.js";
 import { showWords } from "../lib/block.js";
 import { draw } from "../lib/draw.js";
 import { getJson, post } from "../lib/http.js";
 import { showNumbers } from "../lib/numbers.js";
-import { failed } from "../lib/page.js";
+import { failed, problemNotice } from "../lib/page.js";
 
 const PLACE = ["x", "y", "w", "h", "locked", "group"];
 const inReadingOrder = (blocks) => [...blocks].sort((one, other) => one.y - other.y || one.x - other.x);
@@ -145,7 +145,7 @@ export function board() {
         showWords(element, data);
         await draw(picture, data);
       } catch (error) {
-        picture.replaceChildren(made("p", { className: "notice notice-problem", textContent: error.message }));
+        picture.replaceChildren(problemNotice(error));
       }
     },
     fillAnew(id) {

@@ -35,6 +35,16 @@ export function failed(error) {
 }
 
 /**
+ * A notice of what went wrong, to stand where something would have been shown; it is read out at once.
+ * @param {any} error
+ */
+export function problemNotice(error) {
+  const box = made("p", { className: "notice notice-problem", textContent: error.message });
+  box.setAttribute("role", "alert");
+  return box;
+}
+
+/**
  * Says what went wrong where a form has a place for it.
  * @param {ParentNode} form
  * @param {any} problem

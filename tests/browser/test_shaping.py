@@ -91,11 +91,11 @@ class TypicalTasks(ShapingTest):
         self.has_text("[data-suggestions]", "difference(value)")
         page.keyboard.press("Tab")
         page.keyboard.type('"Count so far") along (day) restart (prot)')
-        self.has_text("[data-said]:visible", "Did you mean Port?")
+        self.has_text("[data-formula-said]:visible", "Did you mean Port?")
         for _ in "prot)":
             page.keyboard.press("Backspace")
         page.keyboard.type("port)")
-        self.has_text("[data-said]:visible", "It gives a whole number.")
+        self.has_text("[data-formula-said]:visible", "It gives a whole number.")
         self.has_text(".recipe", "restart (")  # the formula as it is at last, not a part of it
         page.locator("th button[data-name=Increase]").wait_for()
         self.done()
