@@ -19,7 +19,8 @@ from pathlib import Path
 from urllib.parse import quote
 
 from django.test import tag
-from playwright.sync_api import FilePayload, Page, expect, sync_playwright
+from playwright.sync_api import Error as PlaywrightError
+from playwright.sync_api import FilePayload, Page, Response, expect, sync_playwright
 
 from veduta.demo import PASSWORD
 
@@ -98,6 +99,15 @@ def browser():
     return chromium
 
 
+def _body(response: Response) -> str:
+    """The beginning of an answer, and of what was sent for it."""
+    try:
+        said = response.text()[:500]
+    except PlaywrightError:  # of a page that is no longer there
+        said = "(gone)"
+    return f"{said} for {(response.request.post_data or '')[:2000]}"
+
+
 @tag("browser")
 @unittest.skipUnless(
     Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium"
@@ -132,13 +142,17 @@ class BrowserTest(unittest.TestCase):
         self.page: Page = context.new_page()
         self.page.set_default_timeout(PATIENCE)
         self.complaints: list[str] = []
+        self.refusals: list[Response] = []
+        self.page.on("response", lambda response: self.refusals.append(response) if response.status >= 400 else None)
         self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
         self.page.on(
             "console", lambda message: self.complaints.append(message.text) if message.type == "error" else None
         )
 
     def tearDown(self) -> None:
-        self.assertEqual(self.complaints, [])
+        if self.complaints:
+            refused = [f"{each.status} {each.url}: {_body(each)}" for each in self.refusals]
+            self.fail("\n".join([*self.complaints, *refused]))
 
     def sign_in(self, name: str) -> None:
         """Come to the home page as somebody: signing in the first time, later with the session that began then."""
