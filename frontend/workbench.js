@@ -150,7 +150,7 @@ export function workbench() {
       this.$refs.picture.classList.add("waiting");
       try {
         const data = await post(`${this.base}answer/`, { definition: this.definition, edits, page, turn });
-        if (turn !== asked) return false;
+        if (turn !== asked || data.stopped) return false;
         waiting.made(edits.length);
         if (edits.length) {
           edited = true;

@@ -103,6 +103,15 @@ class Answers(ChartTest):
                 self.assertEqual(answer.status_code, 422)
                 self.assertTrue(answer.json()["message"])
 
+    def test_a_question_that_a_newer_one_replaced_is_no_fault(self):
+        answers = [
+            self.ask("chart-answer", self.chart.pk, data={"definition": definition, "page": "page", "turn": turn})
+            for turn, definition in ((2, self.chart.definition), (1, self.chart.definition | {"kind": "table"}))
+        ]
+        self.assertEqual([answer.status_code for answer in answers], [200, 200])
+        self.assertIn("chart", answers[0].json())
+        self.assertEqual(answers[1].json(), {"stopped": True})
+
     def test_a_definition_of_a_newer_version_is_kept_and_said(self):
         Chart.objects.filter(pk=self.chart.pk).update(
             definition={"version": 7, "dataset": str(self.dataset.pk), "new": 1}

@@ -29,7 +29,7 @@ from veduta.core.chart.points import points_filters
 from veduta.core.chart.sentence import parameter_settings, sentence
 from veduta.core.chart.texts import as_written
 from veduta.core.dashboard.paper import Paper
-from veduta.core.errors import DefinitionProblem, VedutaError
+from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
 from veduta.core.words import counted
 from veduta.web.accounts.access import Request, builders_only
 from veduta.web.accounts.models import User
@@ -232,7 +232,8 @@ def other_openings(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @builders_only
 def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Apply edits, if some are sent, and answer: the definition, its sentence, the drawing and the rows below it."""
+    """Apply edits, if some are sent, and answer: the definition, its sentence, the drawing and the rows below it. A
+    question that a newer one of its page has replaced is no fault: it is told that it was stopped."""
     chart, question = _chart(pk), sent(request, Question)
     definition = question.load(chart)
     model = model_for(chart.dataset, request.user, definition.values)
@@ -240,9 +241,12 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     for edit in question.edits:
         definition = apply_edit(definition, model, edit)
     started = time.perf_counter()
-    answered = services.answer_chart(
-        chart.dataset, definition, request.user, stopped=_newest(question), rows_from=question.rows_from
-    )
+    try:
+        answered = services.answer_chart(
+            chart.dataset, definition, request.user, stopped=_newest(question), rows_from=question.rows_from
+        )
+    except Stopped:
+        return JsonResponse({"stopped": True})
     took = (time.perf_counter() - started) * 1_000
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
